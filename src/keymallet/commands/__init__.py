@@ -1,0 +1,1 @@
+"""Commands: one module each, from arguments to calls to an exit code."""

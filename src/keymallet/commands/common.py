@@ -1,0 +1,209 @@
+"""What several commands share: their options, and opening the estate, the snapshot, the rulebook."""
+
+from __future__ import annotations
+
+import argparse
+import io
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, TextIO
+from zoneinfo import ZoneInfo
+
+if TYPE_CHECKING:
+    from keymallet.core.judge import Judgement
+    from keymallet.core.rulebook import Rulebook
+    from keymallet.core.run import Run
+    from keymallet.sources.estate import Estate
+    from keymallet.store.snapshot import Snapshot
+
+
+def add_estate(parser: argparse.ArgumentParser) -> None:
+    """Add --estate."""
+    parser.add_argument(
+        "--estate", metavar="FILE", default="estate.toml", help="the estate file (default: estate.toml here)"
+    )
+
+
+def add_at(parser: argparse.ArgumentParser, what: str) -> None:
+    """Add --at."""
+    parser.add_argument(
+        "--at", metavar="INSTANT", help=f"{what}, like 2026-11-24 or 2026-11-24T09:00Z (default: now)"
+    )
+
+
+def add_judging(parser: argparse.ArgumentParser) -> None:
+    """Add the options of everything that judges."""
+    add_estate(parser)
+    parser.add_argument(
+        "--snapshot", metavar="FOLDER", help="judge this snapshot (default: the estate's newest)"
+    )
+    parser.add_argument("--rulebook", metavar="FILE", help="judge by this rulebook (default: the estate's)")
+    add_at(parser, "judge as of this instant")
+
+
+def instant(written: str | None, clock: ZoneInfo) -> datetime:
+    """The instant asked for with --at, else now. A date without zone is in the estate's clock."""
+    if written is None:
+        return datetime.now(UTC)
+    from keymallet.core.language.literals import parse_instant
+    from keymallet.core.problems import KeymalletError, Problem
+
+    found = parse_instant(written)
+    if found is None:
+        raise KeymalletError(
+            Problem(f'--at "{written}" is no instant', hint="like 2026-11-24 or 2026-11-24T09:00Z")
+        )
+    return (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)
+
+
+def tell(message: str) -> None:
+    """Say on standard error what is going on, if somebody is watching."""
+    if sys.stderr.isatty():
+        print(message, file=sys.stderr)
+
+
+def open_estate(file: str) -> Estate:
+    """Read the estate file."""
+    from keymallet.core.problems import fail
+    from keymallet.sources.estate import read_estate
+
+    path = Path(file)
+    if file == "estate.toml" and not path.exists():
+        raise fail(
+            "there is no estate file here",
+            file=file,
+            hint="name one with --estate, or see one: keymallet demo",
+        )
+    return read_estate(path)
+
+
+def gather_snapshot(estate: Estate, at: datetime) -> Snapshot:
+    """Read all sources of the estate and write them as a new snapshot."""
+    from keymallet import __version__
+    from keymallet.sources.gather import gather
+    from keymallet.store.snapshot import write_snapshot
+
+    gathered = gather(estate, at, lambda name: tell(f"reading {name} …"))
+    return write_snapshot(
+        estate.snapshots,
+        version=__version__,
+        organisation=estate.organisation,
+        clock=estate.clock.key,
+        gathered=gathered.at,
+        readings=gathered.readings,
+        tables=gathered.tables,
+    )
+
+
+@dataclass(frozen=True)
+class Case:
+    """All that a judging takes."""
+
+    organisation: str
+    clock: ZoneInfo
+    at: datetime
+    snapshot: Snapshot
+    rulebook: Rulebook
+    gaps: list[str]
+
+    def run(self, judgement: Judgement) -> Run:
+        """What outputs have to carry about this judging."""
+        from keymallet.core.run import Run
+
+        manifest = self.snapshot.manifest
+        return Run(
+            organisation=self.organisation,
+            at=self.at,
+            clock=self.clock,
+            rulebook_title=self.rulebook.title,
+            rulebook_edition=self.rulebook.edition,
+            rulebook_digest=self.rulebook.digest,
+            snapshot_digest=self.snapshot.digest,
+            gathered=manifest.gathered,
+            sources=len(manifest.sources),
+            accounts=judgement.evidence.tables["account"].height,
+            counts=judgement.counts(),
+            refused=self.snapshot.refused,
+            unreadable=self.snapshot.unreadable,
+            gaps=self.gaps,
+        )
+
+
+def open_case(options: argparse.Namespace) -> Case:
+    """Open what the options name; gathers first if the estate has no snapshot yet."""
+    from keymallet.store.snapshot import newest_snapshot, read_snapshot
+
+    # A snapshot and a rulebook named outright can be judged without the estate file.
+    estate = None if options.snapshot and options.rulebook else open_estate(options.estate)
+    rulebook = read_rulebook_file(Path(options.rulebook) if options.rulebook else estate.rulebook)  # type: ignore[union-attr]
+    if options.snapshot:
+        snapshot = read_snapshot(Path(options.snapshot))
+    else:
+        assert estate is not None
+        found = newest_snapshot(estate.snapshots)
+        snapshot = found or gather_snapshot(estate, datetime.now(UTC))
+    clock = estate.clock if estate else ZoneInfo(snapshot.manifest.clock)
+    at = instant(options.at, clock)
+    organisation = estate.organisation if estate else snapshot.manifest.organisation
+    return Case(organisation, clock, at, snapshot, rulebook, _gaps(snapshot, estate, at))
+
+
+def read_rulebook_file(path: Path) -> Rulebook:
+    """Read and check a rulebook file."""
+    from keymallet.core.rulebook import read_rulebook
+    from keymallet.sources.request import read_file, utf8_text
+
+    return read_rulebook(utf8_text(read_file(path, str(path)), str(path)), str(path))
+
+
+def _gaps(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str]:
+    """Why the evidence is incomplete: records that were refused, sources read too long ago."""
+    from keymallet.core.language.literals import span_text
+
+    gaps = []
+    for name, source in snapshot.manifest.sources.items():
+        refused = sum(intake.refused for intake in source.intake.values())
+        if refused:
+            gaps.append(f"{name}: {refused:,} records were refused")
+    for declared in estate.sources if estate else ():
+        read = [
+            source.read_at
+            for name, source in snapshot.manifest.sources.items()
+            if name == declared.name or name.startswith(declared.name + "/")
+        ]
+        if not read:
+            gaps.append(f"{declared.name}: not in the snapshot")
+        elif declared.stale_after is not None and at - min(read) > declared.stale_after:
+            age = timedelta(hours=(at - min(read)) // timedelta(hours=1))
+            gaps.append(
+                f"{declared.name}: read {span_text(age)} before, more than {span_text(declared.stale_after)}"
+            )
+    return gaps
+
+
+def write_file(path: Path, data: bytes) -> None:
+    """Write a file whole or not at all. Raises KeymalletError if it cannot be written."""
+    from keymallet.core.problems import fail
+
+    unfinished = path.with_name(f".{path.name}.unfinished")
+    try:
+        unfinished.write_bytes(data)
+        unfinished.replace(path)
+    except OSError as error:
+        unfinished.unlink(missing_ok=True)
+        raise fail(f"the file cannot be written: {error.strerror or error}", file=str(path)) from None
+
+
+@contextmanager
+def output_stream(path: str | None) -> Iterator[TextIO]:
+    """Standard output, or a file that is written when all has been said."""
+    if path is None:
+        yield sys.stdout
+        return
+    text = io.StringIO()
+    yield text
+    write_file(Path(path), text.getvalue().encode())

@@ -1,0 +1,136 @@
+"""Judge every account by the rulebook: who falls short, why, and what could not be told.
+
+Exit code: 0 nothing in breach at or above --fail-on, 1 something is, 2 the request could not be
+carried out, 3 nothing is, but the evidence is incomplete.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from keymallet.commands.common import Case, add_judging, open_case, output_stream, write_file
+from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE
+
+if TYPE_CHECKING:
+    from keymallet.core.judge import Judgement
+    from keymallet.core.run import Run
+
+EXAMPLES = [
+    ("keymallet judge", "judge the newest snapshot and show the summary"),
+    ("keymallet judge --format csv --output findings.csv", "every finding, for a spreadsheet or a program"),
+    (
+        "keymallet judge --at 2026-12-24 --fail-on critical",
+        "as it will stand on that day, if nothing changes",
+    ),
+]
+WORST = 8
+_FAIL_ON = ("critical", "high", "medium", "low", "never")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    add_judging(parser)
+    parser.add_argument(
+        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
+    )
+    parser.add_argument("--output", metavar="FILE", help="write the findings there instead of printing them")
+    parser.add_argument(
+        "--spreadsheet",
+        action="store_true",
+        help="with --format csv: keep texts like =1+1 from being taken for formulas",
+    )
+    parser.add_argument(
+        "--fail-on",
+        choices=_FAIL_ON,
+        default="high",
+        help="the least severity that ends with code 1 (default: high)",
+    )
+    parser.add_argument(
+        "--worst", type=_how_many, default=WORST, metavar="N", help=f"accounts shown (default: {WORST})"
+    )
+
+
+def _how_many(written: str) -> int:
+    if not written.isdigit() or len(written) > 6:
+        raise argparse.ArgumentTypeError(f'"{written}" is no number of accounts')
+    return int(written)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Judge, show or write the findings, and end with the code that tells how it came out."""
+    from keymallet.core.judge import judge
+    from keymallet.core.workspace import columns_used
+
+    case = open_case(options)
+    evidence = case.snapshot.evidence(columns_used(case.rulebook.expressions()))
+    judgement = judge(evidence, case.rulebook, case.at, case.clock)
+    outcome = case.run(judgement)
+    code = _code(options.fail_on, outcome)
+    if options.format == "table":
+        _show(options, case, judgement, outcome, code)
+    else:
+        _write(options, judgement, outcome)
+    return code
+
+
+def _code(fail_on: str, outcome: Run) -> int:
+    from keymallet.core.rulebook import SEVERITIES
+
+    if fail_on != "never" and outcome.breaches_at_or_above(SEVERITIES[fail_on]):
+        return BREACH
+    return INCOMPLETE if outcome.gaps else CLEAN
+
+
+def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
+    from keymallet.core.findings import findings, worst_accounts
+    from keymallet.core.judge import judge
+    from keymallet.views.intake import has_gaps, show_intake
+    from keymallet.views.summary import show_closing, show_rules, show_run, show_worst
+    from keymallet.views.terminal import console, text
+
+    with output_stream(options.output) as stream:
+        out = console(stream)
+        show_run(out, outcome)
+        out.print()
+        show_rules(out, outcome.counts)
+        worst = worst_accounts(judgement)
+        rows = worst["row"].head(options.worst)
+        if len(rows):
+            out.print()
+            out.print(text("the worst accounts", "dim"))
+            names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
+            alone = judge(judgement.evidence.only(rows), case.rulebook, case.at, case.clock)
+            show_worst(out, findings(alone), names, worst.height)
+        if has_gaps(case.snapshot):
+            out.print()
+            out.print(text("not read", "dim"))
+            show_intake(out, case.snapshot, only_gaps=True)
+        out.print()
+        hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
+        if len(rows):
+            hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
+        show_closing(out, outcome, _VERDICTS[code].format(severity=options.fail_on), hints)
+
+
+_VERDICTS = {
+    CLEAN: "Nothing in breach at {severity} or above.",
+    BREACH: "In breach at {severity} or above.",
+    INCOMPLETE: "Nothing in breach at {severity} or above, but the evidence is incomplete.",
+}
+
+
+def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
+    from keymallet.core.findings import findings
+    from keymallet.outputs.findings import FORMATS, to_run_file
+
+    data = FORMATS[options.format](findings(judgement), outcome, options.spreadsheet)
+    if options.output is None:
+        sys.stdout.buffer.write(data)
+        return
+    target = Path(options.output)
+    write_file(target, data)
+    if options.format != "json":
+        write_file(target.with_name(target.name + ".run.json"), to_run_file(outcome))

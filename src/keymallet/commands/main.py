@@ -1,0 +1,99 @@
+"""The entry point: finds the command, and only then imports what it needs."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+
+from keymallet import __version__
+
+COMMANDS = {
+    "demo": "make the made-up railway's estate and run the day on it",
+    "gather": "read the sources of the estate into a snapshot",
+    "judge": "judge every account and show who falls short, and why",
+    "show": "show everything known of one account, and each verdict on it",
+    "rules": "check a rulebook",
+    "facts": "print the dictionary of facts that rules can ask about",
+}
+
+CLEAN, BREACH, FAILED, INCOMPLETE = 0, 1, 2, 3
+"""Exit codes: nothing in breach at or above --fail-on; something is; the request could not be
+carried out; judged, but the evidence is incomplete."""
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command and return its exit code."""
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    if not words or words[0] in ("-h", "--help", "help"):
+        print(_help())
+        return CLEAN if words else FAILED
+    if words[0] in ("-V", "--version"):
+        print(f"keymallet {__version__}")
+        return CLEAN
+    if words[0] not in COMMANDS:
+        return _no_such_command(words[0])
+    return _run(words[0], words[1:])
+
+
+def _run(name: str, words: list[str]) -> int:
+    module = importlib.import_module(f"keymallet.commands.{name}")
+    parser = argparse.ArgumentParser(
+        prog=f"keymallet {name}",
+        description=module.__doc__,
+        epilog=_examples(module.EXAMPLES),
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+        allow_abbrev=False,
+    )
+    module.add_arguments(parser)
+    options = parser.parse_args(words)
+    from keymallet.core.problems import KeymalletError
+
+    try:
+        code: int = module.run(options)
+        sys.stdout.flush()
+        return code
+    except KeymalletError as error:
+        from keymallet.views.problems import show_problems
+
+        show_problems(error.problems)
+        return FAILED
+    except KeyboardInterrupt:
+        print("stopped", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        # Whoever read our output has gone; what is left to flush must not complain of it again.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 141
+
+
+def _examples(examples: Sequence[tuple[str, str]]) -> str:
+    lines = [f"  {command}\n      {purpose}" for command, purpose in examples]
+    return "examples:\n" + "\n".join(lines)
+
+
+def _help() -> str:
+    width = max(map(len, COMMANDS))
+    listed = "\n".join(f"  {name:{width}}  {purpose}" for name, purpose in COMMANDS.items())
+    return f"""usage: keymallet COMMAND …
+
+Judges every account of an organisation against its own authentication and credential policies,
+and reports the accounts that fall short: which, why, and on what evidence.
+
+commands, in the order of a working day:
+{listed}
+
+  keymallet COMMAND --help   what it takes, with examples
+  keymallet --version        which version this is
+
+new here?  keymallet demo"""
+
+
+def _no_such_command(word: str) -> int:
+    from keymallet.core.nearest import did_you_mean
+
+    hint = did_you_mean(word, COMMANDS) or '"keymallet --help" lists them'
+    print(f'keymallet: there is no command "{ascii(word)[1:-1]}"; {hint}', file=sys.stderr)
+    return FAILED

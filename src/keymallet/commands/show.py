@@ -1,0 +1,38 @@
+"""Show everything known of one account: facts and their sources, dates, ways in, each verdict and why."""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.commands.common import add_judging, open_case
+from keymallet.commands.main import CLEAN
+
+EXAMPLES = [
+    ("keymallet show directory/r.veltlin", "one account of one source"),
+    ("keymallet show root", "every account of that login name, whichever source it is in"),
+]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("account", help="source/name, or a login name or mail address")
+    add_judging(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Find the account and show it. Raises KeymalletError if there is none of that name."""
+    from keymallet.core.findings import EVERY_VERDICT, findings
+    from keymallet.core.judge import judge
+    from keymallet.core.lookup import find_accounts
+    from keymallet.views.account import show_account
+    from keymallet.views.terminal import console
+
+    case = open_case(options)
+    evidence = case.snapshot.evidence()
+    out = console()
+    for number, row in enumerate(find_accounts(evidence, options.account)):
+        alone = judge(evidence.only([row]), case.rulebook, case.at, case.clock)
+        if number:
+            out.print()
+        show_account(out, alone, findings(alone, EVERY_VERDICT))
+    return CLEAN

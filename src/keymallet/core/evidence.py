@@ -1,0 +1,135 @@
+"""The evidence that is judged: fact tables as columns, and what each source supplied of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+
+import polars as pl
+
+from keymallet.core.facts import Column, Kind, Table
+
+ROW = "account-row"
+"""Column of every table whose rows belong to an account: the row of that account, or null."""
+
+UNREAD = "unread"
+"""Optional column: the names of facts that stood in the source but could not be read there."""
+
+ORIGIN = "from-source"
+"""Column of tables that have no `source` of their own: the source a row came from."""
+
+
+def data_type(column: Column) -> pl.DataType:
+    """The Polars type that holds a fact."""
+    match column.kind:
+        case Kind.FLAG:
+            return pl.Boolean()
+        case Kind.COUNT:
+            return pl.Int64()
+        case Kind.TEXT:
+            return pl.String()
+        case Kind.WORD:
+            return pl.Enum(column.words)
+        case Kind.WORDS:
+            return pl.List(pl.String())
+        case Kind.INSTANT:
+            return pl.Datetime("us", "UTC")
+        case Kind.SPAN:
+            return pl.Duration("us")
+
+
+def source_column(table: Table) -> str:
+    """The column that says which source a row of this table came from."""
+    return "source" if "source" in table.names else ORIGIN
+
+
+def empty_frame(table: Table) -> pl.DataFrame:
+    """A frame of the table with all columns and no rows."""
+    schema: dict[str, pl.DataType] = {column.name: data_type(column) for column in table.columns}
+    if source_column(table) == ORIGIN:
+        schema[ORIGIN] = pl.String()
+    if table.of_account:
+        schema[ROW] = pl.UInt32()
+    return pl.DataFrame(schema=schema)
+
+
+Supply = dict[str, dict[str, dict[str, str]]]
+"""source → table → column → where in the source it stands, in words people can follow."""
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Everything known, ready to be judged.
+
+    `tables` may leave out columns that nobody asks for. In `account`, row number and `ROW` of the
+    other tables agree. `supply` says what each source gives; what is not in it is unknown for the
+    accounts of that source.
+    """
+
+    tables: dict[str, pl.DataFrame]
+    supply: Supply
+    read_at: dict[str, datetime]
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """The names of all sources that were read."""
+        return tuple(self.supply)
+
+    def suppliers(self, table: str, column: str | None = None) -> list[str]:
+        """The sources that supply a table, or one column of it."""
+        return [
+            source
+            for source, tables in self.supply.items()
+            if table in tables and (column is None or column in tables[table])
+        ]
+
+    def only(self, rows: Iterable[int]) -> Evidence:
+        """The evidence on these accounts alone, renumbered."""
+        chosen = pl.Series("row", sorted(rows), dtype=pl.UInt32)
+        numbering = pl.DataFrame({ROW: chosen, "new": pl.int_range(len(chosen), dtype=pl.UInt32, eager=True)})
+        tables = {"account": self.tables["account"][chosen]}
+        for name, frame in self.tables.items():
+            if ROW in frame.columns:
+                kept = frame.join(numbering, on=ROW, how="inner", maintain_order="left")
+                tables[name] = kept.drop(ROW).rename({"new": ROW})
+        return Evidence(tables, self.supply, self.read_at)
+
+
+def link_to_accounts(accounts: pl.DataFrame, tables: list[pl.DataFrame]) -> list[pl.DataFrame]:
+    """Give each row of these tables the number of its account's row, and put them in account order."""
+    if not tables:
+        return []
+    numbered = accounts.select("account").with_row_index(ROW)
+    # One look-up for all tables: the accounts are indexed only once.
+    named = pl.concat([table.select("account") for table in tables])
+    rows = named.join(numbered, on="account", how="left", maintain_order="left")[ROW]
+    linked, start = [], 0
+    for table in tables:
+        mine = rows.slice(start, table.height)
+        linked.append(table.with_columns(mine).sort(ROW, nulls_last=True, maintain_order=True))
+        start += table.height
+    return linked
+
+
+def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFrame:
+    """Enter the names of facts that could not be read into the rows' UNREAD column."""
+    if not unread:
+        return frame
+    flags = pl.DataFrame([series.alias(name) for name, series in unread.items()])
+    names = [pl.when(name).then(pl.lit(name)) for name in unread]
+    listed = flags.select(pl.concat_list(names).list.drop_nulls()).to_series()
+    if UNREAD in frame.columns:
+        listed = frame[UNREAD].list.concat(listed)
+    return frame.with_columns(listed.alias(UNREAD))
+
+
+def full_frame(table: Table, columns: dict[str, pl.Series], height: int) -> pl.DataFrame:
+    """Build a frame of a table from the columns there are; the others are unknown throughout."""
+    series = [
+        columns[column.name].cast(data_type(column)).alias(column.name)
+        if column.name in columns
+        else pl.Series(column.name, [None], dtype=data_type(column)).new_from_index(0, height)
+        for column in table.columns
+    ]
+    return pl.DataFrame(series)

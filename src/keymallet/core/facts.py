@@ -1,0 +1,388 @@
+"""The declaration of every fact table: column, type, meaning, words.
+
+Readers fill these tables, rules read them, `keymallet facts` prints them. A column that is
+*derived* carries its definition in the rule language itself, so that it is judged and explained
+like any other expression.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+
+class Kind(Enum):
+    """The types a fact can have. Every column may also be unknown."""
+
+    FLAG = "flag"  # enabled: true or false
+    COUNT = "count"  # failed-attempts: 3
+    TEXT = "text"  # name: 'a.tannleitner'
+    WORD = "word"  # kind: person, one of a closed set
+    WORDS = "words"  # groups: a list
+    INSTANT = "instant"  # ends: a point in time, UTC, microseconds
+    SPAN = "span"  # max-age: a length of time
+
+    @property
+    def is_ordered(self) -> bool:
+        """Whether `<` and `>` mean something (`ends < 2027-01-01`)."""
+        return self in (Kind.COUNT, Kind.INSTANT, Kind.SPAN)
+
+
+class Derivation(Enum):
+    """How a derived column relates to what the source said under the same name."""
+
+    UNLESS_KNOWN = "unless the source says so itself"
+    ALWAYS = "always worked out"
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One fact of a table.
+
+    `past` marks an instant of something that has happened: one after the reading is impossible.
+    `closes` marks the first instant at which something no longer holds, so that a plain date
+    needs saying whether the day itself still counts.
+    """
+
+    name: str
+    kind: Kind
+    meaning: str
+    words: tuple[str, ...] = ()
+    past: bool = False
+    closes: bool = False
+    definition: str = ""
+    derivation: Derivation = Derivation.UNLESS_KNOWN
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """One fact table. `of_account`: each row belongs to an account, named in its first column.
+
+    `label` names the columns that tell one row of an account from another in messages.
+    """
+
+    name: str
+    meaning: str
+    columns: tuple[Column, ...]
+    of_account: bool = True
+    label: tuple[str, ...] = ()
+
+    def column(self, name: str) -> Column | None:
+        """Return the column of that name, or None."""
+        return _BY_NAME[self.name].get(name)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of all columns, in order."""
+        return tuple(column.name for column in self.columns)
+
+
+def _flag(name: str, meaning: str, definition: str = "", always: bool = False) -> Column:
+    how = Derivation.ALWAYS if always else Derivation.UNLESS_KNOWN
+    return Column(name, Kind.FLAG, meaning, definition=definition, derivation=how)
+
+
+def _text(name: str, meaning: str) -> Column:
+    return Column(name, Kind.TEXT, meaning)
+
+
+def _count(name: str, meaning: str) -> Column:
+    return Column(name, Kind.COUNT, meaning)
+
+
+def _word(name: str, meaning: str, words: str) -> Column:
+    return Column(name, Kind.WORD, meaning, tuple(words.split()))
+
+
+def _words(name: str, meaning: str, words: str = "") -> Column:
+    return Column(name, Kind.WORDS, meaning, tuple(words.split()))
+
+
+def _past(name: str, meaning: str) -> Column:
+    return Column(name, Kind.INSTANT, meaning, past=True)
+
+
+def _instant(name: str, meaning: str) -> Column:
+    return Column(name, Kind.INSTANT, meaning)
+
+
+def _closes(name: str, meaning: str) -> Column:
+    return Column(name, Kind.INSTANT, meaning, closes=True)
+
+
+def _span(name: str, meaning: str) -> Column:
+    return Column(name, Kind.SPAN, meaning)
+
+
+_FACTOR_KINDS = (
+    "password otp push sms voice email hardware-key passkey software-key smartcard biometric recovery-codes"
+)
+_ACCOUNT_REFERENCE = _text("account", "the account the row belongs to, as source/name")
+
+_USABLE = """
+enabled and not locked and not surely(until(starts) > 0s) and (ends is unknown or until(ends) > 0s)
+and (has-password and not surely(password-locked)
+     or some key (state = active and (expires is unknown or until(expires) > 0s))
+     or some factor (state = active and kind in [passkey, hardware-key, smartcard]))
+"""
+_PRIVILEGED = """
+some grant (privileged and mode = standing and not surely(until(starts) > 0s)
+            and (ends is unknown or until(ends) > 0s))
+or some elevation (outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown)
+"""
+_LOCKED = "locked and not surely(until(locked-until) <= 0s)"
+_RESISTANT = "kind in [hardware-key, passkey, smartcard]"
+
+ACCOUNT = Table(
+    "account",
+    "one row for each account in each source",
+    (
+        _text("account", "source/name: the key that all other tables refer to"),
+        _text("source", "the source's name in the estate file"),
+        _text("stable-id", "the source's own lasting id; follows renames"),
+        _text("name", "the login name"),
+        _text("display", "the name shown to people"),
+        _text("mail", "mail address"),
+        _text("person", "the person's number in the roster"),
+        _text("owner", "who answers for an account that is no person's"),
+        _word("kind", "whose or what it is", "person guest service shared system emergency"),
+        _text("unit", "the part of the organisation it belongs to"),
+        _text("title", "the job it is held for"),
+        _text("manager", "whom it answers to"),
+        _flag("enabled", "the administrator's own switch"),
+        _flag("interactive", "a person could open a session with it (shell, console sign-in)"),
+        _past("created", "when it was made"),
+        _instant("starts", "first instant at which it can be used"),
+        _closes("ends", "first instant at which it can no longer be used"),
+        _past("last-sign-in", "newest successful sign-in known"),
+        _flag("privileged", "holds at least one privileged grant now, standing or opened", _PRIVILEGED),
+        _words("entitlements", "what it is licensed for"),
+        _words("labels", "free labels"),
+        _words("groups", "all its groups, nested ones included"),
+        _flag("has-password", "there is a password; an empty one counts"),
+        _flag("password-empty", "the password is empty: anybody gets in"),
+        _flag("password-locked", "the password is barred; other ways in are not"),
+        _word(
+            "password-scheme",
+            "how the password is stored",
+            "argon2 yescrypt bcrypt scrypt pbkdf2 sha512 sha256 md5 des other",
+        ),
+        _past("password-changed", "when the password was last set"),
+        _flag("password-must-change", "the next sign-in has to set a new one"),
+        _flag("password-never-expires", "the source never asks for a new one"),
+        _closes("password-expires", "when the source itself stops accepting the password"),
+        _flag("initial-password", "still the password that was handed out"),
+        _flag("locked", "locked at the instant judged", _LOCKED, always=True),
+        _word("lock-cause", "what locked it", "failed-attempts administrator inactivity other"),
+        _past("locked-since", "since when it is locked"),
+        _closes("locked-until", "when the lock ends by itself; unknown: not until somebody unlocks it"),
+        _count("failed-attempts", "failed sign-ins that count towards a lock"),
+        _past("last-failed", "newest failed sign-in known"),
+        _flag(
+            "usable",
+            "enabled, started, not ended, not locked, and has some way in",
+            _USABLE,
+            always=True,
+        ),
+    ),
+    of_account=False,
+    label=("name",),
+)
+
+FACTOR = Table(
+    "factor",
+    "what proves a sign-in, one row each",
+    (
+        _ACCOUNT_REFERENCE,
+        _word("kind", "what sort of proof", _FACTOR_KINDS),
+        _text("amr", "authentication method reference value (RFC 8176)"),
+        _past("registered", "when it was enrolled"),
+        _past("last-used", "when it last proved a sign-in"),
+        _word("state", "whether it works", "active suspended pending"),
+        _flag("phishing-resistant", "cannot be relayed by a false site", _RESISTANT),
+        _text("label", "what its owner calls it"),
+    ),
+    label=("kind", "state"),
+)
+
+KEY = Table(
+    "key",
+    "secrets that work on their own, one row each",
+    (
+        _ACCOUNT_REFERENCE,
+        _text("key", "its public id"),
+        _word(
+            "kind",
+            "what sort of secret",
+            "api-key ssh-key ssh-certificate certificate app-password one-time-pass invitation"
+            " reset-link session",
+        ),
+        _past("issued", "when it was made"),
+        _closes("expires", "first instant at which it no longer works"),
+        _past("last-used", "when it was last used"),
+        _word("state", "whether it works", "active inactive revoked used"),
+        _count("uses-left", "how often it can still be used"),
+        _text("algorithm", "the algorithm of the key"),
+        Column("bits", Kind.COUNT, "size of the key in bits"),
+        _text("digest", "digest of the public part, for seeing what is shared"),
+        _text("superseded-by", "the id of the one that replaces it"),
+        _text("scope", "what it may be used for"),
+    ),
+    label=("kind", "key"),
+)
+
+GRANT = Table(
+    "grant",
+    "what an account may do, one row each",
+    (
+        _ACCOUNT_REFERENCE,
+        _text("role", "what it may do"),
+        _flag("privileged", "the role is one of power over others' accounts or systems"),
+        _word("mode", "held all the time, or only when asked for", "standing on-request"),
+        _text("via", "direct, or the group path it comes through"),
+        _instant("starts", "first instant at which it holds"),
+        _closes("ends", "first instant at which it no longer holds"),
+        _text("assigned-by", "who gave it"),
+    ),
+    label=("role", "via"),
+)
+
+ELEVATION = Table(
+    "elevation",
+    "each time privilege was asked for or opened",
+    (
+        _ACCOUNT_REFERENCE,
+        _text("elevation", "its id"),
+        _text("role", "the privilege asked for"),
+        _past("asked", "when it was asked for"),
+        _past("approved", "when it was approved"),
+        _text("approved-by", "who approved it"),
+        _text("reason", "why it was asked for"),
+        _text("ticket", "the ticket it was asked under"),
+        _instant("starts", "when it opens"),
+        _closes("ends", "when it was planned to close"),
+        _past("closed", "when it really closed"),
+        _words("proof", "factor kinds shown", _FACTOR_KINDS),
+        _word("outcome", "what became of it", "opened refused lapsed waiting"),
+    ),
+    label=("elevation", "role"),
+)
+
+SIGN_IN = Table(
+    "sign-in",
+    "sign-in events, where a source has them",
+    (
+        _ACCOUNT_REFERENCE,
+        _past("at", "when"),
+        _word("outcome", "whether it succeeded", "success failure"),
+        _text("cause", "why it failed"),
+        _words("proof", "factor kinds shown", _FACTOR_KINDS),
+        _text("origin", "where it came from"),
+    ),
+    label=("outcome", "origin"),
+)
+
+GATE = Table(
+    "gate",
+    "sign-in requirements configured in a system",
+    (
+        _text("gate", "its name"),
+        _text("source", "the source's name in the estate file"),
+        _word("state", "whether it is in force", "enforced watching off"),
+        _words("asks-for", "what it asks for", _FACTOR_KINDS + " any-second phishing-resistant"),
+        _words("covers", "accounts, groups, kinds or everyone"),
+        _words("leaves-out", "accounts, groups or kinds it does not ask"),
+        _words("applications", "what it guards"),
+    ),
+    of_account=False,
+    label=("gate",),
+)
+
+SETTING = Table(
+    "setting",
+    "a password, lockout or session policy in force in a system",
+    (
+        _text("setting", "its name"),
+        _text("source", "the source's name in the estate file"),
+        _words("applies-to", "accounts, groups, kinds or everyone"),
+        _count("min-length", "shortest password accepted, characters"),
+        _count("classes", "character classes asked for"),
+        _count("history", "how many earlier passwords are refused"),
+        _span("max-age", "how long a password lasts"),
+        _span("min-age", "how long a password must be kept"),
+        _span("warn-before", "how long before the end a warning is given"),
+        _count("lock-after", "failed attempts that lock"),
+        _span("lock-for", "how long a lock lasts"),
+        _span("count-within", "the stretch in which failures are counted together"),
+        _span("idle-limit", "how long a session may idle"),
+        _span("session-limit", "how long a session may last"),
+        _flag("first-use-change", "a password handed out must be changed at first use"),
+        _span("elevation-limit", "how long opened privilege may last"),
+    ),
+    of_account=False,
+    label=("setting",),
+)
+
+PERSON = Table(
+    "person",
+    "the staff roster",
+    (
+        _text("person", "the person's number"),
+        _text("name", "the person's name"),
+        _text("mail", "mail address"),
+        _text("unit", "the part of the organisation"),
+        _text("manager", "the number of the manager"),
+        _word("status", "where the person stands", "expected present away left"),
+        _instant("joins", "first day"),
+        _closes("leaves", "first instant after the last day"),
+        _word("contract", "kind of contract", "staff contractor temporary external"),
+    ),
+    of_account=False,
+    label=("person",),
+)
+
+EXEMPTION = Table(
+    "exemption",
+    "the register of exclusions",
+    (
+        _text("exemption", "its id"),
+        _word("kind", "why it exists", "emergency technical accepted-risk transition"),
+        _words("accounts", "patterns of the accounts it covers"),
+        _words("rules", "patterns of the rules it covers"),
+        _text("reason", "why"),
+        _text("asked-by", "who asked"),
+        _text("approved-by", "who approved"),
+        _instant("from", "first instant at which it holds"),
+        _closes("until", "first instant at which it no longer holds"),
+        _past("reviewed", "when it was last reviewed"),
+        _span("review-every", "how often it has to be reviewed"),
+        _past("drilled", "last time an emergency account was tried"),
+        _words("watch", "who is told when it is used"),
+        _text("safeguards", "what limits the harm meanwhile"),
+    ),
+    of_account=False,
+    label=("exemption",),
+)
+
+TABLES: dict[str, Table] = {
+    table.name: table
+    for table in (
+        ACCOUNT,
+        FACTOR,
+        KEY,
+        GRANT,
+        ELEVATION,
+        SIGN_IN,
+        GATE,
+        SETTING,
+        PERSON,
+        EXEMPTION,
+    )
+}
+
+_BY_NAME = {table.name: {column.name: column for column in table.columns} for table in TABLES.values()}
+
+
+def tables_of_account() -> tuple[Table, ...]:
+    """The tables whose rows belong to an account: those a rule can ask `some …` about."""
+    return tuple(table for table in TABLES.values() if table.of_account)

@@ -1,0 +1,99 @@
+"""Findings: each breach and each unproven verdict with its account and its reason, as one frame."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.judge import Judgement, Verdict
+from keymallet.core.reasons import because, missing
+from keymallet.core.rulebook import Rule, Severity
+
+COLUMNS = (
+    "rule",
+    "title",
+    "severity",
+    "verdict",
+    "account",
+    "subject",
+    "display",
+    "unit",
+    "because",
+    "missing",
+    "cite",
+    "advice",
+)
+"""What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account."""
+
+
+SHORTCOMINGS = (Verdict.BREACH, Verdict.UNPROVEN)
+EVERY_VERDICT = (Verdict.BREACH, Verdict.UNPROVEN, Verdict.MET)
+
+
+def findings(judgement: Judgement, verdicts: tuple[Verdict, ...] = SHORTCOMINGS) -> pl.DataFrame:
+    """Each verdict of these kinds, in their order; within a kind the gravest rule first."""
+    gravest_first = sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity)
+    parts = []
+    for verdict in verdicts:
+        for rule in gravest_first:
+            rows = judgement.rows(rule, verdict)
+            if len(rows):
+                parts.append(_described(judgement, rule, verdict, rows))
+    return pl.concat(parts) if parts else _nothing()
+
+
+def worst_accounts(judgement: Judgement) -> pl.DataFrame:
+    """Every account in breach: its row, and its breaches by severity; the worst first."""
+    parts = []
+    for rule in judgement.rulebook.rules:
+        accounts = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)).drop_nulls().unique()
+        parts.append(accounts.alias("row").to_frame().with_columns(severity=pl.lit(rule.severity, pl.UInt8)))
+    severities = sorted(Severity, reverse=True)
+    counted = [(pl.col("severity") == severity).sum().alias(severity.word) for severity in severities]
+    names = [severity.word for severity in severities]
+    grouped = pl.concat(parts).group_by("row").agg(counted)
+    return grouped.sort([*names, "row"], descending=[True] * len(names) + [False])
+
+
+def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
+    workspace = judgement.workspace
+    frame = workspace.frames[rule.table][rows]
+    of_account = workspace.frames["account"].select("account", "display", "unit")[
+        judgement.accounts(rule, rows)
+    ]
+    nothing = pl.lit(None, dtype=pl.String)
+    reasons: list[pl.Series | pl.Expr] = [
+        nothing.alias("because"),
+        pl.lit([], pl.List(pl.String)).alias("missing"),
+    ]
+    if verdict is Verdict.BREACH:
+        reasons[0] = because(workspace, rule.table, rule.must, rows)
+    if verdict is Verdict.UNPROVEN:
+        reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
+    return (
+        frame.select(pl.col("account"), _subject(rule).alias("subject"))
+        .with_columns(of_account["display"], of_account["unit"], *reasons)
+        .with_columns(
+            rule=pl.lit(rule.id),
+            title=pl.lit(rule.title),
+            severity=pl.lit(rule.severity.word),
+            verdict=pl.lit(verdict.word),
+            cite=pl.lit(list(rule.cite), dtype=pl.List(pl.String)),
+            advice=pl.lit(rule.advice),
+        )
+        .select(COLUMNS)
+    )
+
+
+def _subject(rule: Rule) -> pl.Expr:
+    table = facts.TABLES[rule.table]
+    if not table.of_account:
+        return pl.lit(None, dtype=pl.String)
+    return pl.concat_str(
+        [pl.col(name).cast(pl.String) for name in table.label], separator=" ", ignore_nulls=True
+    )
+
+
+def _nothing() -> pl.DataFrame:
+    lists = {"missing", "cite"}
+    return pl.DataFrame(schema={name: pl.List(pl.String) if name in lists else pl.String for name in COLUMNS})

@@ -1,0 +1,1 @@
+"""The expression language of rulebooks: text, to syntax tree, to typed tree, to Polars."""

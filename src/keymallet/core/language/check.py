@@ -1,0 +1,540 @@
+"""Names and types: syntax tree to typed tree, with every fault found, not only the first."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from keymallet.core import facts
+from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.language import tree, typed
+from keymallet.core.language.functions import FUNCTIONS
+from keymallet.core.language.parse import parse
+from keymallet.core.language.tree import Fault, Node, Span
+from keymallet.core.language.typed import COUNT, FLAG, INSTANT, SPAN, TEXT, Typed, ValueType
+from keymallet.core.nearest import did_you_mean
+
+Limit = typed.Const | typed.ConstList
+Report = Callable[[Fault], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Written:
+    """An expression as written, parsed, with where to report its faults."""
+
+    text: str
+    node: Node
+    report: Report
+
+
+@dataclass
+class Book:
+    """What names may refer to besides facts: the rulebook's limits and terms."""
+
+    limits: Mapping[str, Limit] = field(default_factory=dict)
+    terms: Mapping[str, Written] = field(default_factory=dict)
+    used_limits: set[str] = field(default_factory=set)
+    used_terms: set[str] = field(default_factory=set)
+    resolved: dict[tuple[str, str], Typed | None] = field(default_factory=dict)
+    resolving: list[str] = field(default_factory=list)
+
+
+def check_flag(written: Written, table: Table, book: Book) -> Typed | None:
+    """Resolve an expression that has to be true or false; None if it has faults (all reported)."""
+    return _Checker(written, table, book).expect(written.node, FLAG)
+
+
+def check_value(written: Written, table: Table, book: Book) -> Typed | None:
+    """Resolve an expression of any type; None if it has faults (all reported)."""
+    return _Checker(written, table, book).resolve(written.node)
+
+
+def _define(column: Column, table: Table) -> Typed:
+    node = parse(column.definition)
+    if isinstance(node, Fault):
+        raise AssertionError(f"{table.name}.{column.name}: {node.message}")
+    faults: list[Fault] = []
+    written = Written(column.definition, node, faults.append)
+    result = _Checker(written, table, Book(), defining=column.name).expect(node, FLAG)
+    if result is None:
+        raise AssertionError(f"{table.name}.{column.name}: {faults[0].message}")
+    return result
+
+
+_DEFINITIONS: dict[tuple[str, str], Typed] = {}
+
+
+def definition(column: Column, table: Table) -> Typed:
+    """The typed definition of a derived column, worked out once."""
+    key = (table.name, column.name)
+    if key not in _DEFINITIONS:
+        _DEFINITIONS[key] = _define(column, table)
+    return _DEFINITIONS[key]
+
+
+def _article(noun: str) -> str:
+    return f"an {noun}" if noun[0] in "aeiou" else f"a {noun}"
+
+
+class _Checker:
+    """Checks one expression on the rows of one table."""
+
+    def __init__(self, written: Written, table: Table, book: Book, *, defining: str = "") -> None:
+        self.written = written
+        self.table = table
+        self.book = book
+        self.defining = defining  # inside a column's own definition its name is what the source said
+
+    def fault(self, span: Span, message: str, hint: str = "") -> None:
+        """Report a fault; the node it stands on counts as None from here on."""
+        self.written.report(Fault(span, message, hint))
+
+    def text(self, node: Node) -> str:
+        """The expression's own words for a node."""
+        return " ".join(self.written.text[node.span.start : node.span.end].split())
+
+    def expect(self, node: Node, wanted: ValueType) -> Typed | None:
+        """Resolve a node that has to be of one type."""
+        found = self.resolve(node, wanted)
+        if found is not None and found.type.kind is not wanted.kind:
+            hint = ""
+            if wanted is FLAG and found.type.kind in (Kind.SPAN, Kind.COUNT, Kind.INSTANT):
+                hint = (
+                    "compare it with something, like <= 90d"
+                    if found.type.kind is Kind.SPAN
+                    else "compare it with something"
+                )
+            elif wanted is FLAG and found.type.kind is Kind.WORD:
+                hint = f"compare it, like {self.text(node)} = {found.type.words[0]}"
+            self.fault(node.span, f'"{self.text(node)}" is {found.type}, not {wanted}', hint)
+            return None
+        return found
+
+    def resolve(self, node: Node, wanted: ValueType | None = None) -> Typed | None:
+        """Resolve a node. `wanted` lets a bare name be a word of the set on the other side."""
+        match node:
+            case tree.Literal():
+                return self.literal(node)
+            case tree.Name():
+                return self.name(node, wanted)
+            case tree.Not():
+                operand = self.expect(node.operand, FLAG)
+                return operand and typed.Not(FLAG, self.text(node), operand)
+            case tree.Junction():
+                members = [self.expect(part, FLAG) for part in node.parts]
+                whole = tuple(member for member in members if member is not None)
+                return (
+                    typed.Junction(FLAG, self.text(node), node.word, whole)
+                    if len(whole) == len(members)
+                    else None
+                )
+            case tree.Compare():
+                return self.compare(node)
+            case tree.Within():
+                return self.within(node)
+            case tree.Has():
+                return self.has(node)
+            case tree.Pattern():
+                return self.pattern(node)
+            case tree.Known():
+                return self.known(node)
+            case tree.Call():
+                return self.call(node)
+            case tree.Shift():
+                return self.shift(node)
+            case tree.Ask():
+                return self.ask(node)
+            case tree.ListOf():
+                self.fault(node.span, "a list can stand only after in, has any or has all")
+                return None
+            case _:
+                raise AssertionError(node)
+
+    def literal(self, node: tree.Literal) -> Typed:
+        """Give a literal its type."""
+        return typed.Const(type_of(node.value), self.text(node), node.value)
+
+    # names
+
+    def name(self, node: tree.Name, wanted: ValueType | None) -> Typed | None:
+        """Resolve a name: a word of the wanted set, a limit, a fact, a term, `at`."""
+        if wanted is not None and node.text in wanted.words:
+            return typed.Const(ValueType(Kind.WORD, wanted.words), node.text, node.text)
+        head, _, rest = node.text.partition(".")
+        if rest and head == "limit":
+            return self.limit(node, rest)
+        if rest and head == "account":
+            return self.of_account(node, rest)
+        if rest:
+            self.fault(
+                node.span, f'there is no "{head}." to ask for "{rest}"', 'there are "account." and "limit."'
+            )
+            return None
+        if node.text == "at":
+            return self.fact(node) or typed.At(INSTANT, "at")
+        found = self.fact(node) or self.term(node)
+        if found is None:
+            self.unknown_name(node, wanted)
+        return found
+
+    def fact(self, node: tree.Name) -> Typed | None:
+        """The subject's column of that name."""
+        column = self.table.column(node.text)
+        if column is None:
+            return None
+        fact = typed.Fact(ValueType(column.kind, column.words), node.text, self.table.name, column)
+        if not column.definition or self.defining == column.name:
+            return fact
+        return typed.Derived(fact.type, node.text, fact, definition(column, self.table))
+
+    def term(self, node: tree.Name) -> Typed | None:
+        """The rulebook's term of that name, resolved for this table; once for each table."""
+        book = self.book
+        if node.text not in book.terms:
+            return None
+        book.used_terms.add(node.text)
+        if node.text in book.resolving:
+            circle = [*book.resolving[book.resolving.index(node.text) :], node.text]
+            self.fault(node.span, f"terms go round in a circle: {' -> '.join(circle)}")
+            return typed.Const(FLAG, node.text, False)
+        key = (node.text, self.table.name)
+        if key not in book.resolved:
+            book.resolving.append(node.text)
+            written = book.terms[node.text]
+            body = _Checker(written, self.table, book).resolve(written.node)
+            book.resolving.pop()
+            book.resolved[key] = body
+        body = book.resolved[key]
+        # A term with faults has reported them where it stands: nothing more is said of its uses.
+        return (
+            typed.Const(FLAG, node.text, False)
+            if body is None
+            else typed.Term(body.type, node.text, node.text, body)
+        )
+
+    def limit(self, node: tree.Name, name: str) -> Typed | None:
+        """The rulebook's limit of that name."""
+        limit = self.book.limits.get(name)
+        if limit is None:
+            hint = did_you_mean(name, self.book.limits) or f"set it under [limits]: {name} = …"
+            self.fault(node.span, f'no limit "{name}" is set', hint)
+            return None
+        self.book.used_limits.add(name)
+        return limit
+
+    def of_account(self, node: tree.Name, name: str) -> Typed | None:
+        """`account.x`: a fact or term of the account that the row belongs to."""
+        if not self.table.of_account:
+            where = "is already the account" if self.table is facts.ACCOUNT else "belongs to no account"
+            self.fault(
+                node.span,
+                f"{_article(self.table.name)} {where}",
+                f'write "{name}"' if self.table is facts.ACCOUNT else "",
+            )
+            return None
+        inner = tree.Name(node.span, name)
+        checker = _Checker(self.written, facts.ACCOUNT, self.book)
+        body = checker.fact(inner) or checker.term(inner)
+        if body is None:
+            checker.unknown_name(inner, None)
+            return None
+        return typed.OfAccount(body.type, node.text, body)
+
+    def unknown_name(self, node: tree.Name, wanted: ValueType | None) -> None:
+        """Say that a name is nothing, with the nearest thing that is something."""
+        name = node.text
+        if wanted is not None and wanted.words:
+            hint = did_you_mean(name, wanted.words) or f"there are: {', '.join(wanted.words)}"
+            self.fault(node.span, f'"{name}" is none of the words it can be', hint)
+            return
+        near = did_you_mean(name, [*self.table.names, *self.book.terms])
+        if name in facts.ACCOUNT.names and self.table.of_account:
+            near = f'did you mean "account.{name}"?'
+        elif name in self.book.limits:
+            near = f'did you mean "limit.{name}"?'
+        elif name in FUNCTIONS and not FUNCTIONS[name].internal:
+            near = f"it is a function: {name}(…)"
+        elif self._reads_as_difference(name):
+            near = "a minus has spaces around it"
+        elif not near and (
+            owner := next((each for each in facts.tables_of_account() if each.column(name)), None)
+        ):
+            near = f'{_article(owner.name)} has one: each = "{owner.name}", or some {owner.name} (…)'
+        elif wanted is not None and wanted.kind in (Kind.TEXT, Kind.WORDS):
+            near = near or f"text stands in quotes: '{name}'"
+        self.fault(node.span, f'{_article(self.table.name)} has no column "{name}"', near)
+
+    def _reads_as_difference(self, name: str) -> bool:
+        pieces = name.split("-")
+        halves = (("-".join(pieces[:cut]), "-".join(pieces[cut:])) for cut in range(1, len(pieces)))
+        return any(self.table.column(left) and self.table.column(right) for left, right in halves)
+
+    # tests
+
+    def compare(self, node: tree.Compare) -> Typed | None:
+        """Two sides of one type; `<` and its like only where there is an order."""
+        left, right = self.pair(node.left, node.right)
+        if left is None or right is None:
+            return None
+        if not self.agree(node.left, left, node.right, right):
+            return None
+        if node.operator not in ("=", "!=") and not left.type.kind.is_ordered:
+            self.fault(
+                node.span, f'"{node.operator}" needs an order, and {left.type} has none', 'use "=" or "!="'
+            )
+            return None
+        if left.type.kind is Kind.WORDS:
+            self.fault(node.span, "lists are not compared", 'use "has", "has any" or "has all"')
+            return None
+        return typed.Compare(FLAG, self.text(node), node.operator, left, right)
+
+    def pair(self, left: Node, right: Node) -> tuple[Typed | None, Typed | None]:
+        """Resolve two sides, each with the other's set of words in mind."""
+        if isinstance(left, tree.Name) and not isinstance(right, tree.Name):
+            second = self.resolve(right)
+            return self.resolve(left, second.type if second else None), second
+        first = self.resolve(left)
+        second = self.resolve(right, first.type if first else None)
+        return first, second
+
+    def agree(self, left_node: Node, left: Typed, right_node: Node, right: Typed) -> bool:
+        """Whether two values can be compared; reports it if they cannot."""
+        if left.type.kind is right.type.kind and (
+            left.type.kind is not Kind.WORD or left.type.words == right.type.words
+        ):
+            return True
+        for node, value, other in ((right_node, right, left), (left_node, left, right)):
+            if other.type.kind is Kind.WORD and isinstance(value, typed.Const) and value.type is TEXT:
+                words = other.type.words
+                hint = (
+                    f"write it bare: {value.value}"
+                    if value.value in words
+                    else did_you_mean(str(value.value), words)
+                )
+                self.fault(node.span, f"words of a closed set stand without quotes: {', '.join(words)}", hint)
+                return False
+        hint = ""
+        if {left.type.kind, right.type.kind} == {Kind.INSTANT, Kind.SPAN}:
+            instant = left_node if left.type.kind is Kind.INSTANT else right_node
+            hint = f"how long ago is age({self.text(instant)}), how long still until({self.text(instant)})"
+        if {left.type.kind, right.type.kind} == {Kind.COUNT, Kind.SPAN}:
+            hint = "a length of time has a unit: 90d, 8h, 30min"
+        self.fault(
+            right_node.span,
+            f'"{self.text(left_node)}" is {left.type} and "{self.text(right_node)}" is {right.type}',
+            hint,
+        )
+        return False
+
+    def choices(self, node: Node, of: ValueType) -> typed.ConstList | None:
+        """A list of constants that fit what they are held against, or a limit that is one."""
+        if isinstance(node, tree.Name):
+            limit = self.resolve(node)
+            if limit is None:
+                return None
+            if not isinstance(limit, typed.ConstList):
+                self.fault(node.span, f'"{node.text}" is no list', "a list is written [otp, passkey]")
+                return None
+            return self.fitting(node, limit, of)
+        if not isinstance(node, tree.ListOf):
+            raise AssertionError(node)
+        element = ValueType(Kind.WORD if of.words else Kind.TEXT, of.words) if of.kind is Kind.WORDS else of
+        values: list[str | int | float] = []
+        for item in node.items:
+            value = self.resolve(item, element)
+            if value is None:
+                continue
+            if not isinstance(value, typed.Const) or isinstance(value.value, bool | timedelta | datetime):
+                self.fault(item.span, "a list holds words, texts or numbers")
+            elif self.agree(node, typed.Const(element, self.text(node), ""), item, value):
+                values.append(value.value)
+        if len(values) < len(node.items):
+            return None
+        return typed.ConstList(of, self.text(node), tuple(values))
+
+    def fitting(self, node: Node, limit: typed.ConstList, of: ValueType) -> typed.ConstList | None:
+        """Hold the members of a list from [limits] against the closed set they are compared with."""
+        strange = [str(value) for value in limit.values if of.words and value not in of.words]
+        if strange:
+            hint = did_you_mean(strange[0], of.words) or f"there are: {', '.join(of.words)}"
+            self.fault(node.span, f'"{strange[0]}" in that list is none of the words it can be', hint)
+            return None
+        numeric = of.kind is Kind.COUNT
+        if any(isinstance(value, str) == numeric for value in limit.values):
+            self.fault(node.span, f'"{self.text(node)}" does not hold what it is compared with: {of}')
+            return None
+        return limit
+
+    def within(self, node: tree.Within) -> Typed | None:
+        """`x in [..]`."""
+        operand = self.resolve(node.operand)
+        if operand is None:
+            return None
+        if operand.type.kind not in (Kind.WORD, Kind.TEXT, Kind.COUNT):
+            hint = 'use "has any"' if operand.type.kind is Kind.WORDS else ""
+            self.fault(
+                node.operand.span, f'"in" asks for a word, a text or a number, not {operand.type}', hint
+            )
+            return None
+        choices = self.choices(node.choices, operand.type)
+        return choices and typed.Within(FLAG, self.text(node), operand, choices, node.negated)
+
+    def has(self, node: tree.Has) -> Typed | None:
+        """`list has x`, `list has any [..]`, `list has all [..]`."""
+        operand = self.resolve(node.operand)
+        if operand is None:
+            return None
+        if operand.type.kind is not Kind.WORDS:
+            hint = (
+                'use "="'
+                if operand.type.kind is Kind.WORD
+                else "use \"like '*…*'\""
+                if operand.type.kind is Kind.TEXT
+                else ""
+            )
+            self.fault(node.operand.span, f'"has" asks for a list, not {operand.type}', hint)
+            return None
+        if node.mode != "one":
+            choices = self.choices(node.wanted, operand.type)
+            return choices and typed.Has(FLAG, self.text(node), operand, node.mode, choices)
+        element = ValueType(Kind.WORD, operand.type.words) if operand.type.words else TEXT
+        if isinstance(node.wanted, tree.ListOf):
+            self.fault(node.wanted.span, "one list in another", 'say "has any" or "has all" before a list')
+            return None
+        wanted = self.resolve(node.wanted, element)
+        if wanted is None:
+            return None
+        one = typed.Const(element, self.text(node.operand), "")
+        if not self.agree(node.operand, one, node.wanted, wanted):
+            return None
+        return typed.Has(FLAG, self.text(node), operand, "one", wanted)
+
+    def pattern(self, node: tree.Pattern) -> Typed | None:
+        """`text like 'adm-*'`, `text matches '^adm'`."""
+        operand = self.resolve(node.operand)
+        if operand is None:
+            return None
+        if operand.type.kind is not Kind.TEXT:
+            hint = 'use "=" or "in"' if operand.type.kind is Kind.WORD else ""
+            self.fault(node.operand.span, f'"{node.word}" asks for text, not {operand.type}', hint)
+            return None
+        regex = node.pattern if node.word == "matches" else like_to_regex(node.pattern)
+        wrong = regex_fault(regex)
+        if wrong:
+            self.fault(node.pattern_span, f"the pattern cannot be read: {wrong}")
+            return None
+        return typed.Pattern(FLAG, self.text(node), operand, node.word, node.pattern, regex)
+
+    def known(self, node: tree.Known) -> Typed | None:
+        """`fact is known`."""
+        operand = self.resolve(node.operand)
+        if operand is None:
+            return None
+        inner = operand.body if isinstance(operand, typed.OfAccount) else operand
+        if not isinstance(inner, typed.Fact | typed.Derived):
+            self.fault(node.operand.span, "only a fact can be known or unknown")
+            return None
+        known = typed.Known(FLAG, self.text(node), inner, node.negated)
+        return typed.OfAccount(FLAG, known.text, known) if isinstance(operand, typed.OfAccount) else known
+
+    # values
+
+    def call(self, node: tree.Call) -> Typed | None:
+        """A function with its argument."""
+        function = FUNCTIONS.get(node.function)
+        if function is None or (function.internal and not self.defining):
+            public = [name for name, known in FUNCTIONS.items() if not known.internal]
+            hint = did_you_mean(node.function, public) or f"there are: {', '.join(public)}"
+            self.fault(node.function_span, f'there is no function "{node.function}"', hint)
+            return None
+        if len(node.arguments) != 1:
+            self.fault(node.span, f"{function.name} takes one value, not {len(node.arguments)}")
+            return None
+        argument = self.resolve(node.arguments[0])
+        if argument is None:
+            return None
+        if argument.type.kind not in function.takes:
+            takes = " or ".join(str(ValueType(kind)) for kind in function.takes)
+            self.fault(node.arguments[0].span, f"{function.name} takes {takes}, not {argument.type}")
+            return None
+        return typed.Call(function.gives, self.text(node), function.name, (argument,))
+
+    def shift(self, node: tree.Shift) -> Typed | None:
+        """`+` and `-`: which types go together is the table below."""
+        left, right = self.resolve(node.left), self.resolve(node.right)
+        if left is None or right is None:
+            return None
+        gives = _SUMS.get((node.operator, left.type.kind, right.type.kind))
+        if gives is None:
+            what = "added" if node.operator == "+" else "taken away"
+            self.fault(node.span, f"{right.type} cannot be {what} here: the left side is {left.type}")
+            return None
+        return typed.Shift(gives, self.text(node), node.operator, left, right)
+
+    def ask(self, node: tree.Ask) -> Typed | None:
+        """A question about rows of the account."""
+        table = facts.TABLES.get(node.table)
+        if table is None or not table.of_account:
+            names = [table.name for table in facts.tables_of_account()]
+            hint = did_you_mean(node.table, names) or f"there are: {', '.join(names)}"
+            what = "belongs to no account" if table else "is no table"
+            self.fault(node.table_span, f'"{node.table}" {what}', hint)
+            return None
+        condition = None
+        if node.condition is not None:
+            condition = _Checker(self.written, table, self.book, defining=self.defining).expect(
+                node.condition, FLAG
+            )
+            if condition is None:
+                return None
+        gives = COUNT if node.question == "count" else FLAG
+        asked = typed.Ask(gives, self.text(node), node.question, table.name, condition)
+        return typed.OfAccount(gives, asked.text, asked) if self.table.of_account else asked
+
+
+_SUMS: dict[tuple[str, Kind, Kind], ValueType] = {
+    ("-", Kind.INSTANT, Kind.INSTANT): SPAN,
+    ("-", Kind.INSTANT, Kind.SPAN): INSTANT,
+    ("+", Kind.INSTANT, Kind.SPAN): INSTANT,
+    ("+", Kind.SPAN, Kind.INSTANT): INSTANT,
+    ("+", Kind.SPAN, Kind.SPAN): SPAN,
+    ("-", Kind.SPAN, Kind.SPAN): SPAN,
+    ("+", Kind.COUNT, Kind.COUNT): COUNT,
+    ("-", Kind.COUNT, Kind.COUNT): COUNT,
+}
+
+
+def type_of(value: bool | int | float | str | timedelta | datetime) -> ValueType:
+    """The type of a literal."""
+    if isinstance(value, bool):
+        return FLAG
+    if isinstance(value, int | float):
+        return COUNT
+    if isinstance(value, timedelta):
+        return SPAN
+    return INSTANT if isinstance(value, datetime) else TEXT
+
+
+def like_to_regex(pattern: str) -> str:
+    """Turn `adm-*` into an anchored regular expression: `*` any characters, `?` exactly one."""
+    pieces = {"*": ".*", "?": "."}
+    return "(?s)^" + "".join(pieces.get(character) or _escape(character) for character in pattern) + "$"
+
+
+def _escape(character: str) -> str:
+    return "\\" + character if not character.isalnum() and ord(character) < 128 else character
+
+
+def regex_fault(regex: str) -> str:
+    """What is wrong with a regular expression, or an empty string; asked of the engine that runs it."""
+    import polars as pl  # only where a pattern is used: checking is otherwise free of it
+
+    try:
+        pl.Series([""]).str.contains(regex)
+    except pl.exceptions.ComputeError as error:
+        lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+        reasons = [re.sub(r"^error:\s*", "", line) for line in lines if line.startswith("error:")]
+        return reasons[0] if reasons else lines[-1]
+    return ""

@@ -1,0 +1,221 @@
+"""Text to syntax tree, with the place of every node; syntax errors as one `Fault`."""
+
+from __future__ import annotations
+
+import re
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+from lark import Lark, Token, Transformer, Tree, v_args
+from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken
+from lark.tree import Meta
+
+from keymallet.core.language import tree
+from keymallet.core.language.literals import parse_instant, parse_span
+from keymallet.core.language.tree import Fault, Node, Span
+
+DEEPEST = 100
+LONGEST = 20_000
+_NEGATIONS = re.compile(r"(?:\bnot\s+)+")
+
+
+class _BadLiteralError(Exception):
+    def __init__(self, fault: Fault) -> None:
+        self.fault = fault
+
+
+def parse(text: str) -> Node | Fault:
+    """Parse one expression. Returns its tree, or the first fault of syntax."""
+    if not text.strip():
+        return Fault(Span(0, len(text)), "the expression is empty")
+    if len(text) > LONGEST:
+        return Fault(
+            Span(0, 1), f"the expression is longer than {LONGEST:,} characters", "divide it into terms"
+        )
+    if _deepest_nesting(text) > DEEPEST:
+        return Fault(
+            Span(0, 1), f"brackets or nots are nested more than {DEEPEST} deep", "divide it into terms"
+        )
+    try:
+        parsed = _parser().parse(text)
+        result: Node = _ToNodes().transform(parsed) if isinstance(parsed, Tree) else parsed
+        return result
+    except UnexpectedInput as unexpected:
+        return _syntax_fault(text, unexpected)
+    except Exception as error:
+        cause = getattr(error, "orig_exc", error)
+        if isinstance(cause, _BadLiteralError):
+            return cause.fault
+        raise
+
+
+@cache
+def _parser() -> Lark:
+    grammar = files("keymallet.core.language").joinpath("grammar.lark").read_text("utf-8")
+    return Lark(grammar, parser="lalr", propagate_positions=True, maybe_placeholders=False)
+
+
+def _deepest_nesting(text: str) -> int:
+    """Bound the depth of the tree before it is built: brackets open, plus negations in a row."""
+    depth = deepest = 0
+    for character in text:
+        if character in "([":
+            depth += 1
+            deepest = max(deepest, depth)
+        elif character in ")]":
+            depth -= 1
+    negations = max((len(run.split()) for run in _NEGATIONS.findall(text)), default=0)
+    return max(deepest, negations)
+
+
+def _span(meta: Meta) -> Span:
+    return Span(meta.start_pos, meta.end_pos)
+
+
+def _token_span(token: Token) -> Span:
+    return Span(token.start_pos or 0, token.end_pos or 0)
+
+
+@v_args(meta=True)
+class _ToNodes(Transformer[Any, Node]):
+    """One short method for each shape of the grammar."""
+
+    def name(self, meta: Meta, children: list[Token]) -> Node:
+        return tree.Name(_span(meta), str(children[0]))
+
+    def literal(self, meta: Meta, children: list[Token]) -> Node:
+        token = children[0]
+        value: Any = _LITERALS[token.type](str(token))
+        if value is None:
+            raise _BadLiteralError(_literal_fault(token))
+        return tree.Literal(_span(meta), value)
+
+    def list_of(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.ListOf(_span(meta), tuple(children))
+
+    def negate(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Not(_span(meta), children[0])
+
+    def both(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Junction(_span(meta), "and", tuple(children))
+
+    def either(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Junction(_span(meta), "or", tuple(children))
+
+    def compare(self, meta: Meta, children: list[Any]) -> Node:
+        left, operator, right = children
+        return tree.Compare(_span(meta), str(operator), left, right)
+
+    def within(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Within(_span(meta), children[0], children[1], negated=False)
+
+    def not_within(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Within(_span(meta), children[0], children[1], negated=True)
+
+    def has_one(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Has(_span(meta), children[0], "one", children[1])
+
+    def has_any(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Has(_span(meta), children[0], "any", children[1])
+
+    def has_all(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Has(_span(meta), children[0], "all", children[1])
+
+    def like(self, meta: Meta, children: list[Any]) -> Node:
+        return tree.Pattern(_span(meta), children[0], "like", children[1][1:-1], _token_span(children[1]))
+
+    def matches(self, meta: Meta, children: list[Any]) -> Node:
+        return tree.Pattern(_span(meta), children[0], "matches", children[1][1:-1], _token_span(children[1]))
+
+    def known(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Known(_span(meta), children[0], negated=False)
+
+    def unknown(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Known(_span(meta), children[0], negated=True)
+
+    def shift(self, meta: Meta, children: list[Any]) -> Node:
+        left, operator, right = children
+        return tree.Shift(_span(meta), "+" if operator == "+" else "-", left, right)
+
+    def call(self, meta: Meta, children: list[Any]) -> Node:
+        function, *arguments = children
+        return tree.Call(_span(meta), str(function), _token_span(function), tuple(arguments))
+
+    def ask(self, meta: Meta, children: list[Any]) -> Node:
+        question, table, *condition = children
+        asked = condition[0] if condition else None
+        return tree.Ask(_span(meta), question.value, str(table), _token_span(table), asked)
+
+
+_LITERALS: dict[str, Any] = {
+    "INSTANT": parse_instant,
+    "SPAN": parse_span,
+    "NUMBER": lambda text: float(text) if "." in text else int(text) if len(text) < 18 else None,
+    "TEXT": lambda text: text[1:-1],
+    "TRUTH": lambda text: text == "true",
+}
+
+
+def _literal_fault(token: Token) -> Fault:
+    if token.type == "INSTANT":
+        return Fault(
+            _token_span(token),
+            f"{token} is no day or time of the calendar",
+            "write it like 2026-11-24 or 2026-11-24T09:00Z",
+        )
+    if token.type == "SPAN":
+        return Fault(_token_span(token), f"{token} is finer than a microsecond or longer than 365,000 days")
+    return Fault(_token_span(token), f"{token} is too large a number")
+
+
+def _syntax_fault(text: str, unexpected: UnexpectedInput) -> Fault:
+    if isinstance(unexpected, UnexpectedCharacters):
+        place = unexpected.pos_in_stream or 0
+        return Fault(Span(place, place + 1), *_about_character(text, place))
+    token = unexpected.token if isinstance(unexpected, UnexpectedToken) else None
+    if isinstance(unexpected, UnexpectedEOF) or token is None or token.type == "$END":
+        end = len(text.rstrip())
+        return Fault(Span(end, end + 1), "the expression ends too early", _wanted(unexpected))
+    return Fault(_token_span(token), *_about_token(text, token, unexpected))
+
+
+def _about_character(text: str, place: int) -> tuple[str, str]:
+    character = text[place]
+    if character == "'":
+        return "the text that opens here has no closing quote", "close it with '"
+    if character == '"':
+        return 'text stands in single quotes here, not in "', "write 'text'"
+    if text.startswith(("==", "=>", "=<", "<>"), place):
+        return f'"{text[place : place + 2]}" is no comparison', "there are = != < <= > >="
+    hints = {"&": "and", "|": "or", "!": "not"}
+    if character in hints:
+        return f'"{character}" is not part of the language', f'write "{hints[character]}"'
+    return f'"{character}" is not part of the language', ""
+
+
+def _about_token(text: str, token: Token, unexpected: UnexpectedInput) -> tuple[str, str]:
+    start = token.start_pos or 0
+    before = text[:start]
+    if token.type == "NAME" and before[-1:].isdigit():
+        return f'"{token}" is no unit of time', "spans are written 90d, 8h, 30min, 2w, 45s"
+    if token.type == "COMPARISON" and before.rstrip().endswith(("=", "<", ">")):
+        return "two comparisons stand side by side", "there are = != < <= > >="
+    if token.type == "COMPARISON":
+        return "a comparison has two sides", 'join two comparisons with "and"'
+    return f'"{token}" cannot stand here', _wanted(unexpected)
+
+
+def _wanted(unexpected: UnexpectedInput) -> str:
+    accepted = getattr(unexpected, "accepts", None) or getattr(unexpected, "expected", None) or set()
+    if "KNOWN" in accepted:
+        return 'write "is known" or "is unknown"'
+    if "TEXT" in accepted and "NAME" not in accepted:
+        return "a pattern stands in single quotes, like 'adm-*'"
+    if "NAME" in accepted:
+        return "a name, a figure or a bracket is missing"
+    if "RSQB" in accepted:
+        return "a list is written [otp, passkey]"
+    if "RPAR" in accepted:
+        return 'a closing bracket may be missing, or an "and" or "or"'
+    return 'join conditions with "and" or "or"'

@@ -1,0 +1,264 @@
+"""The typed tree: what an expression resolved to.
+
+Nodes compare by meaning, so a question asked by ten rules is one question when judged. `text` is
+how it was written, kept for explanations.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from keymallet.core.facts import Column, Kind
+
+
+@dataclass(frozen=True, slots=True)
+class ValueType:
+    """The type of a value: its kind, and for words of a closed set which ones there are."""
+
+    kind: Kind
+    words: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        """Give the type as a person would name it."""
+        return _SPOKEN[self.kind]
+
+
+_SPOKEN = {
+    Kind.FLAG: "a yes or no",
+    Kind.COUNT: "a number",
+    Kind.TEXT: "text",
+    Kind.WORD: "a word",
+    Kind.WORDS: "a list of words",
+    Kind.INSTANT: "an instant",
+    Kind.SPAN: "a length of time",
+}
+
+FLAG = ValueType(Kind.FLAG)
+COUNT = ValueType(Kind.COUNT)
+TEXT = ValueType(Kind.TEXT)
+INSTANT = ValueType(Kind.INSTANT)
+SPAN = ValueType(Kind.SPAN)
+
+
+@dataclass(frozen=True)
+class Typed:
+    """What every node has."""
+
+    type: ValueType
+    text: str = field(compare=False)
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The nodes directly below."""
+        return ()
+
+    def walk(self) -> Iterator[Typed]:
+        """Every node of the tree, this one first."""
+        yield self
+        for part in self.parts:
+            yield from part.walk()
+
+
+@dataclass(frozen=True)
+class Const(Typed):
+    """A literal, a bare word, or the value of a limit (then `limit` is its name)."""
+
+    value: bool | int | float | str | timedelta | datetime
+    limit: str = ""
+
+
+@dataclass(frozen=True)
+class ConstList(Typed):
+    """A list of words or texts, or a limit that holds one."""
+
+    values: tuple[str | int | float, ...]
+    limit: str = ""
+
+
+@dataclass(frozen=True)
+class At(Typed):
+    """The instant judged at."""
+
+
+@dataclass(frozen=True)
+class Fact(Typed):
+    """A column of the subject, as the source gave it."""
+
+    table: str
+    column: Column
+
+
+@dataclass(frozen=True)
+class Derived(Typed):
+    """A column of the subject that is worked out by its own definition, `body`."""
+
+    fact: Fact
+    body: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The definition, and what the source itself said."""
+        return (self.fact, self.body)
+
+
+@dataclass(frozen=True)
+class Term(Typed):
+    """A term of the rulebook, resolved for the subject at hand."""
+
+    name: str
+    body: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """What the term stands for."""
+        return (self.body,)
+
+
+@dataclass(frozen=True)
+class OfAccount(Typed):
+    """Something about the account that the row at hand belongs to."""
+
+    body: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The expression on the account."""
+        return (self.body,)
+
+
+@dataclass(frozen=True)
+class Not(Typed):
+    """Kleene's negation."""
+
+    operand: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """What is negated."""
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
+class Junction(Typed):
+    """Kleene's `and` and `or`."""
+
+    word: str
+    members: tuple[Typed, ...]
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """What is joined."""
+        return self.members
+
+
+@dataclass(frozen=True)
+class Compare(Typed):
+    """`=`, `!=`, `<`, `<=`, `>`, `>=` on two values of one type."""
+
+    operator: str
+    left: Typed
+    right: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """Both sides."""
+        return (self.left, self.right)
+
+
+@dataclass(frozen=True)
+class Within(Typed):
+    """Whether a value is one of a list."""
+
+    operand: Typed
+    choices: ConstList
+    negated: bool
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The value."""
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
+class Has(Typed):
+    """Whether a list holds one, any or all of the wanted words."""
+
+    operand: Typed
+    mode: str
+    wanted: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The list, and what is wanted of it where that is a fact."""
+        return (self.operand, self.wanted)
+
+
+@dataclass(frozen=True)
+class Pattern(Typed):
+    """Whether a text matches; `regex` is anchored for `like`."""
+
+    operand: Typed
+    word: str
+    pattern: str
+    regex: str
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The text."""
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
+class Known(Typed):
+    """Whether a fact is known; unknown itself where no source supplied it."""
+
+    operand: Fact | Derived
+    negated: bool
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The fact."""
+        return (self.operand,)
+
+
+@dataclass(frozen=True)
+class Call(Typed):
+    """A function of the language."""
+
+    function: str
+    arguments: tuple[Typed, ...]
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The arguments."""
+        return self.arguments
+
+
+@dataclass(frozen=True)
+class Shift(Typed):
+    """`+` and `-` on instants, spans and numbers."""
+
+    operator: str
+    left: Typed
+    right: Typed
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """Both sides."""
+        return (self.left, self.right)
+
+
+@dataclass(frozen=True)
+class Ask(Typed):
+    """A question about the rows of `table` that belong to an account."""
+
+    question: str
+    table: str
+    condition: Typed | None
+
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The condition, if there is one."""
+        return () if self.condition is None else (self.condition,)

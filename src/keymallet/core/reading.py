@@ -1,0 +1,73 @@
+"""What a source hands back: tables, what it supplies, and notes on everything that was not read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from itertools import islice
+
+import msgspec
+import polars as pl
+
+MOST_DETAILS = 1_000
+"""How many refusals are kept one by one for a table and kind; all are counted."""
+
+
+class Refusal(msgspec.Struct, frozen=True):
+    """One record or cell that was not read: where, and why."""
+
+    file: str
+    line: int
+    reason: str
+    column: str = ""
+    last_line: int = 0
+
+    @property
+    def lines(self) -> str:
+        """The line, or the lines, it stands on."""
+        return f"{self.line}-{self.last_line}" if self.last_line > self.line else str(self.line)
+
+
+class FileRead(msgspec.Struct, frozen=True):
+    """A file that was read: its path as the estate names it, its size and its digest (BLAKE2b-256)."""
+
+    path: str
+    bytes: int
+    digest: str
+
+
+class TableIntake(msgspec.Struct):
+    """How much of one table was read from one source."""
+
+    read: int = 0
+    refused: int = 0
+    unreadable: int = 0
+    refusals: list[Refusal] = []
+    unreadable_cells: list[Refusal] = []
+
+    def refuse(self, refusal: Refusal) -> None:
+        """Note a record that is left out."""
+        self.refused += 1
+        if len(self.refusals) < MOST_DETAILS:
+            self.refusals.append(refusal)
+
+    def cannot_read(self, count: int, details: Iterable[Refusal]) -> None:
+        """Note cells whose record is kept, but whose fact is unknown."""
+        self.unreadable += count
+        self.unreadable_cells.extend(islice(details, MOST_DETAILS - len(self.unreadable_cells)))
+
+
+@dataclass
+class Reading:
+    """One source, read. `supply` gives, by table and column, where in the source a fact stands."""
+
+    source: str
+    tables: dict[str, pl.DataFrame] = field(default_factory=dict)
+    supply: dict[str, dict[str, str]] = field(default_factory=dict)
+    intake: dict[str, TableIntake] = field(default_factory=dict)
+    files: list[FileRead] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+
+    def table_intake(self, table: str) -> TableIntake:
+        """The notes on one table, begun if need be."""
+        return self.intake.setdefault(table, TableIntake())

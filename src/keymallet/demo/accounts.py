@@ -1,0 +1,375 @@
+"""The railway's directory: about 400 accounts in good order, and the faults planted among them.
+
+Each fault notes the finding it has to cause, so that what is found can be held against it.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+
+AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
+"""The instant the demo is set at."""
+
+UNITS = ("Stations", "Signalling", "Workshops", "Ticketing", "Track", "Train crew", "Offices")
+_JOBS = {
+    "Stations": ("Station hand", "Station master"),
+    "Signalling": ("Signaller", "Interlocking technician"),
+    "Workshops": ("Fitter", "Wagon inspector"),
+    "Ticketing": ("Ticket clerk", "Fare planner"),
+    "Track": ("Ganger", "Track surveyor"),
+    "Train crew": ("Driver", "Conductor"),
+    "Offices": ("Clerk", "Planner"),
+}
+_GIVEN = ["Alma", "Arno", "Berta", "Bruno", "Cilla", "Darius", "Edda", "Emil", "Fenja", "Gian", "Hedda", "Ivo", "Jana", "Jory", "Kai", "Lena", "Lois", "Mara", "Nils", "Oda", "Pia", "Quirin", "Rena", "Sepp", "Tilda", "Urs", "Vera", "Wim", "Xenia", "Yann", "Zita"]
+_BEFORE = ["Tann", "Brunn", "Lärch", "Firn", "Grat", "Moos", "Kar", "Joch", "Enz", "Arv", "Murm", "Quell", "Schnee", "Nebel", "Glim"]
+_AFTER = ["leitner", "egger", "hofner", "kogler", "wald", "taler", "bichler", "acher", "stetter", "mairin"]
+
+
+@dataclass
+class Factor:
+    """A line of factors.csv."""
+
+    method: str
+    enrolled: datetime
+    last_used: datetime | None
+    state: str = "OK"
+    label: str = ""
+
+
+@dataclass
+class Key:
+    """A line of keys.csv."""
+
+    key: str
+    issued: datetime
+    last_used: datetime | None
+    state: str = "OK"
+    scope: str = "timetable:read"
+
+
+@dataclass
+class Role:
+    """A line of roles.csv."""
+
+    role: str
+    privileged: bool
+    through: str
+    held: str = "Always"
+
+
+@dataclass
+class Account:
+    """A line of accounts.csv, and the findings that faults planted in it have to cause."""
+
+    login: str
+    object_id: str
+    name: str
+    account_type: str
+    unit: str
+    job: str
+    created: datetime
+    password_set: datetime | None
+    last_sign_in: datetime | None
+    enabled: bool = True
+    console: bool = True
+    valid_to: datetime | None = None
+    never_expires: bool = False
+    handed_out: bool = False
+    locked: bool = False
+    locked_until: datetime | None = None
+    failed: int = 0
+    staff_no: str = ""
+    tags: list[str] = field(default_factory=list)
+    groups: list[str] = field(default_factory=list)
+    factors: list[Factor] = field(default_factory=list)
+    keys: list[Key] = field(default_factory=list)
+    roles: list[Role] = field(default_factory=list)
+    causes: list[tuple[str, str]] = field(default_factory=list)
+
+    def cause(self, rule: str, subject: str = "") -> None:
+        """Note a finding that this account has to bring about."""
+        self.causes.append((rule, subject))
+
+
+class Railway:
+    """Makes the accounts, the same ones for the same seed."""
+
+    def __init__(self, seed: int) -> None:
+        self.random = random.Random(seed)
+        self.logins: set[str] = set()
+        self.key_number = 0
+        self.accounts: list[Account] = []
+
+    def days_ago(self, least: int, most: int) -> datetime:
+        """An instant in working hours, some days back."""
+        minutes = self.random.randrange(0, 9 * 60)
+        return AT - timedelta(days=self.random.randint(least, most), minutes=minutes + 1)
+
+    def staff(self, number: int, account_type: str = "Staff", unit: str = "") -> list[Account]:
+        """People in good order."""
+        return [self._person(account_type, unit or self.random.choice(UNITS)) for _ in range(number)]
+
+    def _person(self, account_type: str, unit: str) -> Account:
+        given = self.random.choice(_GIVEN)
+        surname = self.random.choice(_BEFORE) + self.random.choice(_AFTER)
+        account = self._account(
+            _ascii(f"{given[0]}.{surname}".lower()), f"{given} {surname}", account_type, unit
+        )
+        account.job = self.random.choice(_JOBS[unit])
+        account.staff_no = f"{10_000 + len(self.accounts)}"
+        account.groups = ["all-staff", f"unit-{unit.lower().replace(' ', '-')}"]
+        account.factors = [
+            self._factor("Password"),
+            self._factor(self.random.choice(["Code app", "Push", "Passkey"])),
+        ]
+        if self.random.random() < 0.2:
+            account.factors.append(self._factor("Text message"))
+        return account
+
+    def _account(self, login: str, name: str, account_type: str, unit: str) -> Account:
+        base, number = login, 1
+        while login in self.logins:
+            number += 1
+            login = f"{base}{number}"
+        self.logins.add(login)
+        account = Account(
+            login=login,
+            object_id=f"{self.random.getrandbits(64):016x}",
+            name=name,
+            account_type=account_type,
+            unit=unit,
+            job="",
+            created=self.days_ago(200, 4000),
+            password_set=self.days_ago(2, 150),
+            last_sign_in=self.days_ago(0, 20),
+            failed=self.random.choice([0, 0, 0, 0, 1]),
+        )
+        self.accounts.append(account)
+        return account
+
+    def _factor(self, method: str) -> Factor:
+        labels = {"Passkey": "phone", "Hardware key": "blue key", "Text message": "phone", "Push": "phone"}
+        return Factor(method, self.days_ago(160, 190), self.days_ago(0, 20), label=labels.get(method, ""))
+
+    def temporary(self, number: int, account_type: str) -> list[Account]:
+        """Contractors and guests, with an end ahead."""
+        accounts = self.staff(number, account_type)
+        for account in accounts:
+            account.valid_to = AT + timedelta(days=self.random.randint(20, 200))
+            account.tags = ["contractor"] if account_type == "Contractor" else ["visitor"]
+            account.groups = ["outside"]
+        return accounts
+
+    def services(self, number: int) -> list[Account]:
+        """Accounts of machines: no console, a key that is renewed."""
+        jobs = ["timetable", "display", "fares", "lifts", "signals", "stock", "payroll", "weather", "points", "archive"]
+        accounts = []
+        for place in range(number):
+            name = f"svc-{jobs[place % len(jobs)]}-{place // len(jobs) + 1}"
+            account = self._account(name, f"Service {name[4:]}", "Service", self.random.choice(UNITS))
+            account.console, account.never_expires = False, True
+            account.groups = ["machines"]
+            account.keys = [self.key(5, 80)]
+            accounts.append(account)
+        return accounts
+
+    def key(self, least: int, most: int, *, used: bool = True) -> Key:
+        """An API key some days old."""
+        self.key_number += 1
+        last_used = self.days_ago(0, 4) if used else None
+        return Key(f"GVR-K-{self.key_number:04d}", self.days_ago(least, most), last_used)
+
+    def counters(self, number: int) -> list[Account]:
+        """Shared accounts of ticket counters."""
+        return [
+            self._account(f"counter-{place + 1:02d}", f"Ticket counter {place + 1}", "Counter", "Ticketing")
+            for place in range(number)
+        ]
+
+    def emergency(self, number: int) -> list[Account]:
+        """Break-glass accounts, with a hardware key each."""
+        accounts = []
+        for place in range(number):
+            account = self._account(
+                f"emergency-{place + 1}", f"Emergency {place + 1}", "Break-glass", "Offices"
+            )
+            account.factors = [self._factor("Hardware key")]
+            account.roles = [Role("Directory owner", True, "group emergency")]
+            accounts.append(account)
+        return accounts
+
+    def administrators(self, number: int) -> list[Account]:
+        """Administrators in good order: passkey or hardware key, roles through groups."""
+        accounts = self.staff(number, unit="Offices")
+        for account in accounts:
+            account.job = "Systems administrator"
+            account.factors = [
+                self._factor("Password"),
+                self._factor(self.random.choice(["Passkey", "Hardware key"])),
+            ]
+            account.roles = [
+                Role("User administrator", True, "group admins-users"),
+                Role("Mail administrator", True, "group admins-mail", "On request"),
+                Role("Reader", False, "group readers"),
+            ]
+        return accounts
+
+    def leavers(self, number: int) -> list[Account]:
+        """People who have gone; their accounts are switched off."""
+        accounts = self.staff(number)
+        for account in accounts:
+            account.enabled = False
+            account.last_sign_in = self.days_ago(60, 300)
+        return accounts
+
+
+def directory(seed: int = 20261124) -> list[Account]:
+    """The railway's directory accounts with every fault planted."""
+    railway = Railway(seed)
+    staff = iter(railway.staff(290))
+    contractors = iter(railway.temporary(20, "Contractor"))
+    guests = iter(railway.temporary(25, "Guest"))
+    services = iter(railway.services(30))
+    railway.counters(10)
+    emergency = railway.emergency(2)
+    administrators = iter(railway.administrators(12))
+    leavers = iter(railway.leavers(25))
+    _plant_factors(railway, staff, administrators, emergency)
+    _plant_passwords(railway, staff)
+    _plant_life(railway, staff, contractors, guests)
+    _plant_locks(railway, staff)
+    _plant_machines(railway, services, leavers)
+    _plant_privilege(staff, administrators)
+    return railway.accounts
+
+
+def _take(accounts: Iterator[Account], number: int) -> list[Account]:
+    return [next(accounts) for _ in range(number)]
+
+
+def _plant_factors(
+    railway: Railway, staff: Iterator[Account], administrators: Iterator[Account], emergency: list[Account]
+) -> None:
+    for account in _take(staff, 4):
+        account.factors = []
+        account.cause("staff-second-factor")
+    for account in _take(staff, 2):
+        account.factors = [Factor("Password", account.created, account.last_sign_in)]
+        account.cause("staff-second-factor")
+    for account in _take(staff, 1):
+        account.factors = [Factor("Push", railway.days_ago(3, 9), None, "Invited")]
+        account.cause("staff-second-factor")
+    for account in _take(staff, 5):
+        account.factors = [
+            account.factors[0],
+            Factor("Text message", railway.days_ago(100, 900), account.last_sign_in),
+        ]
+        account.cause("more-than-a-phone-line")
+    for account in _take(administrators, 2):
+        account.factors[1].method = "Code app"
+        account.cause("admin-strong-factor")
+    for account in _take(administrators, 1):
+        account.factors[1].method = "Voice call"
+        account.cause("admin-strong-factor")
+        account.cause("more-than-a-phone-line")
+    emergency[1].factors[0].method = "Code app"
+    emergency[1].cause("emergency-ready")
+
+
+def _plant_passwords(railway: Railway, staff: Iterator[Account]) -> None:
+    for account in _take(staff, 9):
+        account.password_set = railway.days_ago(181, 900)
+        account.cause("password-age")
+    # On the very last day, and a minute before it is over: still in order.
+    next(staff).password_set = AT - timedelta(days=180)
+    for account in _take(staff, 4):
+        account.created = account.password_set = railway.days_ago(5, 25)
+        account.handed_out = True
+        account.cause("password-handed-out")
+    for account in _take(staff, 3):
+        account.never_expires = True
+        account.cause("password-never-expires")
+
+
+def _plant_life(
+    railway: Railway, staff: Iterator[Account], contractors: Iterator[Account], guests: Iterator[Account]
+) -> None:
+    for account in _take(contractors, 4):
+        account.valid_to = railway.days_ago(3, 40)
+        account.cause("ended-still-enabled")
+    # Valid through today: not ended yet.
+    next(contractors).valid_to = AT
+    for account in _take(contractors, 2) + _take(guests, 3):
+        account.valid_to = None
+        account.cause("temporary-has-end")
+    for account in _take(staff, 7):
+        account.last_sign_in = railway.days_ago(46, 170)
+        account.cause("idle")
+    for account in _take(staff, 3):
+        account.created = account.password_set = railway.days_ago(40, 120)
+        account.last_sign_in = None
+        account.handed_out = True
+        account.cause("never-used")
+        account.cause("password-handed-out")
+    # Made last week and not used yet: in order.
+    newcomer = next(staff)
+    newcomer.created, newcomer.last_sign_in = railway.days_ago(4, 7), None
+
+
+def _plant_locks(railway: Railway, staff: Iterator[Account]) -> None:
+    for account in _take(staff, 2):
+        account.locked, account.failed = True, 10
+        account.cause("locked")
+    for account in _take(staff, 1):
+        account.locked, account.failed, account.locked_until = True, 10, AT + timedelta(minutes=20)
+        account.cause("locked")
+    # The lock has run out, but still stands in the export.
+    for account in _take(staff, 2):
+        account.locked, account.failed, account.locked_until = True, 10, railway.days_ago(1, 5)
+
+
+def _plant_machines(railway: Railway, services: Iterator[Account], leavers: Iterator[Account]) -> None:
+    for account in _take(services, 2):
+        account.console = True
+        account.cause("service-no-session")
+    for account in _take(services, 5):
+        key = railway.key(91, 700)
+        account.keys.append(key)
+        account.cause("api-key-age", f"api-key {key.key}")
+    for account in _take(services, 3):
+        key = railway.key(31, 89, used=False)
+        account.keys.append(key)
+        account.cause("api-key-unused", f"api-key {key.key}")
+    for account in _take(services, 2):
+        key = railway.key(100, 700)
+        key.state = "Revoked"
+        account.keys.append(key)
+    for account in _take(leavers, 2):
+        key = railway.key(20, 80)
+        account.keys.append(key)
+        account.cause("api-key-of-disabled", f"api-key {key.key}")
+
+
+def _plant_privilege(staff: Iterator[Account], administrators: Iterator[Account]) -> None:
+    for account in _take(administrators, 2):
+        account.roles.append(Role("Ticketing administrator", True, "direct"))
+        account.cause("privilege-through-groups", "Ticketing administrator direct")
+    for account in _take(administrators, 1):
+        account.roles += [
+            Role(f"{what} administrator", True, f"group admins-{what.lower()}")
+            for what in ("Fares", "Track", "Lifts")
+        ]
+        account.cause("little-standing-privilege")
+    # A daily account with privilege given directly, and without a factor that resists phishing.
+    for account in _take(staff, 1):
+        account.roles.append(Role("Signalling administrator", True, "direct"))
+        account.factors = [account.factors[0], Factor("Code app", account.created, account.last_sign_in)]
+        account.cause("privilege-through-groups", "Signalling administrator direct")
+        account.cause("admin-strong-factor")
+
+
+def _ascii(text: str) -> str:
+    return text.translate(str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue"}))

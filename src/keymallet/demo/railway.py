@@ -1,0 +1,179 @@
+"""Writes the railway's estate: exports, hosts, maps, rulebook, and what has to be found in them."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from importlib.resources import files
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from keymallet.demo.accounts import Account, directory
+from keymallet.demo.hosts import Host, ticketing_hosts
+
+_CLOCK = ZoneInfo("Europe/Zurich")
+_RAGGED = (
+    "w.weichselbaum;b7c1;Weichselbaum; Wim;w.weichselbaum@gvr.example;10999\r\n",
+    "this line was cut off by the exp\r\n",
+)
+_BROKEN_SHADOW = "oldtill:$6$\n"
+REFUSED = {"directory": 2, "ticketing/tix-2": 1}
+"""Records that cannot be read, by source: they are there so that one sees how that is told."""
+
+
+def write_estate(folder: Path) -> None:
+    """Write all files of the estate below `folder`."""
+    accounts = directory()
+    people = [
+        (account.login, account.name)
+        for account in accounts
+        if account.account_type == "Staff" and account.enabled
+    ]
+    hosts = ticketing_hosts(people[100:124])
+    for name in ("estate.toml", "directory.toml", "rulebook.toml"):
+        _write(folder / name, files("keymallet.demo").joinpath(f"estate/{name}").read_text("utf-8"))
+    for name, text in _exports(accounts).items():
+        _write(folder / "exports" / name, text, "utf-8-sig")
+    for host in hosts:
+        for path, text in host.files().items():
+            _write(folder / "hosts" / host.name / path, text)
+    _write(folder / "hosts/tix-2/etc/shadow", hosts[1].files()["etc/shadow"] + _BROKEN_SHADOW)
+    _write(
+        folder / "ground-truth.csv", _csv(("rule", "account", "subject"), _ground_truth(accounts, hosts), ",")
+    )
+
+
+def _write(path: Path, text: str, encoding: str = "utf-8") -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text, encoding, newline="")
+
+
+def _exports(accounts: list[Account]) -> dict[str, str]:
+    return {
+        "accounts.csv": _with_ragged_lines(_csv(_ACCOUNT_HEADER, map(_account_line, accounts))),
+        "factors.csv": _csv(
+            ("Login", "Method", "Enrolled", "Last used", "State", "Label"),
+            (
+                (
+                    account.login,
+                    each.method,
+                    _time(each.enrolled),
+                    _time(each.last_used),
+                    each.state,
+                    each.label,
+                )
+                for account in accounts
+                for each in account.factors
+            ),
+        ),
+        "keys.csv": _csv(
+            ("Login", "Key id", "Issued", "Last used", "State", "Scope"),
+            (
+                (account.login, each.key, _time(each.issued), _time(each.last_used), each.state, each.scope)
+                for account in accounts
+                for each in account.keys
+            ),
+        ),
+        "roles.csv": _csv(
+            ("Login", "Role", "Privileged", "Held", "Through", "Given by"),
+            (
+                (account.login, each.role, _yes(each.privileged), each.held, each.through, "service desk")
+                for account in accounts
+                for each in account.roles
+            ),
+        ),
+    }
+
+
+_ACCOUNT_HEADER = (
+    "Login",
+    "Object id",
+    "Name",
+    "Mail",
+    "Staff no",
+    "Account type",
+    "Unit",
+    "Job",
+    "Cost centre",
+    "Status",
+    "Console",
+    "Created",
+    "Valid to",
+    "Last sign-in",
+    "Password",
+    "Password set",
+    "Password expires",
+    "Handed-out password",
+    "Locked",
+    "Locked until",
+    "Failed",
+    "Tags",
+    "Groups",
+)
+
+
+def _account_line(account: Account) -> Sequence[str]:
+    return (
+        account.login,
+        account.object_id,
+        account.name,
+        f"{account.login}@gvr.example",
+        account.staff_no,
+        account.account_type,
+        account.unit,
+        account.job or "-",
+        str(4000 + len(account.unit)),
+        "Active" if account.enabled else "Disabled",
+        _yes(account.console),
+        _day(account.created),
+        _day(account.valid_to),
+        f"{account.last_sign_in:%Y-%m-%dT%H:%M:%SZ}" if account.last_sign_in else "-",
+        _yes(account.password_set is not None),
+        _time(account.password_set),
+        "Never" if account.never_expires else "By policy",
+        _yes(account.handed_out),
+        _yes(account.locked),
+        _time(account.locked_until),
+        str(account.failed),
+        ",".join(account.tags),
+        ",".join(account.groups),
+    )
+
+
+def _with_ragged_lines(text: str) -> str:
+    lines = text.splitlines(keepends=True)
+    for place, ragged in zip((17, 230), _RAGGED, strict=True):
+        lines.insert(place, ragged)
+    return "".join(lines)
+
+
+def _csv(header: Sequence[str], rows: Iterable[Sequence[str]], separator: str = ";") -> str:
+    text = io.StringIO()
+    writer = csv.writer(text, delimiter=separator)
+    writer.writerow(header)
+    writer.writerows(rows)
+    return text.getvalue()
+
+
+def _yes(flag: bool) -> str:
+    return "yes" if flag else "no"
+
+
+def _day(instant: datetime | None) -> str:
+    return f"{instant.astimezone(_CLOCK):%d.%m.%Y}" if instant else "-"
+
+
+def _time(instant: datetime | None) -> str:
+    return f"{instant.astimezone(_CLOCK):%d.%m.%Y %H:%M}" if instant else "-"
+
+
+def _ground_truth(accounts: list[Account], hosts: list[Host]) -> list[tuple[str, str, str]]:
+    found = [
+        (rule, f"directory/{account.login}", subject)
+        for account in accounts
+        for rule, subject in account.causes
+    ]
+    found += [(rule, f"ticketing/{host.name}/{name}", "") for host in hosts for rule, name in host.causes]
+    return sorted(found)

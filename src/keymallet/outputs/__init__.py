@@ -1,0 +1,1 @@
+"""Outputs: one module for each format, from findings to bytes."""

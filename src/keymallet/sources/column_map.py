@@ -1,0 +1,272 @@
+"""The column map: which column of an export is which fact, and how its values are written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import msgspec
+
+from keymallet.core import facts
+from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.nearest import did_you_mean
+from keymallet.core.toml_text import Path, TomlDocument
+
+NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
+_DIRECTIVES = set("YymdbBeHIMSfpzjaAT")
+_TRUE = ["true", "yes", "y", "1", "on"]
+_FALSE = ["false", "no", "n", "0", "off"]
+
+
+class CellMap(msgspec.Struct, rename="kebab", frozen=True):
+    """How one fact is written. What is not said here is taken from the map's own defaults."""
+
+    from_: str = msgspec.field(name="from", default="")
+    always: bool | int | str | list[str] | None = None
+    true: list[str] | None = None
+    false: list[str] | None = None
+    words: dict[str, str] = {}
+    otherwise: str = ""
+    separator: str = ""
+    formats: list[str] | None = None
+    zone: str | None = None
+    plain: str | None = None
+    none: list[str] | None = None
+    unknown: list[str] | None = None
+    by: str = ""
+
+
+class TableMap(msgspec.Struct, rename="kebab", frozen=True):
+    """One table: its columns, and the facts that the system has no notion of (`absent`)."""
+
+    columns: dict[str, str | CellMap]
+    absent: list[str] = []
+
+
+class Dates(msgspec.Struct, rename="kebab", frozen=True):
+    """How dates are written throughout."""
+
+    formats: list[str] = ["iso"]
+    zone: str | None = None
+    zones: dict[str, str] = {}
+    plain: str | None = None
+
+
+class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
+    """A column map as it stands in its file; the tables stand beside these under their own names."""
+
+    title: str = ""
+    encoding: str | None = None
+    separator: str | None = None
+    list_separator: str = ";"
+    dates: Dates = Dates()
+    true: list[str] = _TRUE
+    false: list[str] = _FALSE
+    none: list[str] = []
+    unknown: list[str] = []
+
+
+@dataclass(frozen=True)
+class Cell:
+    """How to read one fact: every default filled in."""
+
+    column: Column
+    header: str
+    always: bool | int | str | list[str] | None
+    true: frozenset[str]
+    false: frozenset[str]
+    words: dict[str, str]
+    otherwise: str
+    separator: str
+    formats: tuple[str, ...]
+    zone: str
+    zones: dict[str, str]
+    plain: str
+    none: frozenset[str]
+    unknown: frozenset[str]
+    by: str
+
+
+@dataclass(frozen=True)
+class ColumnMap:
+    """A checked column map."""
+
+    encoding: str | None
+    separator: str | None
+    tables: dict[str, list[Cell]]
+    absent: dict[str, list[str]]
+
+
+def read_column_map(text: str, name: str, clock: ZoneInfo) -> ColumnMap:
+    """Read and check a column map. Raises KeymalletError with every problem in it."""
+    document = TomlDocument(text, name)
+    tables = {key: value for key, value in document.data.items() if key in facts.TABLES}
+    rest = {key: value for key, value in document.data.items() if key not in facts.TABLES}
+    settings = {field.encode_name for field in msgspec.structs.fields(ColumnMapText)}
+    for key in rest.keys() - settings:
+        known = [*settings, *facts.TABLES]
+        hint = did_you_mean(key, known) or f"there are the tables {', '.join(facts.TABLES)}"
+        document.fault((key,), f'"{key}" is neither a setting nor a table', hint)
+    rest = {key: value for key, value in rest.items() if key in settings}
+    found = document.read(ColumnMapText, rest)
+    maps = {key: document.read(TableMap, value, (key,)) for key, value in tables.items()}
+    if not tables:
+        document.fault((), "the map names no table", 'add [account.columns] with name = "…"')
+    document.raise_problems()
+    assert found is not None
+    checked = _Checked(document, found, clock)
+    cells = {key: checked.table(facts.TABLES[key], table) for key, table in maps.items() if table}
+    document.raise_problems()
+    absent = {key: table.absent for key, table in maps.items() if table}
+    return ColumnMap(found.encoding, found.separator, cells, absent)
+
+
+class _Checked:
+    """Fills defaults in and notes what does not fit the facts."""
+
+    def __init__(self, document: TomlDocument, settings: ColumnMapText, clock: ZoneInfo) -> None:
+        self.document = document
+        self.settings = settings
+        self.clock = clock
+        self._dates(settings.dates, ("dates",))
+        for name, zone in settings.dates.zones.items():
+            self._zone(zone, ("dates", "zones", name))
+
+    def table(self, table: Table, found: TableMap) -> list[Cell]:
+        """The cells of one table."""
+        key = "account" if table.of_account else table.names[0]
+        required = "name" if table is facts.ACCOUNT else key
+        path: Path = (table.name, "columns")
+        if required not in found.columns:
+            self.document.fault(path, f'"{required}" is missing', f'say which column it is: {required} = "…"')
+        for name in found.absent:
+            if table.column(name) is None:
+                self._no_such_fact(table, name, (table.name, "absent"))
+            elif name in found.columns:
+                self.document.fault((table.name, "absent"), f'"{name}" is mapped as well')
+        cells = [self._cell(table, name, entry, (*path, name)) for name, entry in found.columns.items()]
+        return [cell for cell in cells if cell is not None]
+
+    def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
+        hint = did_you_mean(name, table.names) or f'"keymallet facts {table.name}" lists them'
+        self.document.fault(path, f'{table.name} has no column "{name}"', hint)
+
+    def _cell(self, table: Table, name: str, entry: str | CellMap, path: Path) -> Cell | None:
+        column = table.column(name)
+        if column is None or (table is facts.ACCOUNT and name in ("account", "source")):
+            self._no_such_fact(table, name, path)
+            return None
+        found = CellMap(from_=entry) if isinstance(entry, str) else entry
+        if bool(found.from_) == (found.always is not None):
+            self.document.fault(path, 'say either from = "column" or always = value', "")
+        self._fits(column, found, path)
+        settings = self.settings
+        dates = settings.dates
+        return Cell(
+            column=column,
+            header=found.from_,
+            always=found.always,
+            true=_folded(settings.true if found.true is None else found.true),
+            false=_folded(settings.false if found.false is None else found.false),
+            words={_fold(key): value for key, value in found.words.items()},
+            otherwise=found.otherwise,
+            separator=found.separator or settings.list_separator,
+            formats=tuple(dates.formats if found.formats is None else found.formats),
+            zone=found.zone or dates.zone or self.clock.key,
+            zones=dates.zones,
+            plain=found.plain or dates.plain or "",
+            none=_folded(settings.none if found.none is None else found.none),
+            unknown=_folded(settings.unknown if found.unknown is None else found.unknown),
+            by=found.by or "name",
+        )
+
+    def _fits(self, column: Column, found: CellMap, path: Path) -> None:
+        """An option that means nothing for this type of fact is a mistake, not something to pass over."""
+        of_kind: dict[str, tuple[Kind, ...]] = {
+            "true": (Kind.FLAG,),
+            "false": (Kind.FLAG,),
+            "words": (Kind.WORD, Kind.WORDS),
+            "otherwise": (Kind.WORD,),
+            "separator": (Kind.WORDS,),
+            "formats": (Kind.INSTANT,),
+            "zone": (Kind.INSTANT,),
+            "plain": (Kind.INSTANT,),
+        }
+        for option, kinds in of_kind.items():
+            if getattr(found, option) and column.kind not in kinds:
+                self.document.fault(
+                    (*path, option),
+                    f'"{option}" says nothing about {column.kind.value} facts like "{column.name}"',
+                )
+        if found.by and (column.name != "account" or found.by not in ("name", "stable-id", "mail")):
+            self.document.fault((*path, "by"), "only an account can be looked up, by name, stable-id or mail")
+        for key, word in [*found.words.items(), ("otherwise", found.otherwise)]:
+            if word and column.words and word not in column.words:
+                place = (*path, "otherwise") if key == "otherwise" else (*path, "words", key)
+                hint = did_you_mean(word, column.words) or f"there are: {', '.join(column.words)}"
+                self.document.fault(place, f'"{word}" is none of the words of {column.name}', hint)
+        if found.always is not None:
+            self._always(column, found.always, path)
+        self._dates(found, path)
+
+    def _always(self, column: Column, value: Any, path: Path) -> None:
+        types: dict[Kind, type] = {
+            Kind.FLAG: bool,
+            Kind.COUNT: int,
+            Kind.TEXT: str,
+            Kind.WORD: str,
+            Kind.WORDS: list,
+        }
+        wanted = types.get(column.kind)
+        if wanted is None or not isinstance(value, wanted) or (wanted is int and isinstance(value, bool)):
+            self.document.fault(
+                (*path, "always"), f'"{column.name}" is a {column.kind.value} and cannot always be {value!r}'
+            )
+        elif column.kind is Kind.WORD and value not in column.words:
+            hint = did_you_mean(str(value), column.words) or f"there are: {', '.join(column.words)}"
+            self.document.fault((*path, "always"), f'"{value}" is none of the words of {column.name}', hint)
+
+    def _dates(self, found: CellMap | Dates, path: Path) -> None:
+        for number, written in enumerate(found.formats or []):
+            wrong = _format_fault(written)
+            if wrong:
+                hint = f'there are {", ".join(NAMED_FORMATS)}, and patterns like "%d.%m.%Y %H:%M"'
+                self.document.fault((*path, "formats", number), wrong, hint)
+        if found.plain and found.plain not in ("through", "until"):
+            hint = '"through": still usable on that day; "until": no longer'
+            self.document.fault(
+                (*path, "plain"), f'a plain date is read as through or until, not "{found.plain}"', hint
+            )
+        if found.zone:
+            self._zone(found.zone, (*path, "zone"))
+
+    def _zone(self, zone: str, path: Path) -> None:
+        if not is_zone(zone):
+            self.document.fault(path, f'"{zone}" is no time zone', 'like "Europe/Zurich", "UTC"')
+
+
+def is_zone(name: str) -> bool:
+    """Whether it is the name of an IANA time zone."""
+    try:
+        ZoneInfo(name)
+    except (ValueError, OSError):
+        return False
+    return True
+
+
+def _format_fault(written: str) -> str:
+    if written in NAMED_FORMATS:
+        return ""
+    if "%" not in written:
+        return f'"{written}" is no date format'
+    unknown = [each for each in written.replace("%%", "").split("%")[1:] if each[:1] not in _DIRECTIVES]
+    return f'"%{unknown[0][:1]}" means nothing in a date format' if unknown else ""
+
+
+def _fold(word: str) -> str:
+    return word.strip().casefold()
+
+
+def _folded(words: list[str]) -> frozenset[str]:
+    return frozenset(map(_fold, words))

@@ -1,0 +1,60 @@
+"""What a source is asked, and how it gets at its files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from hashlib import blake2b
+from itertools import islice
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from keymallet.core.nearest import did_you_mean
+from keymallet.core.problems import fail
+from keymallet.core.reading import FileRead, Reading
+
+
+@dataclass(frozen=True)
+class Request:
+    """What a source is asked: its name, its own section of the estate file, where and when."""
+
+    name: str
+    folder: Path
+    clock: ZoneInfo
+    at: datetime
+
+    def bytes_of(self, path: str, reading: Reading) -> bytes:
+        """Read a file of the estate and note its digest. Raises KeymalletError if it cannot be read."""
+        data = read_file(self.folder / path, path)
+        reading.files.append(FileRead(path, len(data), blake2b(data, digest_size=32).hexdigest()))
+        return data
+
+
+def read_file(path: Path, shown: str) -> bytes:
+    """Read a whole file. Raises KeymalletError saying why it cannot be read."""
+    try:
+        return path.read_bytes()
+    except FileNotFoundError:
+        raise fail("there is no such file", file=shown, hint=_beside(path)) from None
+    except IsADirectoryError:
+        raise fail("this is a folder, not a file", file=shown) from None
+    except OSError as error:
+        raise fail(f"the file cannot be read: {error.strerror or error}", file=shown) from None
+
+
+def _beside(path: Path) -> str:
+    def names() -> Iterator[str]:
+        if path.parent.is_dir():
+            yield from (entry.name for entry in islice(path.parent.iterdir(), 1000))
+
+    return did_you_mean(path.name, names()) or "paths are taken from the folder the estate file is in"
+
+
+def utf8_text(data: bytes, shown: str) -> str:
+    """Decode a configuration file. Raises KeymalletError with the first line that is not UTF-8."""
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data[: error.start].count(b"\n") + 1
+        raise fail("the file is not UTF-8", file=shown, line=line, hint="save it as UTF-8") from None

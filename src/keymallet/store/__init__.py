@@ -1,0 +1,1 @@
+"""What is kept on disk: snapshots."""

@@ -1,0 +1,220 @@
+"""Snapshots: one folder each, a Parquet file for every fact table and a manifest.
+
+A snapshot is written beside its place and moved there in one step, so that it is there whole or
+not at all, and an earlier one is never touched.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from hashlib import blake2b
+from pathlib import Path
+
+import msgspec
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import ROW, UNREAD, Evidence, data_type, source_column
+from keymallet.core.problems import fail
+from keymallet.core.reading import FileRead, Reading, TableIntake
+
+FORMAT = 1
+_MANIFEST = "manifest.json"
+
+
+class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
+    """How one source was read."""
+
+    read_at: datetime
+    supply: dict[str, dict[str, str]]
+    intake: dict[str, TableIntake]
+    files: list[FileRead]
+    remarks: list[str]
+
+
+class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
+    """One table of the snapshot; `digest` is of its Parquet file (BLAKE2b-256)."""
+
+    rows: int
+    columns: list[str]
+    digest: str
+
+
+class Manifest(msgspec.Struct, rename="kebab", frozen=True):
+    """What a snapshot holds and where it came from."""
+
+    format: int
+    keymallet: str
+    organisation: str
+    clock: str
+    gathered: datetime
+    sources: dict[str, SourceRecord]
+    tables: dict[str, TableRecord]
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """A snapshot on disk. `digest` is of its manifest, which holds the digests of all else."""
+
+    folder: Path
+    manifest: Manifest
+    digest: str
+
+    @property
+    def refused(self) -> int:
+        """Records that could not be read, over all sources and tables."""
+        return sum(
+            intake.refused for source in self.manifest.sources.values() for intake in source.intake.values()
+        )
+
+    @property
+    def unreadable(self) -> int:
+        """Cells that could not be read, over all sources and tables."""
+        return sum(
+            intake.unreadable
+            for source in self.manifest.sources.values()
+            for intake in source.intake.values()
+        )
+
+    def evidence(self, columns: Mapping[str, set[str]] | None = None) -> Evidence:
+        """The tables as evidence; with `columns`, only these tables and columns and the keys.
+
+        Raises KeymalletError if a file is missing or damaged.
+        """
+        names = self.manifest.tables if columns is None else {"account": set(), **columns}
+        tables = {
+            name: self._frame(name, None if columns is None else {*columns.get(name, ())})
+            for name in names
+            if name in self.manifest.tables
+        }
+        sources = self.manifest.sources
+        return Evidence(
+            tables,
+            {name: record.supply for name, record in sources.items()},
+            {name: record.read_at for name, record in sources.items()},
+        )
+
+    def _frame(self, name: str, wanted: set[str] | None) -> pl.DataFrame:
+        table = facts.TABLES[name]
+        keys = {"account", ROW, UNREAD, source_column(table), *table.label}
+        stored = self.manifest.tables[name].columns
+        chosen = [column for column in stored if wanted is None or column in wanted or column in keys]
+        path = self.folder / f"{name}.parquet"
+        try:
+            frame = pl.read_parquet(path, columns=chosen)
+        except (OSError, pl.exceptions.PolarsError) as error:
+            reason = str(error).splitlines()[0]
+            raise fail(f"the snapshot is damaged: {reason}", file=str(path), hint="gather again") from None
+        absent = [
+            pl.lit(None, dtype=data_type(column)).alias(column.name)
+            for column in table.columns
+            if column.name not in stored and (wanted is None or column.name in wanted | set(table.label))
+        ]
+        return frame.with_columns(absent)
+
+
+def write_snapshot(
+    folder: Path,
+    *,
+    version: str,
+    organisation: str,
+    clock: str,
+    gathered: datetime,
+    readings: list[Reading],
+    tables: Mapping[str, pl.DataFrame],
+) -> Snapshot:
+    """Write a new snapshot below `folder`. Raises KeymalletError if the disk does not take it."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        unfinished = folder / f".unfinished-{os.getpid()}"
+        shutil.rmtree(unfinished, ignore_errors=True)
+        unfinished.mkdir()
+        try:
+            records = {name: _write_table(unfinished, name, frame) for name, frame in tables.items()}
+            sources = {
+                each.source: SourceRecord(gathered, each.supply, each.intake, each.files, each.remarks)
+                for each in readings
+            }
+            manifest = Manifest(FORMAT, version, organisation, clock, gathered, sources, records)
+            _write(unfinished / _MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
+            place = _free_place(folder, gathered)
+            unfinished.rename(place)
+            _sync(folder)
+        finally:
+            shutil.rmtree(unfinished, ignore_errors=True)
+    except OSError as error:
+        raise fail(f"the snapshot cannot be written: {error.strerror or error}", file=str(folder)) from None
+    return read_snapshot(place)
+
+
+def read_snapshot(folder: Path) -> Snapshot:
+    """Open a snapshot. Raises KeymalletError if the folder holds none, or one of another format."""
+    path = folder / _MANIFEST
+    try:
+        data = path.read_bytes()
+        manifest = msgspec.json.decode(data, type=Manifest)
+    except OSError:
+        raise fail(
+            "this is no snapshot: it has no manifest.json",
+            file=str(folder),
+            hint="keymallet gather makes one",
+        ) from None
+    except msgspec.DecodeError as error:
+        raise fail(f"the manifest cannot be read: {error}", file=str(path), hint="gather again") from None
+    if manifest.format != FORMAT:
+        raise fail(
+            f"the snapshot is of format {manifest.format}, not {FORMAT}", file=str(path), hint="gather again"
+        )
+    return Snapshot(folder, manifest, blake2b(data, digest_size=32).hexdigest())
+
+
+def newest_snapshot(folder: Path) -> Snapshot | None:
+    """The snapshot of the newest evidence below `folder`, or None. Unfinished ones do not count."""
+    if not folder.is_dir():
+        return None
+    found = [
+        entry
+        for entry in folder.iterdir()
+        if not entry.name.startswith(".") and (entry / _MANIFEST).is_file()
+    ]
+    return read_snapshot(max(found, key=_age_order)) if found else None
+
+
+def _age_order(folder: Path) -> tuple[str, int]:
+    instant, _, repeat = folder.name.partition("Z-")
+    return instant.rstrip("Z"), int(repeat) if repeat.isdigit() else 0
+
+
+def _free_place(folder: Path, gathered: datetime) -> Path:
+    """A name of its own: a snapshot of the same instant is not overwritten."""
+    name = f"{gathered:%Y-%m-%dT%H%M%S}Z"
+    place, number = folder / name, 1
+    while place.exists():
+        number += 1
+        place = folder / f"{name}-{number}"
+    return place
+
+
+def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
+    path = folder / f"{name}.parquet"
+    frame.write_parquet(path, compression="lz4", statistics=False)
+    data = path.read_bytes()
+    _sync(path)
+    return TableRecord(frame.height, frame.columns, blake2b(data, digest_size=32).hexdigest())
+
+
+def _write(path: Path, data: bytes) -> None:
+    path.write_bytes(data)
+    _sync(path)
+
+
+def _sync(path: Path) -> None:
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

@@ -1,0 +1,182 @@
+"""One account: its facts and where each comes from, its dates, its ways in, each verdict and why."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import polars as pl
+from rich.console import Console
+from rich.table import Table as Grid
+from rich.text import Text
+
+from keymallet.core import facts, wording
+from keymallet.core.evidence import UNREAD
+from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.judge import Judgement
+from keymallet.core.language import typed
+from keymallet.core.language.check import definition
+from keymallet.core.rulebook import SEVERITIES
+from keymallet.core.workspace import Workspace
+from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, count, moment, text
+
+_HEADLINE = ("display", "kind", "unit", "title", "mail")
+_HIDDEN = {"account", "source", "name"}
+
+
+def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:
+    """Print everything on the one account that `judgement` is about."""
+    workspace = judgement.workspace
+    frame = known_facts(workspace, facts.ACCOUNT)
+    row = frame.row(0, named=True)
+    out.print(text(row["account"], "bold"))
+    out.print(text(" · ".join(str(row[name]) for name in _HEADLINE if row[name] is not None)))
+    _show_facts(out, judgement, row)
+    _show_dates(out, judgement, row)
+    for table in facts.tables_of_account():
+        _show_rows(out, judgement, table)
+    _show_verdicts(out, judgement, verdicts)
+
+
+def known_facts(workspace: Workspace, table: Table) -> pl.DataFrame:
+    """The table's facts as they are judged: derived ones worked out."""
+    nodes: list[typed.Typed] = []
+    for column in table.columns:
+        fact = typed.Fact(typed.ValueType(column.kind, column.words), column.name, table.name, column)
+        nodes.append(
+            typed.Derived(fact.type, column.name, fact, definition(column, table))
+            if column.definition
+            else fact
+        )
+    answers = workspace.work_out(table.name, nodes)
+    named = [answer.alias(column.name) for answer, column in zip(answers, table.columns, strict=True)]
+    frame = pl.DataFrame(named)
+    unread = workspace.frames[table.name]
+    return frame.hstack([unread[UNREAD]]) if UNREAD in unread.columns else frame
+
+
+def _show_facts(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
+    source = row["source"]
+    supply = judgement.evidence.supply[source].get("account", {})
+    unread = set(row.get(UNREAD) or ())
+    out.print()
+    _heading(out, "facts")
+    grid = _grid(24, 30, None)
+    missing = []
+    for column in facts.ACCOUNT.columns:
+        if column.name in _HIDDEN or column.kind is Kind.INSTANT:
+            continue
+        value = row[column.name]
+        if value is None and column.name not in supply and column.name not in unread:
+            missing.append(column.name)
+            continue
+        shown = "unreadable" if column.name in unread else _value(value, column, judgement.workspace.clock)
+        grid.add_row(
+            f"  {column.name}",
+            text(shown, "dim" if value is None else ""),
+            text(_origin(column, supply), "dim"),
+        )
+    out.print(grid)
+    missing += [
+        column.name
+        for column in facts.ACCOUNT.columns
+        if column.kind is Kind.INSTANT and column.name not in supply
+    ]
+    if missing:
+        out.print(text(f"  not supplied by {source}: {', '.join(missing)}", "dim"))
+
+
+def _origin(column: Column, supply: dict[str, str]) -> str:
+    return supply.get(column.name) or ("worked out" if column.definition else "")
+
+
+def _value(value: Any, column: Column, clock: ZoneInfo) -> str:
+    if value is None:
+        return "none" if column.kind in (Kind.TEXT, Kind.INSTANT) else "unknown"
+    series = pl.Series([value], dtype=pl.List(pl.String) if column.kind is Kind.WORDS else None)
+    return str(wording.values(series, column.kind, clock)[0])
+
+
+def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
+    """All dates on one line of time, with the instant judged at among them."""
+    supply = judgement.evidence.supply[row["source"]].get("account", {})
+    dated: list[tuple[datetime, str, str]] = [(judgement.at, "judged at", "")]
+    none = []
+    for column in facts.ACCOUNT.columns:
+        if column.kind is not Kind.INSTANT:
+            continue
+        if row[column.name] is not None:
+            dated.append((row[column.name], column.name, supply.get(column.name, "")))
+        elif column.name in supply:
+            none.append(column.name)
+    out.print()
+    _heading(out, "dates")
+    grid = _grid(18, 14, 20, None)
+    for instant, name, origin in sorted(dated):
+        now = name == "judged at"
+        ago = "" if now else _ago(judgement.at, instant)
+        shown = f"  {moment(instant, judgement.workspace.clock)}"
+        grid.add_row(Text(shown), Text(ago, "dim"), text(name, "bold" if now else ""), text(origin, "dim"))
+    out.print(grid)
+    if none:
+        out.print(text(f"  none on record: {', '.join(none)}", "dim"))
+
+
+def _ago(at: datetime, instant: datetime) -> str:
+    return str(wording.ago(pl.Series([at - instant], dtype=pl.Duration("us")))[0])
+
+
+def _show_rows(out: Console, judgement: Judgement, table: Table) -> None:
+    workspace = judgement.workspace
+    if table.name not in {name for supplied in judgement.evidence.supply.values() for name in supplied}:
+        return
+    source = str(workspace.frames["account"]["source"][0])
+    out.print()
+    if table.name not in judgement.evidence.supply[source]:
+        _heading(out, f"{table.name}s: not supplied by {source}")
+        return
+    rows = known_facts(workspace, table)
+    _heading(out, count(rows.height, table.name) if rows.height else f"no {table.name}")
+    columns = [column for column in table.columns[1:] if rows[column.name].null_count() < rows.height]
+    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    grid.add_column("")
+    for column in columns:
+        grid.add_column(column.name, overflow="fold")
+    for row in rows.iter_rows(named=True):
+        values = [text(_value(row[column.name], column, workspace.clock)) for column in columns]
+        grid.add_row("", *values)
+    if rows.height:
+        out.print(grid)
+
+
+def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:
+    out.print()
+    edition = f", edition {judgement.rulebook.edition}" if judgement.rulebook.edition else ""
+    _heading(out, f"verdicts by {judgement.rulebook.title}{edition}")
+    grid = _grid(10, 10, None)
+    for row in verdicts.iter_rows(named=True):
+        verdict, severity = row["verdict"], row["severity"]
+        met = verdict == "met"
+        said = text(row["title"], "dim" if met else "")
+        if row["subject"]:
+            said.append_text(text(f" [{row['subject']}]", "dim"))
+        why = row["because"] or ", ".join(row["missing"])
+        if why:
+            said.append_text(text(f"\n{'not known: ' if verdict == 'unproven' else ''}{why}", "dim"))
+        if verdict == "breach" and row["advice"]:
+            said.append_text(text(f"\n{row['advice']}", "italic"))
+        style = "dim" if met else SEVERITY_STYLES[SEVERITIES[severity]]
+        grid.add_row(Text(f"  {verdict}", VERDICT_STYLES[verdict]), Text(severity, style), said)
+    out.print(grid)
+
+
+def _heading(out: Console, words: str) -> None:
+    out.print(text(words, "bold"))
+
+
+def _grid(*widths: int | None) -> Grid:
+    grid = Grid.grid(padding=(0, 2, 0, 0))
+    for width in widths:
+        grid.add_column(width=width, ratio=None if width else 1, overflow="fold")
+    return grid

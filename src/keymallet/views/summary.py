@@ -1,0 +1,114 @@
+"""The summary of a run: rule by rule, then the worst accounts, then what was not read."""
+
+from __future__ import annotations
+
+import polars as pl
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from keymallet.core.judge import RuleCount
+from keymallet.core.rulebook import SEVERITIES
+from keymallet.core.run import Run
+from keymallet.views.terminal import SEVERITY_STYLES, count, moment, text
+
+BAR = 16
+
+
+def show_run(out: Console, run: Run) -> None:
+    """Print what was judged, by which book, on which evidence."""
+    edition = f", edition {run.rulebook_edition}" if run.rulebook_edition else ""
+    out.print(text(f"{run.rulebook_title}{edition}", "bold"))
+    judged = f"{run.organisation}, judged at {moment(run.at, run.clock)} ({run.clock.key})"
+    evidence = f"{count(run.accounts, 'account')} from {count(run.sources, 'source')}"
+    out.print(text(f"{judged}: {evidence}, read {moment(run.gathered, run.clock)}", "dim"))
+
+
+def show_rules(out: Console, counts: list[RuleCount]) -> None:
+    """Print a line for each rule, the worst first."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
+    table.add_column("severity")
+    for name in ("in scope", "met", "breach", "unproven"):
+        table.add_column(name, justify="right")
+    table.add_column("█ breach ▒ unproven", width=BAR + 3, no_wrap=True)
+    for each in sorted(
+        counts, key=lambda each: (-(each.breach > 0), -each.rule.severity, -each.breach, -each.unproven)
+    ):
+        quiet = "" if each.breach or each.unproven else "dim"
+        table.add_row(
+            text(each.rule.id, quiet),
+            Text(each.rule.severity.word, SEVERITY_STYLES[each.rule.severity] if each.breach else quiet),
+            Text(f"{each.in_scope:,}", quiet),
+            Text(f"{each.met:,}", quiet),
+            Text(f"{each.breach:,}" if each.breach else "·", "red" if each.breach else quiet),
+            Text(f"{each.unproven:,}" if each.unproven else "·", "yellow" if each.unproven else quiet),
+            bar(each),
+        )
+    out.print(table)
+
+
+def bar(each: RuleCount) -> Text:
+    """Breach, unproven and met as parts of a bar; any breach at all has at least one cell."""
+    if not each.in_scope:
+        return Text("nobody in scope", "dim")
+    breach = _cells(each.breach, each.in_scope)
+    unproven = min(_cells(each.unproven, each.in_scope), BAR - breach)
+    drawn = Text("█" * breach, "red")
+    drawn.append("▒" * unproven, "yellow")
+    return drawn.append("─" * (BAR - breach - unproven), "dim")
+
+
+def _cells(part: int, whole: int) -> int:
+    cells = round(BAR * part / whole)
+    return max(cells, 1) if part else 0
+
+
+def show_worst(out: Console, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
+    """Print the worst accounts, each with its breaches and why."""
+    for account in accounts:
+        mine = findings.filter((pl.col("account") == account) & (pl.col("verdict") == "breach"))
+        first = mine.row(0, named=True)
+        who = " · ".join(str(first[name]) for name in ("display", "unit") if first[name])
+        head = text(account, "bold")
+        head.append_text(text(f"  {who}", "dim") if who else Text())
+        out.print(head)
+        for row in mine.iter_rows(named=True):
+            out.print(finding_line(row))
+    if breached > len(accounts):
+        out.print(text(f"and {breached - len(accounts):,} more accounts in breach", "dim"))
+
+
+def finding_line(row: dict[str, str]) -> Table:
+    """A finding with its severity, its rule's title and its reason."""
+    line = Table.grid(padding=(0, 2, 0, 0))
+    line.add_column(width=10)
+    line.add_column(ratio=1)
+    severity = SEVERITIES[row["severity"]]
+    said = text(row["title"])
+    about = f" [{row['subject']}]" if row["subject"] else ""
+    said.append_text(text(f"{about}: {row['because']}", "dim"))
+    line.add_row(Text(f"  {row['severity']}", SEVERITY_STYLES[severity]), said)
+    return line
+
+
+def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, str]]) -> None:
+    """Print how the run came out, and the next useful commands."""
+    facts = [count(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
+    if run.refused or run.unreadable:
+        facts.append(f"{count(run.refused, 'record')} and {count(run.unreadable, 'cell')} not read")
+    out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
+    for gap in run.gaps:
+        out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2)))
+    show_hints(out, hints)
+
+
+def show_hints(out: Console, hints: list[tuple[str, str]]) -> None:
+    """Print the next useful commands, with what each is for."""
+    table = Table.grid(padding=(0, 3, 0, 0))
+    table.add_column(no_wrap=True)
+    table.add_column()
+    for command, purpose in hints:
+        table.add_row(text(command, "cyan"), text(purpose, "dim"))
+    out.print(table)

@@ -168,7 +168,7 @@ def _gaps(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str]:
     for name, source in snapshot.manifest.sources.items():
         refused = sum(intake.refused for intake in source.intake.values())
         if refused:
-            gaps.append(f"{name}: {refused:,} records were refused")
+            gaps.append(f"{name}: {refused:,} {'record was' if refused == 1 else 'records were'} refused")
     for declared in estate.sources if estate else ():
         read = [
             source.read_at

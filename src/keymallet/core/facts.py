@@ -186,7 +186,7 @@ ACCOUNT = Table(
         ),
     ),
     of_account=False,
-    label=("name",),
+    label=("name", "display", "unit"),
 )
 
 FACTOR = Table(

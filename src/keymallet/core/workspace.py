@@ -59,17 +59,13 @@ class Workspace:
 
     def prepare(self, expressions: Iterable[tuple[str, Typed]]) -> None:
         """Work out what the expressions need from other tables, stage by stage."""
-        stages: dict[int, dict[Typed, str]] = {}
-        for table, expression in expressions:
-            _stage(expression, table, stages)
+        stages: dict[int, dict[Typed, None]] = {}
+        for _, expression in expressions:
+            _stage(expression, stages)
         for stage in sorted(stages):
-            hops = {node: table for node, table in stages[stage].items() if node not in self.placed}
-            for table in dict.fromkeys(hops.values()):
-                here = [node for node, where in hops.items() if where == table]
-                if table == facts.ACCOUNT.name:
-                    self._answer([node for node in here if isinstance(node, typed.Ask)])
-                else:
-                    self._bring(table, [node for node in here if isinstance(node, typed.OfAccount)])
+            hops = [node for node in stages[stage] if node not in self.placed]
+            self._answer([node for node in hops if isinstance(node, typed.Ask)])
+            self._bring([node for node in hops if isinstance(node, typed.OfAccount)])
 
     def select(self, table: str, expressions: list[pl.Expr]) -> list[pl.Series]:
         """Work out lowered expressions on every row of a table."""
@@ -86,11 +82,13 @@ class Workspace:
             named.append(answer.alias(self.placed[node]))
         self.frames[table] = self.frames[table].with_columns(named)
 
-    def _bring(self, table: str, nodes: list[typed.OfAccount]) -> None:
+    def _bring(self, nodes: list[typed.OfAccount]) -> None:
         """Put something about the account beside each row that belongs to it."""
-        rows = self.frames[table][ROW]
-        answers = self.select(facts.ACCOUNT.name, [self.lowering.lower(node.body) for node in nodes])
-        self._place(table, list(nodes), [answer.gather(rows) for answer in answers])
+        for table in dict.fromkeys(node.table for node in nodes):
+            here = [node for node in nodes if node.table == table]
+            rows = self.frames[table][ROW]
+            answers = self.select(facts.ACCOUNT.name, [self.lowering.lower(node.body) for node in here])
+            self._place(table, list(here), [answer.gather(rows) for answer in answers])
 
     def _answer(self, asked: list[typed.Ask]) -> None:
         """Answer questions about rows, for every account at once."""
@@ -123,17 +121,13 @@ class Workspace:
             self._place(facts.ACCOUNT.name, list(here), frame.get_columns())
 
 
-def _stage(node: Typed, table: str, stages: dict[int, dict[Typed, str]]) -> int:
-    """Enter every hop below `node` under its stage, with the table its answer is placed on."""
-    match node:
-        case typed.OfAccount():
-            stage = 1 + _stage(node.body, facts.ACCOUNT.name, stages)
-        case typed.Ask():
-            stage = 1 + (0 if node.condition is None else _stage(node.condition, node.table, stages))
-        case _:
-            return max((_stage(part, table, stages) for part in node.parts), default=0)
-    stages.setdefault(stage, {})[node] = table
-    return stage
+def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:
+    """Enter every hop to another table below `node` under its stage; return the highest."""
+    below = max((_stage(part, stages) for part in node.parts), default=0)
+    if not isinstance(node, typed.OfAccount | typed.Ask):
+        return below
+    stages.setdefault(below + 1, {})[node] = None
+    return below + 1
 
 
 def _coded(truth: pl.Series) -> pl.Series:

@@ -23,8 +23,56 @@ _JOBS = {
     "Train crew": ("Driver", "Conductor"),
     "Offices": ("Clerk", "Planner"),
 }
-_GIVEN = ["Alma", "Arno", "Berta", "Bruno", "Cilla", "Darius", "Edda", "Emil", "Fenja", "Gian", "Hedda", "Ivo", "Jana", "Jory", "Kai", "Lena", "Lois", "Mara", "Nils", "Oda", "Pia", "Quirin", "Rena", "Sepp", "Tilda", "Urs", "Vera", "Wim", "Xenia", "Yann", "Zita"]
-_BEFORE = ["Tann", "Brunn", "Lärch", "Firn", "Grat", "Moos", "Kar", "Joch", "Enz", "Arv", "Murm", "Quell", "Schnee", "Nebel", "Glim"]
+_GIVEN = [
+    "Alma",
+    "Arno",
+    "Berta",
+    "Bruno",
+    "Cilla",
+    "Darius",
+    "Edda",
+    "Emil",
+    "Fenja",
+    "Gian",
+    "Hedda",
+    "Ivo",
+    "Jana",
+    "Jory",
+    "Kai",
+    "Lena",
+    "Lois",
+    "Mara",
+    "Nils",
+    "Oda",
+    "Pia",
+    "Quirin",
+    "Rena",
+    "Sepp",
+    "Tilda",
+    "Urs",
+    "Vera",
+    "Wim",
+    "Xenia",
+    "Yann",
+    "Zita",
+]
+_BEFORE = [
+    "Tann",
+    "Brunn",
+    "Lärch",
+    "Firn",
+    "Grat",
+    "Moos",
+    "Kar",
+    "Joch",
+    "Enz",
+    "Arv",
+    "Murm",
+    "Quell",
+    "Schnee",
+    "Nebel",
+    "Glim",
+]
 _AFTER = ["leitner", "egger", "hofner", "kogler", "wald", "taler", "bichler", "acher", "stetter", "mairin"]
 
 
@@ -165,7 +213,18 @@ class Railway:
 
     def services(self, number: int) -> list[Account]:
         """Accounts of machines: no console, a key that is renewed."""
-        jobs = ["timetable", "display", "fares", "lifts", "signals", "stock", "payroll", "weather", "points", "archive"]
+        jobs = [
+            "timetable",
+            "display",
+            "fares",
+            "lifts",
+            "signals",
+            "stock",
+            "payroll",
+            "weather",
+            "points",
+            "archive",
+        ]
         accounts = []
         for place in range(number):
             name = f"svc-{jobs[place % len(jobs)]}-{place // len(jobs) + 1}"
@@ -372,4 +431,6 @@ def _plant_privilege(staff: Iterator[Account], administrators: Iterator[Account]
 
 
 def _ascii(text: str) -> str:
-    return text.translate(str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue"}))
+    for umlaut, letters in (("ä", "ae"), ("ö", "oe"), ("ü", "ue")):
+        text = text.replace(umlaut, letters)
+    return text

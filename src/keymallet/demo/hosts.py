@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -25,7 +26,13 @@ _SYSTEM = (
     ("sshd", 102, "/usr/sbin/nologin"),
     ("nobody", 65534, "/usr/sbin/nologin"),
 )
-_LOGIN_DEFS = "# Set by the railway's installation.\nUID_MIN\t\t\t 1000\nUID_MAX\t\t\t60000\nPASS_MAX_DAYS\t180\nPASS_MIN_DAYS\t0\n"
+_LOGIN_DEFS = """\
+# Set by the railway's installation.
+UID_MIN			 1000
+UID_MAX			60000
+PASS_MAX_DAYS	180
+PASS_MIN_DAYS	0
+"""
 
 
 @dataclass
@@ -109,8 +116,8 @@ class Host:
         }
 
 
-def _lines(lines: object) -> str:
-    return "".join(f"{line}\n" for line in lines)  # type: ignore[attr-defined]
+def _lines(lines: Iterable[str]) -> str:
+    return "".join(f"{line}\n" for line in lines)
 
 
 def ticketing_hosts(people: list[tuple[str, str]], seed: int = 20261124) -> list[Host]:

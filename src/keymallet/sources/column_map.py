@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -15,8 +16,8 @@ from keymallet.core.toml_text import Path, TomlDocument
 
 NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
 _DIRECTIVES = set("YymdbBeHIMSfpzjaAT")
-_TRUE = ["true", "yes", "y", "1", "on"]
-_FALSE = ["false", "no", "n", "0", "off"]
+_TRUE = ("true", "yes", "y", "1", "on")
+_FALSE = ("false", "no", "n", "0", "off")
 
 
 class CellMap(msgspec.Struct, rename="kebab", frozen=True):
@@ -47,7 +48,7 @@ class TableMap(msgspec.Struct, rename="kebab", frozen=True):
 class Dates(msgspec.Struct, rename="kebab", frozen=True):
     """How dates are written throughout."""
 
-    formats: list[str] = ["iso"]
+    formats: tuple[str, ...] = ("iso",)
     zone: str | None = None
     zones: dict[str, str] = {}
     plain: str | None = None
@@ -61,10 +62,11 @@ class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
     separator: str | None = None
     list_separator: str = ";"
     dates: Dates = Dates()
-    true: list[str] = _TRUE
-    false: list[str] = _FALSE
+    true: tuple[str, ...] = _TRUE
+    false: tuple[str, ...] = _FALSE
     none: list[str] = []
     unknown: list[str] = []
+    absent: list[str] = []
 
 
 @dataclass(frozen=True)
@@ -90,12 +92,13 @@ class Cell:
 
 @dataclass(frozen=True)
 class ColumnMap:
-    """A checked column map."""
+    """A checked column map. What is absent, the system has no notion of: no account has any."""
 
     encoding: str | None
     separator: str | None
     tables: dict[str, list[Cell]]
     absent: dict[str, list[str]]
+    absent_tables: list[str]
 
 
 def read_column_map(text: str, name: str, clock: ZoneInfo) -> ColumnMap:
@@ -119,7 +122,7 @@ def read_column_map(text: str, name: str, clock: ZoneInfo) -> ColumnMap:
     cells = {key: checked.table(facts.TABLES[key], table) for key, table in maps.items() if table}
     document.raise_problems()
     absent = {key: table.absent for key, table in maps.items() if table}
-    return ColumnMap(found.encoding, found.separator, cells, absent)
+    return ColumnMap(found.encoding, found.separator, cells, absent, found.absent)
 
 
 class _Checked:
@@ -132,6 +135,13 @@ class _Checked:
         self._dates(settings.dates, ("dates",))
         for name, zone in settings.dates.zones.items():
             self._zone(zone, ("dates", "zones", name))
+        rows = [table.name for table in facts.tables_of_account()]
+        for name in settings.absent:
+            if name not in rows:
+                hint = did_you_mean(name, rows) or f"there are: {', '.join(rows)}"
+                document.fault(("absent",), f'"{name}" is no table whose rows belong to accounts', hint)
+            elif name in document.data:
+                document.fault(("absent",), f'"{name}" is mapped as well')
 
     def table(self, table: Table, found: TableMap) -> list[Cell]:
         """The cells of one table."""
@@ -268,5 +278,5 @@ def _fold(word: str) -> str:
     return word.strip().casefold()
 
 
-def _folded(words: list[str]) -> frozenset[str]:
+def _folded(words: Iterable[str]) -> frozenset[str]:
     return frozenset(map(_fold, words))

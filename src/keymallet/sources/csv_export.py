@@ -44,6 +44,8 @@ def read(section: CsvSection, request: Request) -> list[Reading]:
         for absent in column_map.absent[name]:
             reading.supply[name][absent] = NO_SUCH_THING
         reading.tables[name] = frame
+    for name in column_map.absent_tables:
+        reading.supply[name] = dict.fromkeys(facts.TABLES[name].names, NO_SUCH_THING)
     _refer_to_accounts(reading, column_map)
     return [reading]
 
@@ -88,7 +90,7 @@ def _read_table(
     unused = [name for name in rows.header if name not in {cell.header for cell in mapped}]
     if unused:
         shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
-        reading.remarks.append(f"{path}: {len(unused)} columns not used: {shown}")
+        reading.remarks.append(f"{path}: not used: {'column' if len(unused) == 1 else 'columns'} {shown}")
     repeated = [name for name, times in Counter(rows.header).items() if times > 1]
     if repeated:
         reading.remarks.append(
@@ -170,7 +172,7 @@ def _refer_to_accounts(reading: Reading, column_map: ColumnMap) -> None:
             continue
         by = next(cell.by for cell in column_map.tables[name] if cell.column.name == "account")
         if by == "name":
-            reading.tables[name] = frame.with_columns(prefix + pl.col("account"))
+            reading.tables[name] = frame.with_columns((prefix + pl.col("account")).alias("account"))
             continue
         if by not in accounts.columns:
             raise fail(

@@ -118,7 +118,7 @@ def _days(days: pl.Series, cell: Cell, zone: str) -> pl.Series:
 
 
 def _in_zone(naive: pl.Series, zone: str) -> pl.Series:
-    """Local times to instants. A time that exists twice is the earlier one; one that does not exist is none."""
+    """Local times to instants: of a time that exists twice the earlier one, of one that does not, none."""
     local = naive.dt.replace_time_zone(zone, ambiguous="earliest", non_existent="null")
     return local.dt.convert_time_zone("UTC")
 

@@ -163,9 +163,9 @@ def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -
             said.append_text(text(f" [{row['subject']}]", "dim"))
         why = row["because"] or ", ".join(row["missing"])
         if why:
-            said.append_text(text(f"\n{'not known: ' if verdict == 'unproven' else ''}{why}", "dim"))
+            said.append("\n").append_text(text(("not known: " if verdict == "unproven" else "") + why, "dim"))
         if verdict == "breach" and row["advice"]:
-            said.append_text(text(f"\n{row['advice']}", "italic"))
+            said.append("\n").append_text(text(row["advice"], "italic"))
         style = "dim" if met else SEVERITY_STYLES[SEVERITIES[severity]]
         grid.add_row(Text(f"  {verdict}", VERDICT_STYLES[verdict]), Text(severity, style), said)
     out.print(grid)

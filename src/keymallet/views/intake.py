@@ -24,9 +24,9 @@ def show_intake(out: Console, snapshot: Snapshot, *, only_gaps: bool = False) ->
         if sentences or remarks:
             out.print(text(name, "bold"))
             for sentence in sentences:
-                out.print(Padding(text(sentence), (0, 0, 0, 2)))
+                out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
             for remark in remarks:
-                out.print(Padding(text(remark, "dim"), (0, 0, 0, 2)))
+                out.print(Padding(text(remark, "dim"), (0, 0, 0, 2), expand=False))
 
 
 def has_gaps(snapshot: Snapshot) -> bool:

@@ -95,12 +95,12 @@ def finding_line(row: dict[str, str]) -> Table:
 
 def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, str]]) -> None:
     """Print how the run came out, and the next useful commands."""
+    unread = ((run.refused, "record"), (run.unreadable, "cell"))
     facts = [count(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
-    if run.refused or run.unreadable:
-        facts.append(f"{count(run.refused, 'record')} and {count(run.unreadable, 'cell')} not read")
+    facts += [f"{count(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
     for gap in run.gaps:
-        out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2)))
+        out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2), expand=False))
     show_hints(out, hints)
 
 

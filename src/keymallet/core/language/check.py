@@ -240,7 +240,7 @@ class _Checker:
         if body is None:
             checker.unknown_name(inner, None)
             return None
-        return typed.OfAccount(body.type, node.text, body)
+        return typed.OfAccount(body.type, node.text, self.table.name, body)
 
     def unknown_name(self, node: tree.Name, wanted: ValueType | None) -> None:
         """Say that a name is nothing, with the nearest thing that is something."""
@@ -437,7 +437,11 @@ class _Checker:
             self.fault(node.operand.span, "only a fact can be known or unknown")
             return None
         known = typed.Known(FLAG, self.text(node), inner, node.negated)
-        return typed.OfAccount(FLAG, known.text, known) if isinstance(operand, typed.OfAccount) else known
+        return (
+            typed.OfAccount(FLAG, known.text, self.table.name, known)
+            if isinstance(operand, typed.OfAccount)
+            else known
+        )
 
     # values
 
@@ -491,7 +495,7 @@ class _Checker:
                 return None
         gives = COUNT if node.question == "count" else FLAG
         asked = typed.Ask(gives, self.text(node), node.question, table.name, condition)
-        return typed.OfAccount(gives, asked.text, asked) if self.table.of_account else asked
+        return typed.OfAccount(gives, asked.text, self.table.name, asked) if self.table.of_account else asked
 
 
 _SUMS: dict[tuple[str, Kind, Kind], ValueType] = {

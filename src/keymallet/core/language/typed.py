@@ -118,8 +118,9 @@ class Term(Typed):
 
 @dataclass(frozen=True)
 class OfAccount(Typed):
-    """Something about the account that the row at hand belongs to."""
+    """Something about the account that the row at hand, one of `table`, belongs to."""
 
+    table: str
     body: Typed
 
     @property

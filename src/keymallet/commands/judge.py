@@ -96,14 +96,13 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
         show_run(out, outcome)
         out.print()
         show_rules(out, outcome.counts)
-        worst = worst_accounts(judgement)
-        rows = worst["row"].head(options.worst)
+        rows, breached = worst_accounts(judgement, options.worst)
         if len(rows):
             out.print()
             out.print(text("the worst accounts", "dim"))
             names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
             alone = judge(judgement.evidence.only(rows), case.rulebook, case.at, case.clock)
-            show_worst(out, findings(alone), names, worst.height)
+            show_worst(out, findings(alone), names, breached)
         if has_gaps(case.snapshot):
             out.print()
             out.print(text("not read", "dim"))

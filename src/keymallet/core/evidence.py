@@ -64,7 +64,8 @@ class Evidence:
 
     `tables` may leave out columns that nobody asks for. In `account`, row number and `ROW` of the
     other tables agree. `supply` says what each source gives; what is not in it is unknown for the
-    accounts of that source.
+    accounts of that source. The `account` column of tables other than `account` may be null where
+    ROW is not: `account_names` gives it.
     """
 
     tables: dict[str, pl.DataFrame]
@@ -96,20 +97,34 @@ class Evidence:
         return Evidence(tables, self.supply, self.read_at)
 
 
-def link_to_accounts(accounts: pl.DataFrame, tables: list[pl.DataFrame]) -> list[pl.DataFrame]:
-    """Give each row of these tables the number of its account's row, and put them in account order."""
+def link_to_accounts(names: pl.Series, tables: list[pl.DataFrame]) -> list[pl.DataFrame]:
+    """Give each row of these tables the number of the account that its `account` column names.
+
+    Where that is found, the name itself is dropped (null): it is the account's own.
+    """
     if not tables:
         return []
-    numbered = accounts.select("account").with_row_index(ROW)
-    # One look-up for all tables: the accounts are indexed only once.
+    numbered = pl.DataFrame({"account": names}).with_row_index(ROW)
+    # One look-up for all tables: the names are indexed only once.
     named = pl.concat([table.select("account") for table in tables])
     rows = named.join(numbered, on="account", how="left", maintain_order="left")[ROW]
     linked, start = [], 0
     for table in tables:
         mine = rows.slice(start, table.height)
-        linked.append(table.with_columns(mine).sort(ROW, nulls_last=True, maintain_order=True))
+        orphan = pl.when(mine.is_null()).then(pl.col("account")).alias("account")
+        linked.append(table.with_columns(orphan, mine))
         start += table.height
     return linked
+
+
+def account_names(accounts: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:
+    """The accounts that rows belong to, as source/name; also of those whose account is not there."""
+    known = accounts["account"].gather(rows[ROW])
+    return (
+        pl.DataFrame({"known": known, "orphan": rows["account"]})
+        .select(pl.coalesce("known", "orphan"))
+        .to_series()
+    )
 
 
 def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFrame:

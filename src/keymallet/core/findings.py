@@ -5,9 +5,10 @@ from __future__ import annotations
 import polars as pl
 
 from keymallet.core import facts
+from keymallet.core.evidence import account_names
 from keymallet.core.judge import Judgement, Verdict
 from keymallet.core.reasons import because, missing
-from keymallet.core.rulebook import Rule, Severity
+from keymallet.core.rulebook import Rule
 
 COLUMNS = (
     "rule",
@@ -42,17 +43,30 @@ def findings(judgement: Judgement, verdicts: tuple[Verdict, ...] = SHORTCOMINGS)
     return pl.concat(parts) if parts else _nothing()
 
 
-def worst_accounts(judgement: Judgement) -> pl.DataFrame:
-    """Every account in breach: its row, and its breaches by severity; the worst first."""
-    parts = []
+def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
+    """The rows of the accounts with the gravest breaches, the worst first; and how many have any.
+
+    One more breach of a severity outweighs any number of less severe ones.
+    """
+    accounts = judgement.evidence.tables["account"].height
+    breached: dict[str, pl.Series] = {}
     for rule in judgement.rulebook.rules:
-        accounts = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)).drop_nulls().unique()
-        parts.append(accounts.alias("row").to_frame().with_columns(severity=pl.lit(rule.severity, pl.UInt8)))
-    severities = sorted(Severity, reverse=True)
-    counted = [(pl.col("severity") == severity).sum().alias(severity.word) for severity in severities]
-    names = [severity.word for severity in severities]
-    grouped = pl.concat(parts).group_by("row").agg(counted)
-    return grouped.sort([*names, "row"], descending=[True] * len(names) + [False])
+        if rule.table == "account":
+            breached[rule.id] = judgement.codes[rule.id] == Verdict.BREACH
+        else:
+            rows = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)).drop_nulls()
+            breached[rule.id] = pl.repeat(False, accounts, dtype=pl.Boolean, eager=True).scatter(rows, True)
+    weighed = [
+        pl.col(rule.id).cast(pl.Int64) * (1 << _BITS_A_SEVERITY * (rule.severity - 1))
+        for rule in judgement.rulebook.rules
+    ]
+    score = pl.DataFrame(breached).select(pl.sum_horizontal(weighed)).to_series()
+    ranked = pl.DataFrame({"score": score}).with_row_index("row").filter(pl.col("score") > 0)
+    worst = ranked.top_k(most, by=["score", -pl.col("row").cast(pl.Int64)])
+    return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
+
+
+_BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
 
 
 def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
@@ -61,6 +75,8 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     of_account = workspace.frames["account"].select("account", "display", "unit")[
         judgement.accounts(rule, rows)
     ]
+    accounts = workspace.frames["account"]
+    names = accounts["account"].gather(rows) if rule.table == "account" else account_names(accounts, frame)
     nothing = pl.lit(None, dtype=pl.String)
     reasons: list[pl.Series | pl.Expr] = [
         nothing.alias("because"),
@@ -71,7 +87,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     if verdict is Verdict.UNPROVEN:
         reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
     return (
-        frame.select(pl.col("account"), _subject(rule).alias("subject"))
+        frame.select(names.alias("account"), _subject(rule).alias("subject"))
         .with_columns(of_account["display"], of_account["unit"], *reasons)
         .with_columns(
             rule=pl.lit(rule.id),

@@ -29,7 +29,7 @@ class Refusal(msgspec.Struct, frozen=True):
 
 
 class FileRead(msgspec.Struct, frozen=True):
-    """A file that was read: its path as the estate names it, its size and its digest (BLAKE2b-256)."""
+    """A file that was read: its path as the estate names it, its size and its digest (BLAKE3)."""
 
     path: str
     bytes: int
@@ -51,6 +51,13 @@ class TableIntake(msgspec.Struct):
         if len(self.refusals) < MOST_DETAILS:
             self.refusals.append(refusal)
 
+    def add(self, other: TableIntake) -> None:
+        """Add the notes on another part of the same table."""
+        self.read += other.read
+        self.refused += other.refused
+        self.refusals.extend(other.refusals[: MOST_DETAILS - len(self.refusals)])
+        self.cannot_read(other.unreadable, other.unreadable_cells)
+
     def cannot_read(self, count: int, details: Iterable[Refusal]) -> None:
         """Note cells whose record is kept, but whose fact is unknown."""
         self.unreadable += count
@@ -59,7 +66,11 @@ class TableIntake(msgspec.Struct):
 
 @dataclass
 class Reading:
-    """One source, read. `supply` gives, by table and column, where in the source a fact stands."""
+    """One source, read. `supply` gives, by table and column, where in the source a fact stands.
+
+    Accounts are known by their name here, which is unique in a source; the `account` column of the
+    other tables holds such names.
+    """
 
     source: str
     tables: dict[str, pl.DataFrame] = field(default_factory=dict)

@@ -1,8 +1,7 @@
 """Works out expressions over the evidence, columns at a time.
 
 An expression may ask about rows of other tables, and those may ask about their account again.
-Each such hop is a stage: the answers of one stage are columns when the next one runs. All
-questions about one table in a stage share one grouping.
+Each such hop is a stage: the answers of one stage are columns when the next one runs.
 """
 
 from __future__ import annotations
@@ -18,9 +17,6 @@ from keymallet.core.evidence import ROW, Evidence, empty_frame
 from keymallet.core.language import typed
 from keymallet.core.language.lower import Lowering
 from keymallet.core.language.typed import Typed
-
-FALSE, UNKNOWN, TRUE = 0, 1, 2
-"""How Kleene's values are coded while rows are grouped: `some` is then their maximum, `every` the minimum."""
 
 
 def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]]:
@@ -98,27 +94,53 @@ class Workspace:
                 pl.lit(True) if ask.condition is None else self.lowering.lower(ask.condition) for ask in here
             ]
             truths = self.select(table, conditions)
-            codes = [_coded(truth).alias(str(number)) for number, truth in enumerate(truths)]
-            grouped = (
-                pl.DataFrame([self.frames[table][ROW], *codes])
-                .lazy()
-                .filter(pl.col(ROW).is_not_null())
-                .group_by(ROW)
-                .agg(_aggregates(here))
-                .collect()
-            )
-            accounts = self.frames[facts.ACCOUNT.name]
-            per_account = accounts.select(pl.int_range(pl.len(), dtype=pl.UInt32).alias(ROW)).join(
-                grouped, on=ROW, how="left", maintain_order="left"
-            )
-            supplied = self.lowering.is_source_of(facts.ACCOUNT.name, self.evidence.suppliers(table))
-            answers = accounts.select("source").hstack(per_account).lazy()
-            answered = answers.with_columns(
-                pl.when(supplied).then(_summed_up(ask, number)).alias(f"a{number}")
-                for number, ask in enumerate(here)
-            )
-            frame = answered.select([f"a{number}" for number in range(len(here))]).collect()
-            self._place(facts.ACCOUNT.name, list(here), frame.get_columns())
+            rows = self.frames[table][ROW]
+            accounts = self.frames[facts.ACCOUNT.name].height
+            answers = [_answered(ask, truth, rows, accounts) for ask, truth in zip(here, truths, strict=True)]
+            self._place(facts.ACCOUNT.name, list(here), self._where_supplied(table, answers))
+
+    def _where_supplied(self, table: str, answers: list[pl.Series]) -> list[pl.Series]:
+        """No rows mean something only where the account's source supplies the table at all."""
+        suppliers = self.evidence.suppliers(table)
+        if len(suppliers) == len(self.evidence.sources):
+            return answers
+        supplied = self.lowering.is_source_of(facts.ACCOUNT.name, suppliers)
+        named = [answer.alias(f"{number}") for number, answer in enumerate(answers)]
+        frame = self.frames[facts.ACCOUNT.name].select("source").hstack(named)
+        return frame.select(
+            pl.when(supplied).then(pl.col(answer.name)).name.keep() for answer in named
+        ).get_columns()
+
+
+def _answered(ask: typed.Ask, truth: pl.Series, rows: pl.Series, accounts: int) -> pl.Series:
+    """The answer for every account, from the truth on each row and the account each row belongs to.
+
+    Marking accounts takes a single pass over the rows; grouping them would take many times as long.
+    """
+    unsure = _marked(rows.filter(truth.is_null()), accounts) if truth.null_count() else None
+    if ask.question == "count":
+        # Any row of which it is not known whether it counts makes the number unknown.
+        number = _counted(rows.filter(truth.fill_null(False)), accounts)
+        return number if unsure is None else _where(~unsure, number)
+    if ask.question == "every":
+        missed = _marked(rows.filter(~truth.fill_null(True)), accounts)
+        return ~missed if unsure is None else _where(missed | ~unsure, ~missed)
+    hit = _marked(rows.filter(truth.fill_null(False)), accounts)
+    found = hit if unsure is None else _where(hit | ~unsure, hit)
+    return ~found if ask.question == "no" else found
+
+
+def _marked(rows: pl.Series, accounts: int) -> pl.Series:
+    return pl.repeat(False, accounts, dtype=pl.Boolean, eager=True).scatter(rows.drop_nulls(), True)
+
+
+def _counted(rows: pl.Series, accounts: int) -> pl.Series:
+    counts = rows.drop_nulls().value_counts(name="rows")
+    return pl.zeros(accounts, dtype=pl.Int64, eager=True).scatter(counts[ROW], counts["rows"].cast(pl.Int64))
+
+
+def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
+    return pl.DataFrame({"if": condition, "then": values}).select(pl.when("if").then("then")).to_series()
 
 
 def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:
@@ -128,41 +150,3 @@ def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:
         return below
     stages.setdefault(below + 1, {})[node] = None
     return below + 1
-
-
-def _coded(truth: pl.Series) -> pl.Series:
-    return truth.cast(pl.UInt8).fill_null(UNKNOWN) + truth.fill_null(False).cast(pl.UInt8)
-
-
-def _aggregates(asked: list[typed.Ask]) -> list[pl.Expr]:
-    aggregates: list[pl.Expr] = []
-    for number, ask in enumerate(asked):
-        code = pl.col(str(number))
-        match ask.question:
-            case "some" | "no":
-                aggregates.append(code.max().alias(f"{number}"))
-            case "every":
-                aggregates.append(code.min().alias(f"{number}"))
-            case _:
-                aggregates.append((code == TRUE).sum().cast(pl.Int64).alias(f"{number}"))
-                aggregates.append((code == UNKNOWN).any().alias(f"{number}unsure"))
-    return aggregates
-
-
-def _summed_up(ask: typed.Ask, number: int) -> pl.Expr:
-    """From the grouped codes of an account's rows to the answer; an account without rows has null there."""
-    code = pl.col(f"{number}")
-    match ask.question:
-        case "some":
-            return _decoded(code.fill_null(FALSE))
-        case "no":
-            return ~_decoded(code.fill_null(FALSE))
-        case "every":
-            return _decoded(code.fill_null(TRUE))
-        case _:
-            # Any row of which it is not known whether it counts makes the number unknown.
-            return pl.when(~pl.col(f"{number}unsure").fill_null(False)).then(code.fill_null(0))
-
-
-def _decoded(code: pl.Expr) -> pl.Expr:
-    return pl.when(code != UNKNOWN).then(code == TRUE)

@@ -63,7 +63,7 @@ def run_record(run: Run) -> dict[str, Any]:
         "snapshot": {
             "gathered": run.gathered,
             "age-seconds": int((run.at - run.gathered).total_seconds()),
-            "blake2b-256": run.snapshot_digest,
+            "blake3": run.snapshot_digest,
             "accounts": run.accounts,
             "records-refused": run.refused,
             "cells-unreadable": run.unreadable,

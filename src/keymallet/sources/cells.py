@@ -37,14 +37,15 @@ class Converted:
     remark: str = ""
 
 
-def convert(cell: Cell, text: pa.ChunkedArray, *, padded: bool) -> Converted:
+def convert(cell: Cell, text: pa.ChunkedArray) -> Converted:
     """Turn a column of cells (null where empty) into facts."""
     if cell.column.kind is Kind.INSTANT:
-        series = _plain_text(text)
-        facts, unread, remark = read_instants(series.str.strip_chars() if padded else series, cell)
+        in_full = pa.types.is_timestamp(text.type)
+        series = pl.Series(pl.from_arrow(text)) if in_full else _plain_text(text)
+        facts, unread, remark = read_instants(series, cell)
         return Converted(facts, unread, lambda value: _why_no_instant(cell, value), series, remark)
     if cell.column.kind is Kind.TEXT:
-        return Converted(_text(cell, _plain_text(text), padded))
+        return Converted(_text(cell, _plain_text(text)))
     return _by_distinct_value(cell, text)
 
 
@@ -57,15 +58,19 @@ def _plain_text(text: pa.ChunkedArray) -> pl.Series:
     return pl.Series(pl.from_arrow(text)).cast(pl.String)
 
 
-def _text(cell: Cell, series: pl.Series, padded: bool) -> pl.Series:
-    if padded:
-        stripped = series.str.strip_chars().to_frame("t")
-        series = stripped.select(pl.when(pl.col("t") != "").then("t")).to_series()
+def _text(cell: Cell, series: pl.Series) -> pl.Series:
+    """Text without blanks around it; null where nothing is left, or where the map says there is none."""
+    if (series.str.starts_with(" ") | series.str.ends_with(" ")).any():
+        series = series.str.strip_chars()
+        series = _where(series != "", series)
     if cell.none or cell.unknown:
-        words = cell.none | cell.unknown
-        absent = series.str.to_lowercase().is_in(list(words))
-        series = pl.DataFrame({"t": series, "a": absent}).select(pl.when(~pl.col("a")).then("t")).to_series()
+        absent = series.str.to_lowercase().is_in(list(cell.none | cell.unknown))
+        series = _where(~absent, series)
     return series
+
+
+def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
+    return pl.DataFrame({"if": condition, "then": values}).select(pl.when("if").then("then")).to_series()
 
 
 def _by_distinct_value(cell: Cell, text: pa.ChunkedArray) -> Converted:
@@ -97,7 +102,7 @@ def _by_distinct_value(cell: Cell, text: pa.ChunkedArray) -> Converted:
         facts = facts.fill_null(pl.Series([[]], dtype=pl.List(pl.String))) if facts.null_count() else facts
     unread = pl.Series([bool(fault) for fault in faults], dtype=pl.Boolean).gather(codes).fill_null(False)
     if cell.column.kind is Kind.WORDS and unread.any():
-        facts = pl.DataFrame({"f": facts, "u": unread}).select(pl.when(~pl.col("u")).then("f")).to_series()
+        facts = _where(~unread, facts)
     why = dict(zip(distinct, faults, strict=True))
     written = pl.Series(distinct, dtype=pl.String).gather(codes) if unread.any() else None
     return Converted(facts, unread, lambda value: why[value], written)

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 
 import msgspec
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import with_unread
-from keymallet.core.facts import Table
 from keymallet.core.problems import fail
-from keymallet.core.reading import MOST_DETAILS, Reading, Refusal, TableIntake
-from keymallet.sources.cells import RECURRING, Converted, constant, convert
-from keymallet.sources.column_map import Cell, ColumnMap, read_column_map
-from keymallet.sources.csv_rows import Rows, read_rows
+from keymallet.core.reading import Reading, Refusal
+from keymallet.sources.column_map import ColumnMap, read_column_map
+from keymallet.sources.csv_table import TableFile
 from keymallet.sources.request import Request, utf8_text
 
 NO_SUCH_THING = "the system has no such thing"
@@ -34,20 +31,51 @@ def read(section: CsvSection, request: Request) -> list[Reading]:
     reading = Reading(request.name)
     column_map = _column_map(section, request, reading)
     _check_files(section, column_map)
-    for name, cells in column_map.tables.items():
-        if name not in section.files:
-            continue
-        given = section.files[name]
-        paths = [given] if isinstance(given, str) else given
-        parts = [_read_table(facts.TABLES[name], cells, path, column_map, request, reading) for path in paths]
-        frame = pl.concat(parts, how="diagonal") if len(parts) > 1 else parts[0]
-        for absent in column_map.absent[name]:
-            reading.supply[name][absent] = NO_SUCH_THING
-        reading.tables[name] = frame
+    files = _table_files(section, column_map, reading)
+    contents = [request.bytes_of(file.path, reading) for file in files]
+    with ThreadPoolExecutor(max_workers=2) as side_by_side:
+        list(side_by_side.map(lambda file, data: file.read(data, column_map, request), files, contents))
+    for name in dict.fromkeys(file.table.name for file in files):
+        _put_together([file for file in files if file.table.name == name], reading)
+        reading.supply[name].update(dict.fromkeys(column_map.absent[name], NO_SUCH_THING))
     for name in column_map.absent_tables:
         reading.supply[name] = dict.fromkeys(facts.TABLES[name].names, NO_SUCH_THING)
-    _refer_to_accounts(reading, column_map)
+    _look_up_accounts(reading, column_map)
     return [reading]
+
+
+def _table_files(section: CsvSection, column_map: ColumnMap, reading: Reading) -> list[TableFile]:
+    """The files to be read, table by table in the order of the map."""
+    files = []
+    for name, cells in column_map.tables.items():
+        given = section.files.get(name, [])
+        if not given:
+            reading.remarks.append(f"{section.map}: {name} is mapped, but the estate names no file of it")
+        paths = [given] if isinstance(given, str) else given
+        files += [TableFile(facts.TABLES[name], path, cells) for path in paths]
+    return files
+
+
+def _put_together(files: list[TableFile], reading: Reading) -> None:
+    """One table out of its files. An account that an earlier file has named already is refused."""
+    name = files[0].table.name
+    intake = reading.table_intake(name)
+    earlier = pl.Series("name", [], dtype=pl.String)
+    frames = []
+    for file in files:
+        frame = file.frame
+        if file.table is facts.ACCOUNT and len(files) > 1:
+            again = frame["name"].is_in(earlier.implode())
+            for login in frame.filter(again)["name"]:
+                file.intake.refuse(Refusal(file.path, 0, f"{login} stood in an earlier file"))
+                file.intake.read -= 1
+            frame = frame.filter(~again)
+            earlier = pl.concat([earlier, frame["name"]])
+        frames.append(frame)
+        intake.add(file.intake)
+        reading.remarks += file.remarks
+        reading.supply.setdefault(name, {}).update(file.supply)
+    reading.tables[name] = frames[0] if len(frames) == 1 else pl.concat(frames, how="diagonal")
 
 
 def _column_map(section: CsvSection, request: Request, reading: Reading) -> ColumnMap:
@@ -67,112 +95,14 @@ def _check_files(section: CsvSection, column_map: ColumnMap) -> None:
         )
 
 
-def _read_table(
-    table: Table, cells: list[Cell], path: str, column_map: ColumnMap, request: Request, reading: Reading
-) -> pl.DataFrame:
-    mapped = [cell for cell in cells if cell.header]
-    rows = read_rows(
-        request.bytes_of(path, reading),
-        path,
-        encoding=column_map.encoding,
-        separator=column_map.separator,
-        wanted=list(dict.fromkeys(cell.header for cell in mapped)),
-        repeated={cell.header for cell in mapped if cell.column.kind in RECURRING},
-    )
-    intake = reading.table_intake(table.name)
-    for refusal in rows.refused:
-        intake.refuse(refusal)
-    frame = _converted(cells, rows, intake, reading, path)
-    supply = reading.supply.setdefault(table.name, {})
-    supply.update(
-        {cell.column.name: f'{path}, "{cell.header}"' if cell.header else "said in the map" for cell in cells}
-    )
-    unused = [name for name in rows.header if name not in {cell.header for cell in mapped}]
-    if unused:
-        shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
-        reading.remarks.append(f"{path}: not used: {'column' if len(unused) == 1 else 'columns'} {shown}")
-    repeated = [name for name, times in Counter(rows.header).items() if times > 1]
-    if repeated:
-        reading.remarks.append(
-            f"{path}: several columns are called {', '.join(repeated[:8])}; none of them is used"
-        )
-    required = "name" if table is facts.ACCOUNT else table.names[0]
-    frame = _refuse(frame, frame[required].is_null(), f"no {required}", rows, intake)
-    if table is facts.ACCOUNT and frame["name"].n_unique() < frame.height:
-        frame = _refuse(
-            frame, ~frame["name"].is_first_distinct(), "this name stood on an earlier line", rows, intake
-        )
-    intake.read += frame.height
-    return frame.drop(_LINE) if _LINE in frame.columns else frame
-
-
-_LINE = "row in the file"
-
-
-def _converted(
-    cells: list[Cell], rows: Rows, intake: TableIntake, reading: Reading, path: str
-) -> pl.DataFrame:
-    """All columns of facts, and where one could not be read, the UNREAD column."""
-    columns: dict[str, pl.Series] = {}
-    unread: dict[str, pl.Series] = {}
-    for cell in cells:
-        if not cell.header:
-            columns[cell.column.name] = constant(cell, rows.height)
-            continue
-        converted = convert(cell, rows.columns[cell.header], padded=rows.is_padded)
-        columns[cell.column.name] = converted.facts
-        if converted.remark:
-            reading.remarks.append(f"{path}: {converted.remark}")
-        if converted.unread is not None and converted.unread.any():
-            unread[cell.column.name] = converted.unread
-            _note_unreadable(cell, converted, rows, intake)
-    frame = pl.DataFrame([series.alias(name) for name, series in columns.items()])
-    return with_unread(frame, unread)
-
-
-def _note_unreadable(cell: Cell, converted: Converted, rows: Rows, intake: TableIntake) -> None:
-    assert converted.unread is not None and converted.written is not None
-    places = converted.unread.arg_true()
-    first = places.head(MOST_DETAILS).to_list()
-    written = converted.written.gather(first).to_list()
-    details = (
-        Refusal(rows.file, line, f'"{_short(value)}": {converted.reasons(value)}', cell.header)
-        for line, value in zip(rows.lines(first), written, strict=True)
-    )
-    intake.cannot_read(len(places), details)
-
-
-def _short(value: str) -> str:
-    return value if len(value) <= 40 else f"{value[:37]}…"
-
-
-def _refuse(
-    frame: pl.DataFrame, condition: pl.Series, reason: str, rows: Rows, intake: TableIntake
-) -> pl.DataFrame:
-    """Leave out the rows for which the condition holds, with a note on each."""
-    if not condition.any():
-        return frame
-    if _LINE not in frame.columns:
-        frame = frame.with_columns(pl.int_range(pl.len(), dtype=pl.UInt32).alias(_LINE))
-    places = frame.filter(condition)[_LINE].to_list()
-    for line in rows.lines(places[:MOST_DETAILS]):
-        intake.refuse(Refusal(rows.file, line, reason))
-    intake.refused += max(len(places) - MOST_DETAILS, 0)
-    return frame.filter(~condition)
-
-
-def _refer_to_accounts(reading: Reading, column_map: ColumnMap) -> None:
-    """Give accounts their keys, and the rows of the other tables the keys of their accounts."""
-    prefix = pl.lit(reading.source + "/")
+def _look_up_accounts(reading: Reading, column_map: ColumnMap) -> None:
+    """Where rows name their accounts by something else than the login name, put the name there."""
     accounts = reading.tables["account"]
-    accounts = accounts.with_columns((prefix + pl.col("name")).alias("account"))
-    reading.tables["account"] = accounts
     for name, frame in reading.tables.items():
         if not facts.TABLES[name].of_account:
             continue
         by = next(cell.by for cell in column_map.tables[name] if cell.column.name == "account")
         if by == "name":
-            reading.tables[name] = frame.with_columns((prefix + pl.col("account")).alias("account"))
             continue
         if by not in accounts.columns:
             raise fail(
@@ -180,10 +110,8 @@ def _refer_to_accounts(reading: Reading, column_map: ColumnMap) -> None:
                 file=reading.source,
                 hint=f"map {by} under [account.columns]",
             )
-        keys = accounts.filter(pl.col(by).is_not_null() & pl.col(by).is_unique()).select(
-            pl.col(by).alias("looked up"), pl.col("account").alias("key")
+        keys = accounts.filter(pl.col(by).is_not_null() & pl.col(by).is_unique()).select(by, found="name")
+        found = frame.join(keys, left_on="account", right_on=by, how="left", maintain_order="left")
+        reading.tables[name] = found.with_columns(pl.coalesce("found", "account").alias("account")).drop(
+            "found"
         )
-        found = frame.join(keys, left_on="account", right_on="looked up", how="left", maintain_order="left")
-        reading.tables[name] = found.with_columns(
-            pl.coalesce("key", prefix + pl.col("account")).alias("account")
-        ).drop("key")

@@ -1,18 +1,19 @@
 """CSV bytes to columns of text, strictly: every record is either a row, or refused with its line.
 
-The fast way is PyArrow's parser. It is believed only where it found exactly one well-formed row on
-each line; files with line breaks inside quotes, ragged rows or stray quotes are gone through once
-more with the standard library's strict reader, which knows on which line each record starts.
+The fast way is PyArrow's parser. It is believed where the file has no quotes, or where it found
+exactly one row on each line; files with line breaks inside quotes, ragged rows or stray quotes are
+gone through with the standard library's strict reader, which knows where each record starts.
 """
 
 from __future__ import annotations
 
 import csv
 import io
+import re
 import sys
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
-from functools import cached_property
+from itertools import islice
 
 import pyarrow as pa
 import pyarrow.csv as arrow_csv
@@ -23,13 +24,16 @@ from keymallet.core.reading import Refusal
 
 SEPARATORS = (",", ";", "\t", "|")
 csv.field_size_limit(sys.maxsize)
+_FULL_INSTANT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:?\d\d)")
 
 
 @dataclass
 class Rows:
-    """The rows of one file. An empty cell is null. `columns` holds only those asked for.
+    """The rows of one file. An empty cell is null. `columns` holds only those asked for, as text.
 
-    Without `known_lines`, each row stands on a line of its own, the first one on line 2.
+    Columns of instants that are written in full throughout may be instants already.
+
+    `known_lines` are the lines its rows start on, once they had to be found out.
     """
 
     file: str
@@ -43,20 +47,11 @@ class Rows:
 
     def lines(self, rows: Collection[int]) -> list[int]:
         """The lines on which these rows start."""
+        if self.known_lines is None and _line_count(self.data) != self.height + 1:
+            self.known_lines = [record.line for record in _records(self.data, self.separator)][1:]
         if self.known_lines is None:
             return [row + 2 for row in rows]
         return [self.known_lines[row] for row in rows]
-
-    @cached_property
-    def is_padded(self) -> bool:
-        """Whether any cell may begin or end with a blank."""
-        around = (self.separator, "\n", "\r", '"')
-        blanks = (" ", "\t") if self.separator != "\t" else (" ",)
-        return any(
-            (mark + blank).encode() in self.data or (blank + mark).encode() in self.data
-            for mark in around
-            for blank in blanks
-        ) or self.data[-1:] in (b" ", b"\t")
 
 
 def read_rows(
@@ -67,15 +62,24 @@ def read_rows(
     separator: str | None,
     wanted: Collection[str],
     repeated: Collection[str] = (),
+    instants: Collection[str] = (),
 ) -> Rows:
-    """Read the wanted columns of a CSV file; `repeated` are those whose values recur often.
+    """Read the wanted columns of a CSV file.
+
+    `repeated` are those whose values recur often; `instants` those that may hold instants written
+    in full, like 2026-11-24T09:00:00Z.
 
     Raises KeymalletError with file, line and column where the file as a whole cannot be read.
     """
     data = _as_utf8(data, file, encoding)
     separator, header = _header(data, file, separator, wanted)
-    fast = _read_fast(data, separator, header, wanted, repeated)
-    if fast is not None and fast.num_rows + 1 == _line_count(data):
+    types: dict[str, pa.DataType] = dict.fromkeys(repeated, pa.dictionary(pa.int32(), pa.string()))
+    in_full = dict.fromkeys(_in_full(data, file, separator, header, instants), pa.timestamp("us", "UTC"))
+    fast = _read_fast(data, separator, header, wanted, types | in_full)
+    if fast is None and in_full:
+        fast = _read_fast(data, separator, header, wanted, types)
+    # Without quotes, and with as many cells in every row as in the header, nothing can hide.
+    if fast is not None and (b'"' not in data or fast.num_rows + 1 == _line_count(data)):
         return _rows(file, data, separator, header, fast)
     return _read_strictly(data, file, separator, header, wanted, fast)
 
@@ -174,12 +178,15 @@ def _line_count(data: bytes) -> int:
 
 
 def _read_fast(
-    data: bytes, separator: str, header: list[str], wanted: Collection[str], repeated: Collection[str]
+    data: bytes,
+    separator: str,
+    header: list[str],
+    wanted: Collection[str],
+    types: dict[str, pa.DataType],
 ) -> pa.Table | None:
     """Read with PyArrow; None if it finds anything amiss."""
     # Columns are named by number: headers may repeat, and unwanted ones may be anything.
     numbers = {name: str(header.index(name)) for name in wanted}
-    words = pa.dictionary(pa.int32(), pa.string())
     try:
         table = arrow_csv.read_csv(
             pa.BufferReader(data),
@@ -189,7 +196,7 @@ def _read_fast(
             ),
             parse_options=arrow_csv.ParseOptions(delimiter=separator, newlines_in_values=b'"' in data),
             convert_options=arrow_csv.ConvertOptions(
-                column_types={numbers[name]: words if name in repeated else pa.string() for name in wanted},
+                column_types={numbers[name]: types.get(name, pa.string()) for name in wanted},
                 include_columns=list(dict.fromkeys(numbers.values())) or ["0"],
                 null_values=[""],
                 strings_can_be_null=True,
@@ -200,6 +207,21 @@ def _read_fast(
     if not numbers:
         return table.select([])
     return pa.table({name: table.column(number) for name, number in numbers.items()})
+
+
+def _in_full(
+    data: bytes, file: str, separator: str, header: list[str], instants: Collection[str]
+) -> list[str]:
+    """Those columns of instants that begin with values written in full: it is worth trying them so."""
+    beginning = _decoded(data[: data.find(b"\n", 100_000) + 1] or data, file) if instants else ""
+    records = list(islice(csv.reader(io.StringIO(beginning, newline=""), delimiter=separator), 1, 200))
+    found = []
+    for name in instants:
+        place = header.index(name)
+        values = [record[place] for record in records if len(record) > place and record[place]]
+        if all(map(_FULL_INSTANT.match, values)):
+            found.append(name)
+    return found
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
 
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import ORIGIN, ROW, link_to_accounts, source_column, with_unread
+from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.estate import Estate
 from keymallet.sources.request import Request
@@ -30,11 +31,14 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
     Raises KeymalletError if a source cannot be read at all.
     """
     readings: list[Reading] = []
-    for source in estate.sources:
-        tell(source.name)
-        for reading in source.read(source.section, Request(source.name, estate.folder, estate.clock, at)):
-            _set_impossible_aside(reading, at)
-            readings.append(reading)
+    with ThreadPoolExecutor() as workers:
+        for source in estate.sources:
+            tell(source.name)
+            request = Request(source.name, estate.folder, estate.clock, at, workers)
+            for reading in source.read(source.section, request):
+                _set_impossible_aside(reading, at)
+                readings.append(reading)
+            request.note_files()
     return Gathered(readings, _put_together(readings), at)
 
 
@@ -52,7 +56,7 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
             continue
         intake = reading.table_intake(name)
         for column, where in ahead.items():
-            key = frame[frame.columns[0] if name != "account" else "account"]
+            key = frame["name" if name == "account" else facts.TABLES[name].names[0]]
             first = frame.select(key=key, value=column).filter(where).head(100)
             intake.cannot_read(
                 int(where.sum()),
@@ -75,35 +79,38 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
 def _put_together(readings: list[Reading]) -> dict[str, pl.DataFrame]:
     """One frame a table: the sources in the estate's order, each row with its source."""
     sources = pl.Enum([reading.source for reading in readings])
-    tables: dict[str, pl.DataFrame] = {}
-    for table in facts.TABLES.values():
-        parts = [
-            reading.tables[table.name].with_columns(
-                pl.lit(reading.source, dtype=sources).alias(source_column(table))
-            )
-            for reading in readings
-            if table.name in reading.tables
-        ]
-        if parts:
-            tables[table.name] = parts[0] if len(parts) == 1 else pl.concat(parts, how="diagonal")
+    parts: dict[str, list[pl.DataFrame]] = {}
+    first_row = 0
+    for reading in readings:
+        for name, frame in _linked(reading).items():
+            table = facts.TABLES[name]
+            origin = pl.lit(reading.source, dtype=sources).alias(source_column(table))
+            added = [origin, pl.col(ROW) + first_row] if table.of_account and first_row else [origin]
+            parts.setdefault(name, []).append(frame.with_columns(added))
+        first_row += reading.tables["account"].height
+    ordered = [name for name in facts.TABLES if name in parts]
+    return {
+        name: parts[name][0] if len(parts[name]) == 1 else pl.concat(parts[name], how="diagonal")
+        for name in ordered
+    }
+
+
+def _linked(reading: Reading) -> dict[str, pl.DataFrame]:
+    """The reading's tables with accounts called source/name, and the rows of the others tied to them."""
+    prefix = pl.lit(reading.source + "/")
+    tables = dict(reading.tables)
     belonging = [name for name in tables if facts.TABLES[name].of_account]
-    tables.update(
-        zip(belonging, link_to_accounts(tables["account"], [tables[name] for name in belonging]), strict=True)
-    )
-    for name in belonging:
-        _count_orphans(name, tables[name], readings)
+    linked = link_to_accounts(tables["account"]["name"], [tables[name] for name in belonging])
+    for name, frame in zip(belonging, linked, strict=True):
+        orphans = frame.filter(pl.col(ROW).is_null())
+        if orphans.height:
+            _remark_orphans(reading, name, orphans["account"])
+        tables[name] = frame.with_columns((prefix + pl.col("account")).alias("account"))
+    tables["account"] = tables["account"].with_columns((prefix + pl.col("name")).alias("account"))
     return tables
 
 
-def _count_orphans(name: str, frame: pl.DataFrame, readings: list[Reading]) -> None:
-    orphans = frame.filter(pl.col(ROW).is_null())
-    if orphans.is_empty():
-        return
-    for reading in readings:
-        mine = orphans.filter(pl.col(ORIGIN) == reading.source)["account"].to_list()
-        if mine:
-            shown = ", ".join(map(str, mine[:3]))
-            more = f" and {len(mine) - 3:,} more" if len(mine) > 3 else ""
-            reading.remarks.append(
-                f"{name}: {len(mine):,} rows name accounts that are not there: {shown}{more}"
-            )
+def _remark_orphans(reading: Reading, table: str, names: pl.Series) -> None:
+    shown = ", ".join(map(str, names.head(3)))
+    more = f" and {len(names) - 3:,} more" if len(names) > 3 else ""
+    reading.remarks.append(f"{table}: {len(names):,} rows name accounts that are not there: {shown}{more}")

@@ -184,7 +184,6 @@ class _Host:
         if entry.uid < first_of_range or entry.uid == 65534:
             kind = "system"
         return {
-            "account": f"{self.source}/{entry.name}",
             "name": entry.name,
             "display": entry.display or None,
             "stable-id": str(entry.uid),

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import polars as pl
 import pyarrow as pa
 
+from keymallet.core.facts import Kind
 from keymallet.sources.column_map import Cell
 
 _UTC = pl.Datetime("us", "UTC")
@@ -28,18 +29,23 @@ _ISO_DAY = r"^\d{4}-\d{2}-\d{2}$"
 _ISO_ZONED = r"(?:Z|z|[+-]\d{2}:?\d{2})$"
 
 
-def read_instants(text: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series | None, str]:
-    """Read a column of dates (null where empty).
+def may_be_in_full(cell: Cell) -> bool:
+    """Whether the map lets this column hold instants written in full and nothing else."""
+    return cell.column.kind is Kind.INSTANT and cell.formats[:1] == ("iso",) and not cell.none | cell.unknown
+
+
+def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series | None, str]:
+    """Read a column of dates (null where empty), text or instants already.
 
     Returns the instants, where something could not be read (None: nowhere), and a remark on
     values outside 1970 to 9999, which systems write for "never" and which are read as none.
     """
-    in_full = cell.formats[:1] == ("iso",) and not cell.none | cell.unknown
-    quick = _all_in_full(text) if in_full else None
-    if quick is None:
-        found, unread = _read_slowly(text, cell)
-    else:
-        found, unread = quick, None
+    quick = None
+    if column.dtype != pl.String:
+        quick = column.cast(_UTC)
+    elif may_be_in_full(cell):
+        quick = _all_in_full(column)
+    found, unread = _read_slowly(column, cell) if quick is None else (quick, None)
     since_1970 = found.to_physical()
     outside = ((since_1970 <= 0) | (since_1970 >= _LATEST)).fill_null(False)
     remark = ""

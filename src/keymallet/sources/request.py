@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from concurrent.futures import Executor, Future
+from dataclasses import dataclass, field
 from datetime import datetime
-from hashlib import blake2b
 from itertools import islice
 from pathlib import Path
 from zoneinfo import ZoneInfo
+
+from blake3 import blake3
 
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.problems import fail
@@ -17,18 +19,33 @@ from keymallet.core.reading import FileRead, Reading
 
 @dataclass(frozen=True)
 class Request:
-    """What a source is asked: its name, its own section of the estate file, where and when."""
+    """What a source is asked: its name, where its files are, the clock and the instant.
+
+    `workers` do what can be done side by side.
+    """
 
     name: str
     folder: Path
     clock: ZoneInfo
     at: datetime
+    workers: Executor
+    _digests: list[tuple[Reading, str, int, Future[str]]] = field(default_factory=list)
 
     def bytes_of(self, path: str, reading: Reading) -> bytes:
-        """Read a file of the estate and note its digest. Raises KeymalletError if it cannot be read."""
+        """Read a file of the estate; its digest is taken meanwhile. Raises KeymalletError."""
         data = read_file(self.folder / path, path)
-        reading.files.append(FileRead(path, len(data), blake2b(data, digest_size=32).hexdigest()))
+        self._digests.append((reading, path, len(data), self.workers.submit(_digest, data)))
         return data
+
+    def note_files(self) -> None:
+        """Enter the files that were read into their readings."""
+        for reading, path, size, digest in self._digests:
+            reading.files.append(FileRead(path, size, digest.result()))
+
+
+def _digest(data: bytes) -> str:
+    digest: str = blake3(data).hexdigest()
+    return digest
 
 
 def read_file(path: Path, shown: str) -> bytes:

@@ -9,16 +9,17 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
-from hashlib import blake2b
 from pathlib import Path
 
 import msgspec
 import polars as pl
+from blake3 import blake3
 
 from keymallet.core import facts
-from keymallet.core.evidence import ROW, UNREAD, Evidence, data_type, source_column
+from keymallet.core.evidence import ROW, UNREAD, Evidence, account_names, data_type, source_column
 from keymallet.core.problems import fail
 from keymallet.core.reading import FileRead, Reading, TableIntake
 
@@ -37,7 +38,7 @@ class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
 
 
 class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
-    """One table of the snapshot; `digest` is of its Parquet file (BLAKE2b-256)."""
+    """One table of the snapshot; `digest` is of its Parquet file (BLAKE3)."""
 
     rows: int
     columns: list[str]
@@ -91,6 +92,9 @@ class Snapshot:
             for name in names
             if name in self.manifest.tables
         }
+        for name, frame in tables.items():
+            if facts.TABLES[name].of_account and (columns is None or "account" in columns[name]):
+                tables[name] = frame.with_columns(account_names(tables["account"], frame).alias("account"))
         sources = self.manifest.sources
         return Evidence(
             tables,
@@ -134,7 +138,9 @@ def write_snapshot(
         shutil.rmtree(unfinished, ignore_errors=True)
         unfinished.mkdir()
         try:
-            records = {name: _write_table(unfinished, name, frame) for name, frame in tables.items()}
+            with ThreadPoolExecutor() as workers:
+                written = workers.map(lambda name: _write_table(unfinished, name, tables[name]), tables)
+                records = dict(zip(tables, written, strict=True))
             sources = {
                 each.source: SourceRecord(gathered, each.supply, each.intake, each.files, each.remarks)
                 for each in readings
@@ -169,7 +175,7 @@ def read_snapshot(folder: Path) -> Snapshot:
         raise fail(
             f"the snapshot is of format {manifest.format}, not {FORMAT}", file=str(path), hint="gather again"
         )
-    return Snapshot(folder, manifest, blake2b(data, digest_size=32).hexdigest())
+    return Snapshot(folder, manifest, blake3(data).hexdigest())
 
 
 def newest_snapshot(folder: Path) -> Snapshot | None:
@@ -201,10 +207,9 @@ def _free_place(folder: Path, gathered: datetime) -> Path:
 
 def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
     path = folder / f"{name}.parquet"
-    frame.write_parquet(path, compression="lz4", statistics=False)
-    data = path.read_bytes()
+    frame.write_parquet(path, compression="lz4", statistics=False, row_group_size=131_072)
     _sync(path)
-    return TableRecord(frame.height, frame.columns, blake2b(data, digest_size=32).hexdigest())
+    return TableRecord(frame.height, frame.columns, blake3(path.read_bytes()).hexdigest())
 
 
 def _write(path: Path, data: bytes) -> None:

@@ -1,0 +1,131 @@
+"""One CSV file to one fact table, with a note of every record and cell that was not read."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import cast
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import with_unread
+from keymallet.core.facts import Table
+from keymallet.core.reading import MOST_DETAILS, Refusal, TableIntake
+from keymallet.sources.cells import RECURRING, Converted, constant, convert
+from keymallet.sources.column_map import Cell, ColumnMap
+from keymallet.sources.csv_rows import Rows, read_rows
+from keymallet.sources.instants import may_be_in_full
+from keymallet.sources.request import Request
+
+_NUMBER = "row in the file"
+
+
+@dataclass
+class TableFile:
+    """One file, read as one table. `supply` says for each fact which column it came from."""
+
+    table: Table
+    path: str
+    cells: list[Cell]
+    frame: pl.DataFrame = field(default_factory=pl.DataFrame)
+    intake: TableIntake = field(default_factory=TableIntake)
+    remarks: list[str] = field(default_factory=list)
+
+    @property
+    def supply(self) -> dict[str, str]:
+        """Where in the file each fact stands."""
+        return {
+            cell.column.name: f'{self.path}, "{cell.header}"' if cell.header else "said in the map"
+            for cell in self.cells
+        }
+
+    def read(self, data: bytes, column_map: ColumnMap, request: Request) -> TableFile:
+        """Read the file's bytes. Raises KeymalletError if it cannot be read as a whole."""
+        rows = self._rows(data, column_map)
+        for refusal in rows.refused:
+            self.intake.refuse(refusal)
+        self._remark_headers(rows.header)
+        self.frame = self._converted(rows, request)
+        required = "name" if self.table is facts.ACCOUNT else self.table.names[0]
+        self._refuse(self.frame[required].is_null(), f"no {required}", rows)
+        # Equal names have equal hashes: as many hashes as rows means that no name stands twice.
+        if self.table is facts.ACCOUNT and self.frame["name"].hash().n_unique() < self.frame.height:
+            self._refuse(~self.frame["name"].is_first_distinct(), "this name stood on an earlier line", rows)
+        self.intake.read += self.frame.height
+        self.frame = self.frame.drop(_NUMBER, strict=False)
+        return self
+
+    def _rows(self, data: bytes, column_map: ColumnMap) -> Rows:
+        mapped = [cell for cell in self.cells if cell.header]
+        return read_rows(
+            data,
+            self.path,
+            encoding=column_map.encoding,
+            separator=column_map.separator,
+            wanted=list(dict.fromkeys(cell.header for cell in mapped)),
+            repeated=_headers_where_all((cell.header, cell.column.kind in RECURRING) for cell in mapped),
+            instants=_headers_where_all((cell.header, may_be_in_full(cell)) for cell in mapped),
+        )
+
+    def _remark_headers(self, header: list[str]) -> None:
+        used = {cell.header for cell in self.cells}
+        unused = [name for name in header if name not in used]
+        if unused:
+            shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
+            self.remarks.append(
+                f"{self.path}: not used: {'column' if len(unused) == 1 else 'columns'} {shown}"
+            )
+        repeated = [name for name, times in Counter(header).items() if times > 1]
+        if repeated:
+            shown = ", ".join(repeated[:8])
+            self.remarks.append(f"{self.path}: several columns are called {shown}; none of them is used")
+
+    def _converted(self, rows: Rows, request: Request) -> pl.DataFrame:
+        """All columns of facts, and where one could not be read, the UNREAD column."""
+        mapped = [cell for cell in self.cells if cell.header]
+        converted = request.workers.map(lambda cell: convert(cell, rows.columns[cell.header]), mapped)
+        columns = {cell.column.name: constant(cell, rows.height) for cell in self.cells if not cell.header}
+        unread: dict[str, pl.Series] = {}
+        for cell, each in zip(mapped, converted, strict=True):
+            columns[cell.column.name] = each.facts
+            if each.remark:
+                self.remarks.append(f"{self.path}: {each.remark}")
+            if each.unread is not None and each.unread.any():
+                unread[cell.column.name] = each.unread
+                self._note_unreadable(cell, each, rows)
+        frame = pl.DataFrame([columns[cell.column.name].alias(cell.column.name) for cell in self.cells])
+        return with_unread(frame, unread)
+
+    def _note_unreadable(self, cell: Cell, converted: Converted, rows: Rows) -> None:
+        unread, written = cast(pl.Series, converted.unread), cast(pl.Series, converted.written)
+        places = unread.arg_true()
+        first = places.head(MOST_DETAILS).to_list()
+        details = (
+            Refusal(self.path, line, f'"{_short(value)}": {converted.reasons(value)}', cell.header)
+            for line, value in zip(rows.lines(first), written.gather(first).to_list(), strict=True)
+        )
+        self.intake.cannot_read(len(places), details)
+
+    def _refuse(self, condition: pl.Series, reason: str, rows: Rows) -> None:
+        """Leave out the rows for which the condition holds, with a note on each."""
+        if not condition.any():
+            return
+        if _NUMBER not in self.frame.columns:
+            self.frame = self.frame.with_columns(pl.int_range(pl.len(), dtype=pl.UInt32).alias(_NUMBER))
+        places = self.frame.filter(condition)[_NUMBER].to_list()
+        for line in rows.lines(places[:MOST_DETAILS]):
+            self.intake.refuse(Refusal(self.path, line, reason))
+        self.intake.refused += max(len(places) - MOST_DETAILS, 0)
+        self.frame = self.frame.filter(~condition)
+
+
+def _headers_where_all(said: Iterable[tuple[str, bool]]) -> set[str]:
+    """The headers of which the same is true for every fact they are mapped to."""
+    pairs = list(said)
+    return {header for header, _ in pairs} - {header for header, holds in pairs if not holds}
+
+
+def _short(value: str) -> str:
+    return value if len(value) <= 40 else f"{value[:37]}…"

@@ -48,20 +48,14 @@ def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
 
     One more breach of a severity outweighs any number of less severe ones.
     """
-    accounts = judgement.evidence.tables["account"].height
-    breached: dict[str, pl.Series] = {}
+    parts = []
     for rule in judgement.rulebook.rules:
-        if rule.table == "account":
-            breached[rule.id] = judgement.codes[rule.id] == Verdict.BREACH
-        else:
-            rows = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)).drop_nulls()
-            breached[rule.id] = pl.repeat(False, accounts, dtype=pl.Boolean, eager=True).scatter(rows, True)
-    weighed = [
-        pl.col(rule.id).cast(pl.Int64) * (1 << _BITS_A_SEVERITY * (rule.severity - 1))
-        for rule in judgement.rulebook.rules
-    ]
-    score = pl.DataFrame(breached).select(pl.sum_horizontal(weighed)).to_series()
-    ranked = pl.DataFrame({"score": score}).with_row_index("row").filter(pl.col("score") > 0)
+        rows = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH))
+        if rule.table != "account":
+            rows = rows.drop_nulls().unique()
+        weight = pl.lit(1 << _BITS_A_SEVERITY * (rule.severity - 1), dtype=pl.Int64)
+        parts.append(rows.alias("row").to_frame().with_columns(score=weight))
+    ranked = pl.concat(parts).group_by("row").agg(pl.col("score").sum())
     worst = ranked.top_k(most, by=["score", -pl.col("row").cast(pl.Int64)])
     return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 
-import msgspec
 import polars as pl
 
 from keymallet.core import facts
@@ -13,17 +12,9 @@ from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.column_map import ColumnMap, read_column_map
 from keymallet.sources.csv_table import TableFile
 from keymallet.sources.request import Request, utf8_text
+from keymallet.sources.sections import CsvSection
 
 NO_SUCH_THING = "the system has no such thing"
-
-
-class CsvSection(msgspec.Struct, rename="kebab", frozen=True):
-    """The source's section of the estate file."""
-
-    read: str
-    map: str
-    files: dict[str, str | list[str]]
-    stale_after: str = ""
 
 
 def read(section: CsvSection, request: Request) -> list[Reading]:

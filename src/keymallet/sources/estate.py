@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
@@ -14,17 +13,10 @@ import msgspec
 
 from keymallet.core.language.literals import parse_span
 from keymallet.core.nearest import did_you_mean
-from keymallet.core.reading import Reading
 from keymallet.core.toml_text import TomlDocument
-from keymallet.sources import csv_export, host
 from keymallet.sources.column_map import is_zone
-from keymallet.sources.request import Request, read_file, utf8_text
-
-READERS: dict[str, tuple[type[msgspec.Struct], Callable[[Any, Request], list[Reading]]]] = {
-    "csv": (csv_export.CsvSection, csv_export.read),
-    "host": (host.HostSection, host.read),
-}
-"""`read = "…"` of a source: the shape of its section, and the function that reads it."""
+from keymallet.sources.request import read_file, utf8_text
+from keymallet.sources.sections import READERS
 
 _SOURCE_NAME = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 
@@ -41,11 +33,11 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
 
 @dataclass(frozen=True)
 class Source:
-    """One source of the estate. `stale_after` is how old its evidence may get."""
+    """One source of the estate: the module that reads it, and how old its evidence may get."""
 
     name: str
     section: Any
-    read: Callable[[Any, Request], list[Reading]]
+    reader: str
     stale_after: timedelta | None
 
 
@@ -109,11 +101,11 @@ def _source(document: TomlDocument, name: str, data: Any) -> Source | None:
         hint = did_you_mean(str(reader), READERS) or f"there are: {', '.join(READERS)}"
         document.fault((*path, "read") if reader is not None else path, given, hint)
         return None
-    shape, read = READERS[reader]
+    shape, module = READERS[reader]
     section = document.read(shape, data, path)
     stale_after = None
     if isinstance(written := data.get("stale-after"), str):
         stale_after = parse_span(written)
         if stale_after is None:
             document.fault((*path, "stale-after"), f'"{written}" is no length of time', "like 36h or 7d")
-    return Source(name, section, read, stale_after) if section else None
+    return Source(name, section, module, stale_after) if section else None

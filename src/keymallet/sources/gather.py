@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -35,7 +36,8 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
         for source in estate.sources:
             tell(source.name)
             request = Request(source.name, estate.folder, estate.clock, at, workers)
-            for reading in source.read(source.section, request):
+            reader = importlib.import_module(source.reader)
+            for reading in reader.read(source.section, request):
                 _set_impossible_aside(reading, at)
                 readings.append(reading)
             request.note_files()

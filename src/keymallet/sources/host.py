@@ -12,9 +12,8 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from fnmatch import fnmatchcase
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
-import msgspec
 import polars as pl
 
 from keymallet.core import facts
@@ -34,6 +33,7 @@ from keymallet.sources.host_lines import (
     scheme_of,
 )
 from keymallet.sources.request import Request
+from keymallet.sources.sections import HostSection
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _LAST_DAY = 2_932_896  # 9999-12-31
@@ -60,20 +60,6 @@ _FROM_SHADOW = {
     "locked": "field 2: only a lock put there by an administrator",
     "lock-cause": "field 2",
 }
-
-
-class HostSection(msgspec.Struct, rename="kebab", frozen=True):
-    """The source's section of the estate file.
-
-    `pam` is the release whose ageing rule holds: they differ on the very day. `kinds` says by
-    patterns of the login name what an account is; the first that fits counts.
-    """
-
-    read: str
-    folder: str
-    pam: Literal["1.5", "1.7"] = "1.7"
-    kinds: dict[str, Literal["person", "guest", "service", "shared", "system", "emergency"]] = {}
-    stale_after: str = ""
 
 
 def read(section: HostSection, request: Request) -> list[Reading]:

@@ -157,6 +157,8 @@ class _Subject:
     def missing(self, node: Typed) -> list[pl.Series]:
         """Names of facts, each a column that is null where the fact is not wanting."""
         match node:
+            case typed.Const() | typed.ConstList() | typed.At():
+                return []
             case typed.OfAccount():
                 named = self.of_account(node).missing(node.body)
             case typed.Fact():

@@ -1,0 +1,35 @@
+# demo and test are all that a new machine needs: each makes the virtual environment first.
+
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+N      ?= 1000000
+
+.PHONY: demo test check bench screenshots clean
+
+demo: $(VENV)/ready                   ## make the made-up railway's estate and run the day on it
+	$(BIN)/keymallet demo build/gentian-valley-railway
+
+test: $(VENV)/ready                   ## all tests
+	$(BIN)/pytest -n auto
+
+check: test                           ## what has to hold before a change lands
+	$(BIN)/ruff format --check src tests bench tools
+	$(BIN)/ruff check src tests bench tools
+	$(BIN)/mypy
+
+bench: $(VENV)/ready                  ## times and memory on N accounts (default 1,000,000), as ratios
+	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[bench]'
+	$(BIN)/python bench/run.py build/bench $(N)
+
+screenshots: $(VENV)/ready            ## pictures of the commands' output for the docs
+	PATH=$(abspath $(BIN)):$$PATH tools/screenshots.sh docs/screenshots
+
+$(VENV)/ready: pyproject.toml constraints.txt
+	$(PYTHON) -c 'import sys; sys.exit("Keymallet needs Python 3.11 or newer") if sys.version_info < (3, 11) else None'
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[dev]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) build

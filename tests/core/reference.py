@@ -1,0 +1,305 @@
+"""A slow, obvious evaluator of the rule language: one row at a time, on plain Python values.
+
+It reads the syntax tree, not the typed tree, and knows nothing of Polars. None is unknown.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from keymallet.core import facts
+from keymallet.core.facts import Kind
+from keymallet.core.language import tree
+from keymallet.core.language.tree import Node
+
+Row = dict[str, Any]
+
+
+@dataclass
+class World:
+    """All facts, as rows. A child row's `of` is the place of its account, or None."""
+
+    accounts: list[Row]
+    children: dict[str, list[Row]]
+    supply: dict[str, dict[str, list[str]]]
+    at: datetime
+    limits: dict[str, Any]
+    terms: dict[str, Node]
+
+
+def kleene_not(value: bool | None) -> bool | None:
+    return None if value is None else not value
+
+
+def kleene_and(values: list[bool | None]) -> bool | None:
+    if False in values:
+        return False
+    return None if None in values else True
+
+
+def kleene_or(values: list[bool | None]) -> bool | None:
+    if True in values:
+        return True
+    return None if None in values else False
+
+
+class Evaluator:
+    """Evaluates expressions about one row of one table."""
+
+    def __init__(self, world: World, table: str, row: Row | None) -> None:
+        self.world = world
+        self.table = table
+        self.row = row
+
+    @property
+    def account(self) -> Row | None:
+        if self.table == "account":
+            return self.row
+        place = self.row["of"] if self.row is not None else None
+        return None if place is None else self.world.accounts[place]
+
+    def value(self, node: Node) -> Any:
+        method = getattr(self, f"_{type(node).__name__.lower()}")
+        return method(node)
+
+    def _literal(self, node: tree.Literal) -> Any:
+        return node.value
+
+    def _name(self, node: tree.Name) -> Any:
+        head, _, rest = node.text.partition(".")
+        if rest and head == "limit":
+            return self.world.limits[rest]
+        if rest and head == "account":
+            return Evaluator(self.world, "account", self.account).value(tree.Name(node.span, rest))
+        if facts.TABLES[self.table].column(node.text):
+            return self.fact(node.text)
+        if node.text in self.world.terms:
+            return self.value(self.world.terms[node.text])
+        return self.world.at if node.text == "at" else node.text
+
+    def fact(self, name: str) -> Any:
+        if self.row is None:
+            return None
+        derived = getattr(self, f"derived_{self.table}_{name.replace('-', '_')}", None)
+        return derived() if derived else self.row.get(name)
+
+    # derived facts, written out by hand
+
+    def derived_factor_phishing_resistant(self) -> bool | None:
+        told = self.row["phishing-resistant"]
+        if told is not None:
+            return told
+        kind = self.row["kind"]
+        return None if kind is None else kind in ("hardware-key", "passkey", "smartcard")
+
+    def derived_account_locked(self) -> bool | None:
+        until = self.row["locked-until"]
+        if until is not None and until <= self.world.at:
+            return False
+        return self.row["locked"]
+
+    def derived_account_privileged(self) -> bool | None:
+        if self.row["privileged"] is not None:
+            return self.row["privileged"]
+        at = self.world.at
+        standing = self.over(
+            "grant",
+            lambda row: kleene_and(
+                [
+                    row["privileged"],
+                    None if row["mode"] is None else row["mode"] == "standing",
+                    not (row["starts"] is not None and row["starts"] > at),
+                    self.not_over(row, "grant", "ends"),
+                ]
+            ),
+        )
+        opened = self.over(
+            "elevation",
+            lambda row: kleene_and(
+                [
+                    None if row["outcome"] is None else row["outcome"] == "opened",
+                    None if row["starts"] is None else row["starts"] <= at,
+                    None if row["ends"] is None else row["ends"] > at,
+                    kleene_not(self.known(row, "elevation", "closed")),
+                ]
+            ),
+        )
+        return kleene_or([standing, opened])
+
+    def derived_account_usable(self) -> bool | None:
+        row, at = self.row, self.world.at
+        key = self.over(
+            "key",
+            lambda each: kleene_and(
+                [
+                    None if each["state"] is None else each["state"] == "active",
+                    self.not_over(each, "key", "expires"),
+                ]
+            ),
+        )
+        factor = self.over(
+            "factor",
+            lambda each: kleene_and(
+                [
+                    None if each["state"] is None else each["state"] == "active",
+                    None
+                    if each["kind"] is None
+                    else each["kind"] in ("passkey", "hardware-key", "smartcard"),
+                ]
+            ),
+        )
+        password = kleene_and([row["has-password"], row["password-locked"] is not True])
+        return kleene_and(
+            [
+                row["enabled"],
+                kleene_not(self.derived_account_locked()),
+                not (row["starts"] is not None and row["starts"] > at),
+                self.not_over(row, "account", "ends"),
+                kleene_or([password, key, factor]),
+            ]
+        )
+
+    def not_over(self, row: Row, table: str, name: str) -> bool | None:
+        """Has no end, or one still ahead."""
+        if row[name] is not None:
+            return bool(row[name] > self.world.at)
+        return kleene_not(self.known(row, table, name))
+
+    def over(self, table: str, test: Any) -> bool | None:
+        """Whether some row of the account passes."""
+        if self.row is None or not self.supplied(table):
+            return None
+        return kleene_or([test(row) for row in self.rows(table)])
+
+    def rows(self, table: str) -> list[Row]:
+        place = next(place for place, row in enumerate(self.world.accounts) if row is self.row)
+        return [row for row in self.world.children.get(table, []) if row["of"] == place]
+
+    def supplied(self, table: str) -> bool:
+        return table in self.world.supply[self.row["source"]]
+
+    # tests
+
+    def _not(self, node: tree.Not) -> bool | None:
+        return kleene_not(self.value(node.operand))
+
+    def _junction(self, node: tree.Junction) -> bool | None:
+        values = [self.value(part) for part in node.parts]
+        return kleene_and(values) if node.word == "and" else kleene_or(values)
+
+    def _compare(self, node: tree.Compare) -> bool | None:
+        left, right = self.sides(node.left, node.right)
+        if left is None or right is None:
+            return None
+        return {
+            "=": lambda: left == right,
+            "!=": lambda: left != right,
+            "<": lambda: left < right,
+            "<=": lambda: left <= right,
+            ">": lambda: left > right,
+            ">=": lambda: left >= right,
+        }[node.operator]()
+
+    def sides(self, left: Node, right: Node) -> tuple[Any, Any]:
+        return self.against(left, right), self.against(right, left)
+
+    def against(self, node: Node, other: Node) -> Any:
+        """A bare name beside a word column is a word if the column has it."""
+        if isinstance(node, tree.Name) and node.text in self.words(other):
+            return node.text
+        return self.value(node)
+
+    def words(self, node: Node) -> tuple[str, ...]:
+        if not isinstance(node, tree.Name):
+            return ()
+        name, table = node.text, self.table
+        if name.startswith("account."):
+            name, table = name.removeprefix("account."), "account"
+        column = facts.TABLES[table].column(name)
+        return column.words if column and column.kind in (Kind.WORD, Kind.WORDS) else ()
+
+    def items(self, choices: Node, other: Node) -> list[Any]:
+        if isinstance(choices, tree.ListOf):
+            return [self.against(item, other) for item in choices.items]
+        return list(self.value(choices))
+
+    def _within(self, node: tree.Within) -> bool | None:
+        value = self.value(node.operand)
+        if value is None:
+            return None
+        return (value in self.items(node.choices, node.operand)) != node.negated
+
+    def _has(self, node: tree.Has) -> bool | None:
+        held = self.value(node.operand)
+        if held is None:
+            return None
+        if node.mode == "one":
+            wanted = self.against(node.wanted, node.operand)
+            return None if wanted is None else wanted in held
+        wanted = self.items(node.wanted, node.operand)
+        test = any if node.mode == "any" else all
+        return test(each in held for each in wanted)
+
+    def _pattern(self, node: tree.Pattern) -> bool | None:
+        value = self.value(node.operand)
+        if value is None:
+            return None
+        if node.word == "matches":
+            return re.search(node.pattern, value) is not None
+        regex = "".join({"*": ".*", "?": "."}.get(each, re.escape(each)) for each in node.pattern)
+        return re.fullmatch(regex, value, re.DOTALL) is not None
+
+    def _known(self, node: tree.Known) -> bool | None:
+        name, evaluator = node.operand.text, self
+        if name.startswith("account."):
+            name, evaluator = name.removeprefix("account."), Evaluator(self.world, "account", self.account)
+        column = facts.TABLES[evaluator.table].column(name)
+        if evaluator.row is None:
+            known: bool | None = None
+        elif column.definition:
+            known = evaluator.fact(name) is not None
+        else:
+            known = evaluator.known(evaluator.row, evaluator.table, name)
+        return kleene_not(known) if node.negated else known
+
+    def known(self, row: Row, table: str, name: str) -> bool | None:
+        if row[name] is not None:
+            return True
+        supplied = name in self.world.supply[row["source"]].get(table, [])
+        return False if supplied and name not in (row.get("unread") or []) else None
+
+    # values
+
+    def _call(self, node: tree.Call) -> Any:
+        value = self.value(node.arguments[0])
+        if value is None:
+            return None
+        return {
+            "age": lambda: self.world.at - value,
+            "until": lambda: value - self.world.at,
+            "length": lambda: len(value),
+            "lower": lambda: value.lower(),
+        }[node.function]()
+
+    def _shift(self, node: tree.Shift) -> Any:
+        left, right = self.value(node.left), self.value(node.right)
+        if left is None or right is None:
+            return None
+        return left + right if node.operator == "+" else left - right
+
+    def _ask(self, node: tree.Ask) -> Any:
+        about = Evaluator(self.world, "account", self.account)
+        if about.row is None or not about.supplied(node.table):
+            return None
+        values = [
+            True if node.condition is None else Evaluator(self.world, node.table, row).value(node.condition)
+            for row in about.rows(node.table)
+        ]
+        if node.question == "count":
+            return None if None in values else sum(values)
+        if node.question == "every":
+            return kleene_and(values)
+        return kleene_or(values) if node.question == "some" else kleene_not(kleene_or(values))

@@ -1,0 +1,133 @@
+"""What many tests share: evidence out of plain Python rows, and running the program."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import ORIGIN, ROW, UNREAD, Evidence, data_type
+from keymallet.core.judge import Judgement, Verdict, judge
+from keymallet.core.rulebook import read_rulebook
+
+AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
+CLOCK = ZoneInfo("Europe/Zurich")
+PROGRAM = Path(sys.executable).parent / "keymallet"
+
+
+def days_ago(days: float) -> datetime:
+    """An instant before AT."""
+    return AT - timedelta(days=days)
+
+
+def evidence(
+    accounts: list[dict[str, Any]],
+    supply: dict[str, dict[str, list[str]]] | None = None,
+    **children: list[dict[str, Any]],
+) -> Evidence:
+    """Evidence of these accounts. A row of another table names its account's row as `of` (None: an orphan).
+
+    Without `supply`, the one source "d" supplies whatever any row mentions. Column names are
+    written with underscores.
+    """
+    tables = {"account": [_kebab(row) for row in accounts]} | {
+        name.replace("_", "-"): [_kebab(row) for row in rows] for name, rows in children.items()
+    }
+    if supply is None:
+        mentioned = {name: sorted({key for row in rows for key in row}) for name, rows in tables.items()}
+        supply = {
+            "d": {
+                name: [key for key in keys if key not in ("of", UNREAD)] for name, keys in mentioned.items()
+            }
+        }
+    sources = pl.Enum(list(supply))
+    keyed = [{"source": "d", "name": f"a{number}", **row} for number, row in enumerate(tables.pop("account"))]
+    keyed = [{"account": f"{row['source']}/{row['name']}", **row} for row in keyed]
+    frames = {"account": _frame(facts.ACCOUNT, keyed).with_columns(pl.col("source").cast(sources))}
+    for name, rows in tables.items():
+        table = facts.TABLES[name]
+        frame = _frame(table, [{key: value for key, value in row.items() if key != "of"} for row in rows])
+        places = [row.get("of") for row in rows]
+        origins = [
+            row.get("source", keyed[place]["source"] if place is not None else next(iter(supply)))
+            for row, place in zip(rows, places, strict=True)
+        ]
+        frames[name] = frame.with_columns(
+            pl.Series(ORIGIN, origins, dtype=sources), pl.Series(ROW, places, dtype=pl.UInt32)
+        )
+    told = {
+        source: {
+            table: dict.fromkeys([*columns, "account", "source", "name"], "test")
+            for table, columns in named.items()
+        }
+        for source, named in supply.items()
+    }
+    return Evidence(frames, told, dict.fromkeys(supply, AT))
+
+
+def _kebab(row: dict[str, Any]) -> dict[str, Any]:
+    return {key.replace("_", "-"): value for key, value in row.items()}
+
+
+def _frame(table: facts.Table, rows: list[dict[str, Any]]) -> pl.DataFrame:
+    schema: dict[str, Any] = {column.name: data_type(column) for column in table.columns}
+    if any(UNREAD in row for row in rows):
+        schema[UNREAD] = pl.List(pl.String)
+    return pl.DataFrame([{name: row.get(name) for name in schema} for row in rows], schema=schema)
+
+
+def judged(found: Evidence, rules: str, at: datetime = AT) -> Judgement:
+    """Judge by rules given as TOML; the title is added."""
+    return judge(found, read_rulebook(f'title = "Test"\n{rules}', "rulebook.toml"), at, CLOCK)
+
+
+def verdict_words(judgement: Judgement, rule: str = "r") -> list[str]:
+    """The verdicts of one rule on each row, in words."""
+    return [Verdict(code).word for code in judgement.codes[rule].to_list()]
+
+
+def rule(must: str, who: str = "true", extra: str = "") -> str:
+    """One rule called r, as TOML."""
+    return f"""{extra}
+[rule.r]
+title = "R"
+severity = "high"
+who = '''{who}'''
+must = '''{must}'''
+"""
+
+
+def run(
+    *words: str, cwd: Path, expect: int | None = None, **environment: str
+) -> subprocess.CompletedProcess[str]:
+    """Run the installed program; with `expect`, hold its exit code against it."""
+    done = subprocess.run(
+        [str(PROGRAM), *words],
+        cwd=cwd,
+        capture_output=True,
+        text=True,
+        encoding="utf-8",
+        timeout=120,
+        env={**os.environ, "COLUMNS": "100", **environment},
+        check=False,
+    )
+    assert "Traceback" not in done.stderr, done.stderr
+    if expect is not None:
+        assert done.returncode == expect, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
+    return done
+
+
+def write(folder: Path, files: dict[str, str | bytes]) -> Path:
+    """Write files below a folder."""
+    for name, text in files.items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
+    return folder

@@ -105,7 +105,7 @@ def worlds(draw: st.DrawFn) -> World:
 
 
 def _row(draw: st.DrawFn, supply: Any, table: str, source: str, place: int) -> dict[str, Any]:
-    row: dict[str, Any] = {name: None for name in facts.TABLES[table].names}
+    row: dict[str, Any] = dict.fromkeys(facts.TABLES[table].names)
     row |= {"source": source, "name": f"a{place}"} if table == "account" else {"source": source}
     unread = []
     for name in supply[source][table]:
@@ -289,7 +289,7 @@ def test_rules_on_rows_agree_with_the_reference(world: World, table: str, data: 
 @given(worlds(), expressions("account"), expressions("account"))
 @example(
     World(
-        [{name: None for name in facts.ACCOUNT.names} | {"source": "d", "name": "a0"}],
+        [dict.fromkeys(facts.ACCOUNT.names) | {"source": "d", "name": "a0"}],
         {},
         {"d": {"account": []}},
         AT,

@@ -121,7 +121,12 @@ def read_rulebook(text: str, name: str) -> Rulebook:
     document.raise_problems()
     digest = hashlib.sha256(text.encode()).hexdigest()
     return Rulebook(
-        found.title, found.edition, digest, dict(book.limits), tuple(rule for rule in rules if rule)
+        title=found.title,
+        edition=found.edition,
+        digest=digest,
+        limits=dict(book.limits),
+        rules=tuple(rule for rule in rules if rule),
+        remarks=tuple(_unused(book)),
     )
 
 

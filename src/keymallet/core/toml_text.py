@@ -47,7 +47,7 @@ class TomlDocument:
         except tomllib.TOMLDecodeError as error:
             raise KeymalletError(self._syntax_problem(str(error))) from None
         except RecursionError:
-            raise KeymalletError(Problem("tables or lists are nested too deep", Place(name))) from None
+            raise KeymalletError(Problem("tables or lists are nested too deep", Place(name, 1, 1))) from None
 
     def _syntax_problem(self, message: str) -> Problem:
         lines = self.text.split("\n")

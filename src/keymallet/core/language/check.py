@@ -296,8 +296,9 @@ class _Checker:
             second = self.resolve(right)
             return self.resolve(left, second.type if second else None), second
         first = self.resolve(left)
-        second = self.resolve(right, first.type if first else None)
-        return first, second
+        if first is None and isinstance(right, tree.Name):
+            return None, None  # without the left side it cannot be told what a bare name stands for
+        return first, self.resolve(right, first.type if first else None)
 
     def agree(self, left_node: Node, left: Typed, right_node: Node, right: Typed) -> bool:
         """Whether two values can be compared; reports it if they cannot."""
@@ -400,9 +401,6 @@ class _Checker:
             choices = self.choices(node.wanted, operand.type)
             return choices and typed.Has(FLAG, self.text(node), operand, node.mode, choices)
         element = ValueType(Kind.WORD, operand.type.words) if operand.type.words else TEXT
-        if isinstance(node.wanted, tree.ListOf):
-            self.fault(node.wanted.span, "one list in another", 'say "has any" or "has all" before a list')
-            return None
         wanted = self.resolve(node.wanted, element)
         if wanted is None:
             return None

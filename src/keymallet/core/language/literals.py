@@ -15,8 +15,8 @@ _UNITS = {
     "d": 86_400_000_000,
     "w": 604_800_000_000,
 }
-_SPAN = re.compile(r"(\d+(?:\.\d+)?)(us|ms|s|min|h|d|w)")
-_INSTANT = re.compile(r"\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?(Z|[+-]\d{2}:\d{2})?)?")
+_SPAN = re.compile(r"(\d+(?:\.\d+)?)(us|ms|s|min|h|d|w)", re.ASCII)
+_INSTANT = re.compile(r"\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?(Z|[+-]\d{2}:\d{2})?)?", re.ASCII)
 LONGEST_SPAN = timedelta(days=365_000)
 
 

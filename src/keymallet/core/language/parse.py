@@ -201,6 +201,8 @@ def _about_token(text: str, token: Token, unexpected: UnexpectedInput) -> tuple[
         return f'"{token}" is no unit of time', "spans are written 90d, 8h, 30min, 2w, 45s"
     if token.type == "COMPARISON" and before.rstrip().endswith(("=", "<", ">")):
         return "two comparisons stand side by side", "there are = != < <= > >="
+    if token.type == "LSQB" and before.rstrip().endswith("has"):
+        return "a list cannot stand here", 'say "has any" or "has all" before a list'
     if token.type == "COMPARISON":
         return "a comparison has two sides", 'join two comparisons with "and"'
     return f'"{token}" cannot stand here', _wanted(unexpected)

@@ -1,0 +1,247 @@
+"""Syntax, names and types: what is understood, and how faults are told."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+
+from keymallet.core import facts
+from keymallet.core.language import tree
+from keymallet.core.language.check import Book, Written, check_flag, definition
+from keymallet.core.language.functions import FUNCTIONS
+from keymallet.core.language.literals import parse_instant, parse_span, span_text
+from keymallet.core.language.parse import parse
+from keymallet.core.language.tree import Compare, Fault, Junction, Literal, Name, Not, Shift, Span
+
+NOWHERE = Span(0, 0)
+
+
+def name(text: str) -> Name:
+    return Name(NOWHERE, text)
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("enabled", name("enabled")),
+        ("not a and b", Junction(NOWHERE, "and", (Not(NOWHERE, name("a")), name("b")))),
+        (
+            "a or b and c",
+            Junction(NOWHERE, "or", (name("a"), Junction(NOWHERE, "and", (name("b"), name("c"))))),
+        ),
+        (
+            "(a or b) and c",
+            Junction(NOWHERE, "and", (Junction(NOWHERE, "or", (name("a"), name("b"))), name("c"))),
+        ),
+        ("a-b - c = d", Compare(NOWHERE, "=", Shift(NOWHERE, "-", name("a-b"), name("c")), name("d"))),
+        (
+            "a - b - c = d",
+            Compare(
+                NOWHERE,
+                "=",
+                Shift(NOWHERE, "-", Shift(NOWHERE, "-", name("a"), name("b")), name("c")),
+                name("d"),
+            ),
+        ),
+        ("x >= 1.5", Compare(NOWHERE, ">=", name("x"), Literal(NOWHERE, 1.5))),
+        ("true", Literal(NOWHERE, True)),
+        ("truest", name("truest")),
+        ("no-factor", name("no-factor")),
+        ("known is known", tree.Known(NOWHERE, name("known"), negated=False)),
+    ],
+)
+def test_what_is_written_becomes_a_tree(text: str, expected: tree.Node) -> None:
+    """`or` binds least, then `and`, then `not`; a hyphen belongs to the name; minus groups to the left."""
+    assert parse(text) == expected
+
+
+def test_positions_are_of_the_text_itself() -> None:
+    """Every node knows the characters it was written at."""
+    node = parse("kind = person and  enabled")
+    assert isinstance(node, Junction)
+    assert node.parts[1].span == Span(19, 26)
+
+
+@pytest.mark.parametrize(
+    ("text", "at", "message", "hint"),
+    [
+        ("", 0, "the expression is empty", ""),
+        ("a and", 5, "the expression ends too early", "missing"),
+        ("a == b", 3, "two comparisons stand side by side", "= != < <= > >="),
+        ("a < b < c", 6, "a comparison has two sides", '"and"'),
+        ("age(x) <= 90days", 12, '"days" is no unit of time', "90d"),
+        ("a && b", 2, '"&" is not part of the language', '"and"'),
+        ('kind = "x"', 7, "single quotes", "'text'"),
+        ("name = 'x", 7, "no closing quote", "close it"),
+        ("a b", 2, '"b" cannot stand here', '"and" or "or"'),
+        ("(a", 2, "ends too early", "closing bracket"),
+        ("ends < 2026-02-30", 7, "no day or time of the calendar", "2026-11-24"),
+        ("x in a, b", 6, "cannot stand here", ""),
+        ("x is here", 5, "cannot stand here", "is known"),
+        ("groups has ['x']", 11, "a list cannot stand here", "has any"),
+        ("x like adm", 7, "cannot stand here", "single quotes"),
+        ("(" * 101 + "a" + ")" * 101, 0, "nested", "terms"),
+        ("not " * 2000 + "a", 0, "nested", "terms"),
+        ("a" * 30_000, 0, "longer than", "terms"),
+    ],
+)
+def test_faults_of_syntax_point_at_the_place(text: str, at: int, message: str, hint: str) -> None:
+    """One fault, at the character where it stands, with what to write instead."""
+    fault = parse(text)
+    assert isinstance(fault, Fault)
+    assert (fault.span.start, message in fault.message, hint in fault.hint) == (at, True, True), fault
+
+
+def faults_of(text: str, table: str = "account", terms: dict[str, str] | None = None) -> list[Fault]:
+    found: list[Fault] = []
+    book = Book(terms={key: _written(value, found) for key, value in (terms or {}).items()})
+    check_flag(_written(text, found), facts.TABLES[table], book)
+    return found
+
+
+def _written(text: str, found: list[Fault]) -> Written:
+    node = parse(text)
+    assert not isinstance(node, Fault), node
+    return Written(text, node, found.append)
+
+
+@pytest.mark.parametrize(
+    ("text", "table", "marked", "message", "hint"),
+    [
+        ("age(isued) <= 90d", "key", "isued", 'a key has no column "isued"', 'did you mean "issued"?'),
+        ("kind = persn", "account", "persn", "none of the words", 'did you mean "person"?'),
+        ("kind = 'person'", "account", "'person'", "without quotes", "write it bare: person"),
+        ("enabled < true", "account", "enabled < true", "needs an order", '"="'),
+        ("created < 90d", "account", "90d", "an instant", "age(created)"),
+        ("failed-attempts > 1d", "account", "1d", "a number", "has a unit"),
+        ("age(created) <= limit.idle", "account", "limit.idle", 'no limit "idle" is set', "[limits]"),
+        ("age(created)", "account", "age(created)", "a length of time, not a yes or no", "<= 90d"),
+        ("kind", "account", "kind", "a word, not a yes or no", "kind = person"),
+        ("groups = 'x'", "account", "'x'", "a list of words", ""),
+        ("kind has person", "account", "kind", "asks for a list", '"="'),
+        ("groups in ['x']", "account", "groups", "not a list of words", "has any"),
+        ("name like 'a*' and mail like 3", "account", None, "", ""),
+        ("kind like 'p*'", "account", "kind", "asks for text", '"in"'),
+        ("name matches '('", "account", "'('", "the pattern cannot be read: unclosed group", ""),
+        ("some factr", "account", "factr", '"factr" is no table', 'did you mean "factor"?'),
+        ("some person", "account", "person", "belongs to no account", "factor"),
+        ("account.enabled", "account", "account.enabled", "is already the account", 'write "enabled"'),
+        ("account.enabld", "key", "account.enabld", 'an account has no column "enabld"', "enabled"),
+        ("enabled", "key", "enabled", "a key has no column", 'did you mean "account.enabled"?'),
+        ("issued < at", "account", "issued", "an account has no column", "a key has one"),
+        ("ends-starts > 1d", "account", "ends-starts", "no column", "a minus has spaces around it"),
+        ("agee(created) > 1d", "account", "agee", "there is no function", 'did you mean "age"?'),
+        ("surely(enabled)", "account", "surely", "there is no function", ""),
+        ("age(created, ends) > 1d", "account", "age(created, ends)", "takes one value, not 2", ""),
+        ("age(kind) > 1d", "account", "kind", "age takes an instant, not a word", ""),
+        ("created + ends > at", "account", "created + ends", "cannot be added", ""),
+        ("age(created) is known", "account", "age(created)", "only a fact", ""),
+        ("unit.x = 'a'", "account", "unit.x", 'there is no "unit."', "account."),
+        ("name = bob", "account", "bob", "no column", "text stands in quotes: 'bob'"),
+        ("kind in [person, gust]", "account", "gust", "none of the words", 'did you mean "guest"?'),
+        ("[a] = kind", "account", None, "", ""),
+    ],
+)
+def test_faults_of_names_and_types(
+    text: str, table: str, marked: str | None, message: str, hint: str
+) -> None:
+    """The caret marks the word that is wrong, and the one hint says what was probably meant."""
+    node = parse(text)
+    if marked is None:
+        assert isinstance(node, Fault)
+        return
+    (fault,) = faults_of(text, table)
+    assert text[fault.span.start : fault.span.end] == marked
+    assert message in fault.message, fault
+    assert hint in fault.hint, fault
+
+
+def test_all_faults_of_an_expression_are_found() -> None:
+    """Not only the first one."""
+    assert len(faults_of("enabld and kind = persn or some factr and age(kind) > 1d")) == 4
+
+
+def test_terms_that_go_in_a_circle_are_refused() -> None:
+    """And the circle is shown."""
+    (fault,) = faults_of("a", terms={"a": "not b", "b": "a or enabled"})
+    assert "a -> b -> a" in fault.message
+
+
+def test_a_fault_in_a_term_is_told_once_however_often_it_is_used() -> None:
+    """Its uses are not faults of their own."""
+    assert len(faults_of("a and a and not a", terms={"a": "enabld"})) == 1
+
+
+def test_a_term_means_what_the_table_at_hand_makes_of_it() -> None:
+    """`state = active` can be asked of factors and keys; asked of an account it is a fault."""
+    terms = {"works": "state = active"}
+    assert faults_of("some factor (works) and some key (works)", terms=terms) == []
+    assert len(faults_of("works", terms=terms)) == 1
+
+
+@pytest.mark.parametrize(
+    ("written", "length"),
+    [
+        ("90d", timedelta(days=90)),
+        ("8h", timedelta(hours=8)),
+        ("30min", timedelta(minutes=30)),
+        ("2w", timedelta(weeks=2)),
+        ("45s", timedelta(seconds=45)),
+        ("1.5h", timedelta(minutes=90)),
+        ("250us", timedelta(microseconds=250)),
+        ("0.1us", None),
+        ("1y", None),
+        ("-1d", None),
+        ("999999999d", None),
+        ("٣d", None),
+    ],
+)
+def test_spans(written: str, length: timedelta | None) -> None:
+    """Exact lengths of time; calendar months and years are none."""
+    assert parse_span(written) == length
+
+
+def test_instants() -> None:
+    """With a zone they are instants, without they wait for the estate's clock."""
+    assert parse_instant("2026-11-24T09:00Z") == datetime(2026, 11, 24, 9, tzinfo=UTC)
+    assert parse_instant("2026-11-24T10:00:00.5+01:00") == datetime(
+        2026, 11, 24, 9, 0, 0, 500_000, tzinfo=UTC
+    )
+    assert parse_instant("2026-11-24") == datetime(2026, 11, 24)
+    assert parse_instant("2026-11-31") is None
+    assert parse_instant("24.11.2026") is None
+
+
+@pytest.mark.parametrize(
+    ("length", "written"),
+    [
+        (timedelta(days=180), "180 d"),
+        (timedelta(hours=36), "36 h"),
+        (timedelta(minutes=-5), "-5 min"),
+        (timedelta(), "0 s"),
+    ],
+)
+def test_spans_are_written_with_one_unit(length: timedelta, written: str) -> None:
+    """The largest unit that leaves no rest."""
+    assert span_text(length) == written
+
+
+@pytest.mark.parametrize("table", facts.TABLES.values(), ids=lambda table: table.name)
+def test_every_table_is_declared_in_full(table: facts.Table) -> None:
+    """Names are kebab-case and stand once; meanings are given; words belong to words; definitions hold."""
+    assert len(set(table.names)) == len(table.names)
+    for column in table.columns:
+        assert column.meaning
+        assert column.name == column.name.lower().replace("_", "-")
+        assert bool(column.words) <= (column.kind in (facts.Kind.WORD, facts.Kind.WORDS))
+        assert column.kind is not facts.Kind.WORD or column.words
+        if column.definition:
+            assert definition(column, table).type.kind is column.kind
+    assert set(table.label) <= set(table.names)
+    assert not table.of_account or table.names[0] == "account"
+
+
+def test_every_function_says_what_it_does() -> None:
+    """The one table serves the checker, the compiler and the docs."""
+    assert all(function.meaning and function.takes for function in FUNCTIONS.values())

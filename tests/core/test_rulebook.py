@@ -1,0 +1,145 @@
+"""Rulebooks: all faults at once, each at its place in the file."""
+
+from __future__ import annotations
+
+import time
+
+import pytest
+
+from keymallet.core.problems import KeymalletError
+from keymallet.core.rulebook import Severity, limit_text, read_rulebook
+
+FAULTY = '''title = "Faulty"
+sevrity = "high"
+[limits]
+soon = "soon"
+schemes = ["yescrypt", "bcript"]
+[terms]
+kind = "enabled"
+twice = "kind = persn"
+[rule.first]
+title = "First"
+each = "kee"
+must = "enabled"
+severity = "hgh"
+[rule.second]
+title = 2
+who = "twice"
+must = """
+enabled and
+  \\u0061ge(creatd) <= 90d and password-scheme in limit.schemes"""
+severity = "low"
+[rule.third]
+title = "Third"
+'''
+
+
+def problems_of(text: str) -> list[tuple[int, int, str]]:
+    with pytest.raises(KeymalletError) as raised:
+        read_rulebook(text, "rulebook.toml")
+    return [(p.place.line, p.place.column, p.message) for p in raised.value.problems if p.place]
+
+
+def test_all_faults_are_found_at_once_each_at_its_place() -> None:
+    """Line and column are those of the file, inside strings of several lines and with escapes too."""
+    assert problems_of(FAULTY) == [
+        (2, 11, 'there is no setting "sevrity" here'),
+        (4, 8, '"soon" is no limit'),
+        (7, 8, '"kind" is the name of a fact already'),
+        (8, 17, '"persn" is none of the words it can be'),
+        (11, 8, 'no verdict can be given for each "kee"'),
+        (13, 12, '"hgh" is no severity'),
+        (15, 9, "this has to be text, not a whole number"),
+        (19, 12, 'an account has no column "creatd"'),
+        (19, 50, '"bcript" in that list is none of the words it can be'),
+        (21, 2, '"must" is missing'),
+        (21, 2, '"severity" is missing'),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "message"),
+    [
+        ("title = ", 1, "this is not TOML"),
+        ("title = 'a'\ntitle = 'b'\n", 2, "this is not TOML"),
+        ("[rule.a]\n[rule.a]\n", 2, "this is not TOML"),
+        ("a = " + "[" * 5000, 1, ""),
+        ("title = 'x'", 1, "there is no rule in this book"),
+        ("title = 'x'\nrule = 3", 2, "this has to be a table"),
+        ("title = 'x'\n[rule]\na = 3", 3, "this has to be a table, not a number"),
+        (
+            "title = 'x'\n[terms]\na = 3\n[rule.r]\ntitle=''\nmust='a'\nseverity='low'",
+            3,
+            "a term is an expression",
+        ),
+        ("\x00", 1, "this is not TOML"),
+    ],
+)
+def test_what_is_no_rulebook_is_refused(text: str, line: int, message: str) -> None:
+    """With the line, never with a traceback."""
+    first = problems_of(text)[0]
+    assert first[0] == line
+    assert message in first[2]
+
+
+def test_a_sound_book_is_read() -> None:
+    """Limits keep their types; what nobody uses is remarked on."""
+    book = read_rulebook(
+        """
+title = "T"
+edition = "1"
+[limits]
+age = "90d"
+n = 3
+when = 2026-01-01
+words = ["otp"]
+[terms]
+spare = "enabled"
+spare-too = "not spare"
+[rule.r]
+title = "R"
+must = "age(created) <= limit.age and failed-attempts < limit.n and created < limit.when"
+severity = "critical"
+cite = ["X 1"]
+advice = "Do."
+""",
+        "r.toml",
+    )
+    (rule,) = book.rules
+    assert (rule.severity, rule.cite, rule.advice, rule.who.text) == (
+        Severity.CRITICAL,
+        ("X 1",),
+        "Do.",
+        "true",
+    )
+    assert [limit_text(limit) for limit in book.limits.values()] == [
+        "90 d",
+        "3",
+        "2026-01-01 00:00:00",
+        "otp",
+    ]
+    assert book.remarks == (
+        "limit.words is set, but no rule uses it",
+        'the term "spare" is not used by any rule',
+        'the term "spare-too" is not used by any rule',
+    )
+
+
+def test_a_book_of_a_thousand_rules_is_checked_quickly() -> None:
+    """Within seconds, not minutes, and its faults are all there."""
+    rules = "".join(
+        f"[rule.r{n}]\ntitle = 'R{n}'\nseverity = 'low'\nwho = \"kind = person and staff-{n % 50}\"\n"
+        f'must = "age(created) <= {n}d or some factor (state = active and phishing-resistant)"\n'
+        for n in range(1000)
+    )
+    terms = "[terms]\n" + "".join(f'staff-{n} = "enabled and failed-attempts < {n}"\n' for n in range(50))
+    started = time.perf_counter()
+    book = read_rulebook(f"title = 'big'\n{terms}{rules}", "big.toml")
+    assert len(book.rules) == 1000
+    assert time.perf_counter() - started < 20
+    assert (
+        len(
+            problems_of(f"title = 'big'\n{terms}{rules.replace('enabled', 'x').replace('created', 'creatd')}")
+        )
+        == 1000
+    )

@@ -1,4 +1,4 @@
-"""Writes an estate of N accounts and 1.7 N rows of factors, keys and grants, about 2% of each rule in breach."""
+"""Writes an estate of N accounts and 1.7 N rows beside them, about 2% of most rules in breach."""
 
 from __future__ import annotations
 

@@ -8,7 +8,7 @@ from keymallet.commands.common import add_judging, open_case
 from keymallet.commands.main import CLEAN
 
 EXAMPLES = [
-    ("keymallet show directory/r.veltlin", "one account of one source"),
+    ("keymallet show directory/emergency-2", "one account of one source"),
     ("keymallet show root", "every account of that login name, whichever source it is in"),
 ]
 

@@ -108,13 +108,16 @@ def read_column_map(text: str, name: str, clock: ZoneInfo) -> ColumnMap:
     rest = {key: value for key, value in document.data.items() if key not in facts.TABLES}
     settings = {field.encode_name for field in msgspec.structs.fields(ColumnMapText)}
     for key in rest.keys() - settings:
-        known = [*settings, *facts.TABLES]
-        hint = did_you_mean(key, known) or f"there are the tables {', '.join(facts.TABLES)}"
+        hint = (
+            did_you_mean(key, facts.TABLES)
+            or did_you_mean(key, settings)
+            or f"there are the tables {', '.join(facts.TABLES)}"
+        )
         document.fault((key,), f'"{key}" is neither a setting nor a table', hint)
     rest = {key: value for key, value in rest.items() if key in settings}
     found = document.read(ColumnMapText, rest)
     maps = {key: document.read(TableMap, value, (key,)) for key, value in tables.items()}
-    if not tables:
+    if not tables and not document.problems:
         document.fault((), "the map names no table", 'add [account.columns] with name = "…"')
     document.raise_problems()
     assert found is not None
@@ -260,7 +263,7 @@ def is_zone(name: str) -> bool:
     """Whether it is the name of an IANA time zone."""
     try:
         ZoneInfo(name)
-    except (ValueError, OSError):
+    except (KeyError, ValueError, OSError):
         return False
     return True
 

@@ -75,9 +75,11 @@ def read_rows(
     separator, header = _header(data, file, separator, wanted)
     types: dict[str, pa.DataType] = dict.fromkeys(repeated, pa.dictionary(pa.int32(), pa.string()))
     in_full = dict.fromkeys(_in_full(data, file, separator, header, instants), pa.timestamp("us", "UTC"))
-    fast = _read_fast(data, separator, header, wanted, types | in_full)
-    if fast is None and in_full:
-        fast = _read_fast(data, separator, header, wanted, types)
+    fast = None
+    if data[:1] not in (b"\r", b"\n"):  # before the header, PyArrow would take a blank line for it
+        fast = _read_fast(data, separator, header, wanted, types | in_full)
+        if fast is None and in_full:
+            fast = _read_fast(data, separator, header, wanted, types)
     # Without quotes, and with as many cells in every row as in the header, nothing can hide.
     if fast is not None and (b'"' not in data or fast.num_rows + 1 == _line_count(data)):
         return _rows(file, data, separator, header, fast)

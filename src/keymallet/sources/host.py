@@ -115,8 +115,12 @@ class _Host:
                 row["groups"] = _groups_of(entry, groups)
             rows.append(row)
         intake.read = len(rows)
-        self._tables(rows)
         self._supply(shadow is not None, groups is not None)
+        supplied = self.result.supply["account"]
+        schema = {
+            column.name: data_type(column) for column in facts.ACCOUNT.columns if column.name in supplied
+        }
+        self.result.tables["account"] = pl.DataFrame(rows, schema=schema)
         self._remarks(accounts or {}, shadow, groups)
         return self.result
 
@@ -176,13 +180,6 @@ class _Host:
             "kind": kind,
             "interactive": entry.is_interactive,
         }
-
-    def _tables(self, rows: list[dict[str, Any]]) -> None:
-        present = dict.fromkeys(name for row in rows for name in row)
-        schema = {
-            column.name: data_type(column) for column in facts.ACCOUNT.columns if column.name in present
-        }
-        self.result.tables["account"] = pl.DataFrame(rows, schema=schema)
 
     def _supply(self, shadow: bool, groups: bool) -> None:
         supply = {name: f"{self.folder}/etc/passwd, {where}" for name, where in _FROM_PASSWD.items()}
@@ -284,15 +281,12 @@ def _day(days: int | None) -> datetime | None:
 
 def _password(text: str) -> dict[str, Any]:
     """What a password field tells, without the hash."""
-    if text == "":
-        return {"has-password": True, "password-empty": True, "password-locked": False}
-    barred = text[0] in "!*"
     scheme = scheme_of(text.lstrip("!"))
-    locked = text[0] == "!" and scheme is not None
+    locked = text.startswith("!") and scheme is not None
     return {
-        "has-password": scheme is not None,
-        "password-empty": False,
-        "password-locked": barred,
+        "has-password": scheme is not None or text == "",
+        "password-empty": text == "",
+        "password-locked": text.startswith(("!", "*")),
         "password-scheme": scheme,
         # Locks after failed sign-ins stand elsewhere: without a lock here, it is not known.
         "locked": True if locked else None,

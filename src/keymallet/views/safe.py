@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import unicodedata
-
-_ESCAPED = {"Zl", "Zp", "Cc", "Cf", "Cs", "Co", "Cn"}
-
 
 def plain(text: object) -> str:
     """Write characters that would steer a terminal, or hide, as escapes: `\\x1b`, `\\u202e`.
 
-    Those are control, format, surrogate and unassigned characters, line and paragraph separators.
+    Those are control, format and unassigned characters, and every kind of blank but the plain one.
     """
     written = str(text)
-    if written.isascii() and written.isprintable():
+    if written.isprintable():
         return written
-    return "".join(_escaped(each) if unicodedata.category(each) in _ESCAPED else each for each in written)
+    return "".join(each if each.isprintable() else _escaped(each) for each in written)
 
 
 def _escaped(character: str) -> str:

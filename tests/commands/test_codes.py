@@ -1,0 +1,169 @@
+"""Exit codes, bad requests and hostile content, through the installed program."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.support import PROGRAM, run, write
+
+ESTATE = """
+organisation = "O"
+clock = "UTC"
+rulebook = "rulebook.toml"
+[source.d]
+read = "csv"
+map = "map.toml"
+files = { account = "accounts.csv" }
+stale-after = "7d"
+"""
+MAP = '[account.columns]\nname = "Login"\ndisplay = "Name"\nenabled = "On"\n'
+BOOK = 'title = "T"\n[rule.on]\ntitle = "Accounts are on"\nmust = "enabled"\nseverity = "medium"\n'
+AT = ("--at", "2026-11-24")
+
+
+def estate(folder: Path, accounts: str, **files: str) -> Path:
+    return write(
+        folder,
+        {"estate.toml": ESTATE, "map.toml": MAP, "rulebook.toml": BOOK, "accounts.csv": accounts}
+        | {name.replace("_", "."): text for name, text in files.items()},
+    )
+
+
+@pytest.mark.parametrize(
+    ("accounts", "words", "code"),
+    [
+        ("Login,Name,On\na,A,yes\n", (), 0),
+        ("Login,Name,On\na,A,no\n", (), 0),
+        ("Login,Name,On\na,A,no\n", ("--fail-on", "medium"), 1),
+        ("Login,Name,On\na,A,no\n", ("--fail-on", "low"), 1),
+        ("Login,Name,On\na,A,no\n", ("--fail-on", "never"), 0),
+        ("Login,Name,On\na,A,\n", ("--fail-on", "low"), 0),
+        ("Login,Name,On\na,A,yes\nb\n", (), 3),
+        ("Login,Name,On\na,A,no\nb\n", ("--fail-on", "low"), 1),
+        ("Login,Name,On\n", (), 0),
+        ("Login,Nme,On\n", (), 2),
+    ],
+)
+def test_the_code_tells_how_it_came_out(
+    tmp_path: Path, accounts: str, words: tuple[str, ...], code: int
+) -> None:
+    """0 nothing at or above --fail-on, 1 something is, 2 could not be done, 3 incomplete: never clean."""
+    estate(tmp_path, accounts)
+    run("judge", *words, cwd=tmp_path, expect=code)
+
+
+def test_evidence_that_is_too_old_is_incomplete(tmp_path: Path) -> None:
+    """Read eight days before the instant judged at, where seven are allowed."""
+    estate(tmp_path, "Login,Name,On\na,A,yes\n")
+    run("gather", "--at", "2026-11-16", cwd=tmp_path, expect=0)
+    run("judge", "--at", "2026-11-23", cwd=tmp_path, expect=0)
+    done = run("judge", *AT, cwd=tmp_path, expect=3)
+    assert "d: read 8 d before, more than 7 d" in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("judje",), 'there is no command "judje"; did you mean "judge"?'),
+        (("judge", "--at", "tomorrow"), '"tomorrow" is no instant'),
+        (("judge", "--format", "xml"), "invalid choice"),
+        (("judge", "--worst", "-1"), "is no number of accounts"),
+        (("judge", "--estate", "nowhere.toml"), "nowhere.toml: there is no such file"),
+        (("judge", "--estate", "."), "this is a folder"),
+        (("judge", "--rulebook", "nowhere.toml"), "nowhere.toml: there is no such file"),
+        (("judge", "--snapshot", "."), "this is no snapshot"),
+        (("judge", "--format", "csv", "--output", "no/such/folder.csv"), "cannot be written"),
+        (("show",), "the following arguments are required"),
+        (("rules", "check", "map.toml"), '"title" is missing'),
+        (("rules", "check", "accounts.csv"), "this is not TOML"),
+        (("facts", "fact"), "no table"),
+    ],
+)
+def test_what_cannot_be_done_is_said_and_ends_with_2(
+    tmp_path: Path, words: tuple[str, ...], said: str
+) -> None:
+    """On standard error, with what to do."""
+    estate(tmp_path, "Login,Name,On\na,A,yes\n")
+    done = run(*words, cwd=tmp_path, expect=2)
+    assert said in done.stderr
+    assert not done.stdout
+
+
+def test_without_an_estate_the_way_to_one_is_shown(tmp_path: Path) -> None:
+    """Somebody new lands here first."""
+    assert "keymallet demo" in run("judge", cwd=tmp_path, expect=2).stderr
+    assert "usage" in run(cwd=tmp_path, expect=2).stdout
+
+
+def test_rules_check_shows_every_fault_with_a_caret(tmp_path: Path) -> None:
+    """All at once, with the rulebook's own lines."""
+    estate(tmp_path, "", rulebook_toml=BOOK.replace("enabled", "enabeld and kind = persn") + "seveirty = 1\n")
+    told = run("rules", "check", cwd=tmp_path, expect=2).stderr
+    assert (
+        'rulebook.toml:4:9  rule.on, must\n    must = "enabeld and kind = persn"\n            ^^^^^^^ an account'
+        in told
+    )
+    assert "3 faults" in told
+
+
+HOSTILE = 'Login,Name,On\n"e\x1b[31mvil\u202e","=1+1",no\nb,"a\x07\nb",no\n'
+
+
+def test_hostile_names_are_shown_escaped_and_written_exactly(tmp_path: Path) -> None:
+    """Never raw to the terminal; intact in JSON; defused in CSV only where a spreadsheet is meant."""
+    estate(tmp_path, HOSTILE)
+    for words in (("judge",), ("show", "e\x1b[31mvil\u202e"), ("gather",), ("show", "nobody\x1b]0;x\x07")):
+        done = run(*words, cwd=tmp_path)
+        told = done.stdout + done.stderr
+        assert not set(told) & set("\x1b\x07\u202e"), words
+        assert "\\x1b" in told or words == ("gather",)
+    found = json.loads(run("judge", "--format", "json", cwd=tmp_path).stdout)["findings"]
+    assert [(row["account"], row["display"]) for row in found] == [
+        ("d/e\x1b[31mvil\u202e", "=1+1"),
+        ("d/b", "a\x07\nb"),
+    ]
+    for words, display in (((), "=1+1"), (("--spreadsheet",), "'=1+1")):
+        text = run("judge", "--format", "csv", *words, cwd=tmp_path).stdout
+        assert next(csv.DictReader(io.StringIO(text, newline="")))["display"] == display
+
+
+def test_findings_go_to_a_file_with_the_run_beside_it(tmp_path: Path) -> None:
+    """Written whole; the run is told in a file of its own where the format has no place for it."""
+    estate(tmp_path, "Login,Name,On\na,A,no\n")
+    run("judge", "--format", "jsonl", "--output", "f.jsonl", cwd=tmp_path, expect=0)
+    assert json.loads((tmp_path / "f.jsonl").read_text())["account"] == "d/a"
+    assert json.loads((tmp_path / "f.jsonl.run.json").read_text())["rulebook"]["title"] == "T"
+    run("judge", "--output", "summary.txt", cwd=tmp_path, expect=0)
+    assert "Accounts are on" in (tmp_path / "summary.txt").read_text()
+
+
+def test_a_snapshot_can_be_judged_on_its_own(tmp_path: Path) -> None:
+    """With a rulebook and without the estate it came from."""
+    estate(tmp_path, "Login,Name,On\na,A,no\n")
+    run("gather", *AT, cwd=tmp_path, expect=0)
+    (tmp_path / "estate.toml").unlink()
+    words = ("--snapshot", "snapshots/2026-11-24T000000Z", "--rulebook", "rulebook.toml")
+    run("judge", *words, "--fail-on", "low", cwd=tmp_path, expect=1)
+    assert "O, judged at" in run("judge", *words, cwd=tmp_path).stdout
+
+
+def test_a_reader_that_goes_away_is_no_fault(tmp_path: Path) -> None:
+    """`keymallet judge | head` ends in silence."""
+    import subprocess
+
+    estate(tmp_path, "Login,Name,On\n" + "".join(f"a{number},A,no\n" for number in range(20_000)))
+    done = subprocess.run(
+        f"{PROGRAM} judge --format csv | head -1",
+        shell=True,
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert done.stdout.startswith("rule,")
+    assert done.stderr == ""

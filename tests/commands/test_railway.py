@@ -1,0 +1,155 @@
+"""The installed program on the railway's estate, from reading files to the code it ends with."""
+
+from __future__ import annotations
+
+import csv
+import importlib
+import io
+import json
+import shlex
+from pathlib import Path
+
+import polars as pl
+import pytest
+
+from keymallet.commands.main import COMMANDS
+from keymallet.demo.railway import REFUSED, write_estate
+from keymallet.store.snapshot import newest_snapshot
+from tests.conftest import RAILWAY_AT
+from tests.support import run
+
+AT = ("--at", RAILWAY_AT)
+
+
+def found_in(folder: Path, *words: str) -> list[dict[str, str]]:
+    done = run("judge", *AT, "--format", "csv", *words, cwd=folder, expect=1)
+    return list(csv.DictReader(io.StringIO(done.stdout, newline="")))
+
+
+def test_everything_planted_is_found_and_nothing_else(gathered: Path) -> None:
+    """The ground truth and the breaches, both ways; every rule of the book breaks somewhere."""
+    told = list(csv.DictReader((gathered / "ground-truth.csv").open(encoding="utf-8")))
+    planted = {(row["rule"], row["account"], row["subject"]) for row in told}
+    found = {
+        (row["rule"], row["account"], row["subject"])
+        for row in found_in(gathered)
+        if row["verdict"] == "breach"
+    }
+    assert found - planted == set()
+    assert planted - found == set()
+    done = run("judge", *AT, "--format", "json", cwd=gathered)
+    assert {count["rule"] for count in json.loads(done.stdout)["rules"]} == {rule for rule, _, _ in planted}
+
+
+def test_what_cannot_be_read_is_counted(gathered: Path) -> None:
+    """Two ragged lines of the export and a cut line of shadow; each told with its line."""
+    snapshot = newest_snapshot(gathered / "snapshots")
+    assert snapshot is not None
+    refused = {
+        name: sum(each.refused for each in source.intake.values())
+        for name, source in snapshot.manifest.sources.items()
+    }
+    assert {name: number for name, number in refused.items() if number} == REFUSED
+    shown = " ".join(run("judge", *AT, cwd=gathered).stdout.split())
+    assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 23;" in shown
+    assert "hosts/tix-2/etc/shadow line 25: 2 fields where 9 are needed" in shown
+    assert "incomplete: ticketing/tix-2: 1 record was refused" in shown
+
+
+def test_the_same_estate_gives_the_same_snapshot(gathered: Path, tmp_path: Path) -> None:
+    """The same bytes give the same tables in the same order."""
+    write_estate(tmp_path)
+    run("gather", *AT, cwd=tmp_path, expect=3)
+    digests = [newest_snapshot(folder / "snapshots").digest for folder in (gathered, tmp_path)]  # type: ignore[union-attr]
+    assert digests[0] == digests[1]
+
+
+def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
+    """Neither in any table of the snapshot nor in any output."""
+    lines = [line for path in railway.glob("hosts/*/etc/shadow") for line in path.read_text().splitlines()]
+    hashes = {line.split(":")[1].lstrip("!") for line in lines}
+    hashes = {secret for secret in hashes if len(secret) > 12}
+    assert len(hashes) > 20
+    snapshot = newest_snapshot(railway / "snapshots")
+    assert snapshot is not None
+    texts = [(snapshot.folder / "manifest.json").read_text()]
+    for name in snapshot.manifest.tables:
+        texts.append(pl.read_parquet(snapshot.folder / f"{name}.parquet").write_json())
+    for form in ("table", "csv", "json", "jsonl"):
+        texts.append(run("judge", *AT, "--format", form, cwd=railway).stdout)
+    with_hash = next(line.split(":")[0] for line in lines if "$1$" in line)
+    texts.append(run("show", f"ticketing/tix-1/{with_hash}", *AT, cwd=railway, expect=0).stdout)
+    texts.append(run("gather", *AT, cwd=railway).stdout)
+    assert "md5" in "".join(texts)
+    assert not [secret for secret in hashes if any(secret in text for text in texts)]
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help_with_examples_that_run(command: str, railway: Path) -> None:
+    """The examples are run on the railway's estate just as they stand."""
+    module = importlib.import_module(f"keymallet.commands.{command}")
+    told = run(command, "--help", cwd=railway, expect=0).stdout
+    assert len(module.EXAMPLES) >= 2
+    for example, purpose in module.EXAMPLES:
+        assert example in told and purpose in told
+        done = run(*shlex.split(example)[1:], cwd=railway)
+        assert done.returncode in (0, 1, 3), (example, done.stderr)
+        assert done.stdout or "--output" in example
+    assert run("--help", cwd=railway, expect=0).stdout.count(COMMANDS[command]) == 1
+
+
+@pytest.mark.parametrize("command", ["gather", "judge", "show root", "rules check", "facts"])
+def test_output_fits_100_columns_and_has_no_colour_when_piped(command: str, railway: Path) -> None:
+    """Quiet when it is not a terminal that reads it."""
+    done = run(*command.split(), *(() if command in ("rules check", "facts") else AT), cwd=railway)
+    assert "\x1b" not in done.stdout
+    assert max(map(len, done.stdout.splitlines())) <= 100
+
+
+def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
+    """It says each command it runs; over its own estate it writes anew, over anything else never."""
+    for _ in range(2):
+        told = run("demo", "there", cwd=tmp_path, expect=0).stdout
+        assert "$ keymallet gather" in told and "$ keymallet judge" in told and "$ keymallet show" in told
+        assert "85 breaches" in told
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "thesis.txt").write_text("years of work")
+    done = run("demo", "mine", cwd=tmp_path, expect=2)
+    assert "something else is here already" in done.stderr
+    (tmp_path / "file").write_text("")
+    run("demo", "file", cwd=tmp_path, expect=2)
+
+
+def test_show_tells_all_of_an_account(gathered: Path) -> None:
+    """Facts with their sources, dates in order, rows, each verdict and why."""
+    told = run("show", "directory/emergency-2", *AT, cwd=gathered, expect=0).stdout
+    assert 'exports/accounts.csv, "Status"' in told
+    assert told.index("created") < told.index("password-changed") < told.index("judged at")
+    assert "hold a phishing-resistant factor of their" in told
+    assert "no factor with phishing-resistant and state = active; on record: otp" in " ".join(told.split())
+    assert "not supplied by directory: owner" in told
+    host = run("show", "ticketing/tix-1/toor", *AT, cwd=gathered, expect=0).stdout
+    assert "factors: not supplied by ticketing/tix-1" in host
+    assert "name toor; asked for is 'root'" in host
+
+
+def test_show_finds_accounts_by_what_people_call_them(gathered: Path) -> None:
+    """A name in several sources shows each; one that is not there suggests the nearest."""
+    told = run("show", "root", *AT, cwd=gathered, expect=0).stdout
+    assert [line for line in told.splitlines() if line.endswith("/root")] == [
+        f"ticketing/tix-{n}/root" for n in (1, 2, 3)
+    ]
+    assert (
+        "directory/emergency-2" in run("show", "EMERGENCY-2@gvr.example", *AT, cwd=gathered, expect=0).stdout
+    )
+    done = run("show", "emergncy-2", *AT, cwd=gathered, expect=2)
+    assert 'no account "emergncy-2"' in done.stderr and "did you mean directory/emergency-2" in done.stderr
+
+
+def test_facts_prints_the_one_declaration(gathered: Path) -> None:
+    """As a table, as JSON and as CSV, whole or one table."""
+    assert "unless the source says so itself" in run("facts", "factor", cwd=gathered, expect=0).stdout
+    whole = json.loads(run("facts", "--format", "json", cwd=gathered, expect=0).stdout)
+    rows = list(csv.DictReader(io.StringIO(run("facts", "--format", "csv", cwd=gathered, expect=0).stdout)))
+    assert len(whole) == len(rows) > 100
+    assert 'did you mean "key"?' in run("facts", "keys", cwd=gathered, expect=2).stderr

@@ -1,0 +1,28 @@
+"""The railway's estate, made and gathered once for all tests that only read it."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from keymallet.demo.railway import write_estate
+from tests.support import run
+
+RAILWAY_AT = "2026-11-24T09:00Z"
+
+
+@pytest.fixture(scope="session")
+def gathered(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The estate with one snapshot. Not to be changed."""
+    folder = tmp_path_factory.mktemp("railway")
+    write_estate(folder)
+    run("gather", "--at", RAILWAY_AT, cwd=folder, expect=3)
+    return folder
+
+
+@pytest.fixture
+def railway(gathered: Path, tmp_path: Path) -> Path:
+    """A copy of it to do with as one likes."""
+    return Path(shutil.copytree(gathered, tmp_path / "railway"))

@@ -1,0 +1,75 @@
+"""Findings in open formats: exact, and told apart from what a spreadsheet would make of them."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+
+import pytest
+
+from keymallet.core.findings import COLUMNS, findings
+from keymallet.core.judge import Judgement
+from keymallet.core.run import Run
+from keymallet.outputs.findings import FORMATS, to_run_file
+from tests.support import AT, CLOCK, evidence, judged, rule
+
+FORMULAS = ["=1+1", "+1", "-1", "@SUM(A1)", "\t=1", '=cmd|"x"!A1', "plain", 'quo"te, and\nbreak']
+
+
+def judgement() -> Judgement:
+    """Everybody in breach, with names that spreadsheets would run."""
+    accounts = [{"display": name, "enabled": False} for name in FORMULAS]
+    return judged(evidence(accounts), rule("enabled") + 'cite = ["A 1", "B 2"]\nadvice = "Do."')
+
+
+def run_of(found: Judgement) -> Run:
+    book = found.rulebook
+    return Run(
+        organisation="O", at=AT, clock=CLOCK, rulebook_title=book.title, rulebook_edition=book.edition,
+        rulebook_digest=book.digest, snapshot_digest="d", gathered=AT, sources=1, accounts=len(FORMULAS),
+        counts=found.counts(), refused=2, unreadable=1, gaps=["d: 2 records were refused"],
+    )  # fmt: skip
+
+
+def written(form: str, spreadsheet: bool = False) -> str:
+    found = judgement()
+    return FORMATS[form](findings(found), run_of(found), spreadsheet).decode()
+
+
+@pytest.mark.parametrize("form", FORMATS)
+def test_every_format_gives_every_column_of_every_finding(form: str) -> None:
+    """The same names and the same values in all of them."""
+    text = written(form)
+    if form == "csv":
+        rows = list(csv.DictReader(io.StringIO(text, newline="")))
+    else:
+        rows = (
+            json.loads(text)["findings"]
+            if form == "json"
+            else [json.loads(line) for line in text.splitlines()]
+        )
+    assert [row["display"] for row in rows] == FORMULAS
+    assert all(tuple(row) == COLUMNS for row in rows)
+    assert rows[0]["because"] == "enabled: no"
+    assert rows[0]["cite"] in ("A 1 | B 2", ["A 1", "B 2"])
+
+
+def test_formulas_are_defused_only_where_a_spreadsheet_is_meant() -> None:
+    """Exact otherwise: a program that reads the file wants the value itself."""
+    rows = list(csv.DictReader(io.StringIO(written("csv", spreadsheet=True), newline="")))
+    assert [row["display"] for row in rows] == ["'" + name for name in FORMULAS[:6]] + FORMULAS[6:]
+
+
+def test_the_run_is_told_with_the_findings() -> None:
+    """Organisation, instant, rulebook and snapshot with digests, what was not read, each rule's counts."""
+    found = judgement()
+    for told in (json.loads(written("json")), json.loads(to_run_file(run_of(found)))):
+        assert told["organisation"] == "O"
+        assert told["judged-at"] == "2026-11-24T09:00:00Z"
+        assert told["rulebook"]["sha256"] == found.rulebook.digest
+        assert (told["snapshot"]["blake3"], told["snapshot"]["records-refused"]) == ("d", 2)
+        assert told["gaps"] == ["d: 2 records were refused"]
+        assert told["rules"][0] | {"title": ""} == {
+            "rule": "r", "title": "", "severity": "high", "in-scope": 8, "met": 0, "breach": 8, "unproven": 0
+        }  # fmt: skip

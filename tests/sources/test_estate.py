@@ -1,0 +1,102 @@
+"""The estate file, and putting its sources together."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+from keymallet.core.evidence import ROW, UNREAD
+from keymallet.core.problems import KeymalletError
+from keymallet.sources.estate import read_estate
+from keymallet.sources.gather import gather
+from tests.support import AT, write
+
+HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
+SOURCE = '[source.d]\nread = "csv"\nmap = "m.toml"\nfiles = { account = "a.csv" }\n'
+
+
+def problems_of(folder: Path, text: str) -> list[tuple[int, str, str]]:
+    write(folder, {"estate.toml": text})
+    with pytest.raises(KeymalletError) as raised:
+        read_estate(folder / "estate.toml")
+    return [(p.place.line, p.message, p.hint) for p in raised.value.problems if p.place]
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "message", "hint"),
+    [
+        (HEAD.replace("UTC", "Mars") + SOURCE, 2, '"Mars" is no time zone', "Europe/Zurich"),
+        (HEAD + SOURCE.replace("csv", "cvs"), 5, 'read = "cvs"', 'did you mean "csv"?'),
+        (HEAD + '[source.d]\nmap = "x"', 4, '"read" is missing', "csv, host"),
+        (HEAD + SOURCE + SOURCE, 8, "this is not TOML", "only once"),
+        (HEAD + SOURCE.replace("source.d", 'source."A b"'), 4, "cannot name a source", "hyphens"),
+        (HEAD + SOURCE + 'stale-after = "soon"', 8, '"soon" is no length of time', "36h"),
+        (HEAD + SOURCE.replace("map", "maap"), 6, 'no setting "maap"', 'did you mean "map"?'),
+        (HEAD + "[source.h]\nread = 'host'\nfolder = 'x'\npam = '1.6'", 7, "Invalid enum value '1.6'", ""),
+        (HEAD, 1, '"source" is missing', ""),
+        (HEAD + "source = 3", 4, "this has to be a table", ""),
+        (HEAD + "[source]\n", 4, "no source is named", "[source.some-name]"),
+        (SOURCE, 1, '"organisation" is missing', ""),
+    ],
+)
+def test_faults_of_the_estate_are_told_at_their_line(
+    tmp_path: Path, text: str, line: int, message: str, hint: str
+) -> None:
+    """All of them, each with what to do."""
+    found = problems_of(tmp_path, text)
+    assert any(number == line and message in said and hint in told for number, said, told in found), found
+
+
+def test_a_missing_file_suggests_its_neighbour(tmp_path: Path) -> None:
+    """The name that is there and nearly right."""
+    write(
+        tmp_path,
+        {"estate.toml": HEAD + SOURCE, "m.toml": "[account.columns]\nname='L'\n", "aa.csv": "L\nx\n"},
+    )
+    with pytest.raises(KeymalletError) as raised:
+        gather(read_estate(tmp_path / "estate.toml"), AT)
+    assert 'did you mean "aa.csv"?' in raised.value.problems[0].hint
+
+
+def test_sources_are_put_together_and_rows_find_their_accounts(tmp_path: Path) -> None:
+    """The same name in two sources is two accounts; a row without its account is kept and remarked on."""
+    column_map = """
+[account.columns]
+name = "L"
+last-sign-in = "S"
+[key.columns]
+account = "L"
+key = "K"
+"""
+    sources = "".join(
+        f'[source.{name}]\nread = "csv"\nmap = "m.toml"\nstale-after = "2d"\nfiles = {{ account = "{name}.csv", key = "k{name}.csv" }}\n'
+        for name in ("one", "two")
+    )
+    ahead = (AT + timedelta(seconds=1)).isoformat()
+    write(
+        tmp_path,
+        {
+            "estate.toml": HEAD + sources,
+            "m.toml": column_map,
+            "one.csv": f"L,S\na,2026-01-01T00:00:00Z\nb,{ahead}\n",
+            "two.csv": "L,S\nb,\na,\n",
+            "kone.csv": "L,K\nb,k1\ngone,k2\n",
+            "ktwo.csv": "L,K\na,k3\n",
+        },
+    )
+    gathered = gather(read_estate(tmp_path / "estate.toml"), AT)
+    accounts, keys = gathered.tables["account"], gathered.tables["key"]
+    assert accounts["account"].to_list() == ["one/a", "one/b", "two/b", "two/a"]
+    assert keys.select("account", "key", ROW).rows() == [
+        (None, "k1", 1),
+        ("one/gone", "k2", None),
+        (None, "k3", 3),
+    ]
+    assert accounts["last-sign-in"].null_count() == 3, "what lies after the reading is not known"
+    assert accounts[UNREAD].to_list()[:2] == [[], ["last-sign-in"]]
+    one = gathered.readings[0]
+    assert one.intake["account"].unreadable == 1
+    assert "lies after the reading" in one.intake["account"].unreadable_cells[0].reason
+    assert one.remarks == ["key: 1 rows name accounts that are not there: gone"]

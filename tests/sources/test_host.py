@@ -1,0 +1,270 @@
+"""Linux account files: which lines the system takes, and what they say of an account."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from keymallet.core.problems import KeymalletError
+from keymallet.core.reading import Reading
+from keymallet.sources.host import read
+from keymallet.sources.host_lines import DroppedError, parse_group, parse_passwd, parse_shadow, scheme_of
+from keymallet.sources.request import Request
+from keymallet.sources.sections import HostSection
+from tests.support import AT, CLOCK, write
+
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+HASH = "$6$saltsalt$" + "a" * 86
+
+
+def read_host(folder: Path, **options: Any) -> list[Reading]:
+    with ThreadPoolExecutor(1) as workers:
+        section = HostSection(read="host", folder="h", **options)
+        return read(section, Request("h", folder, CLOCK, AT, workers))
+
+
+def account(
+    folder: Path, shadow: str, passwd: str = "u:x:1000:1000:U,,,:/home/u:/bin/sh", **options: Any
+) -> dict[str, Any]:
+    """The facts of one account from its two lines."""
+    write(folder, {"h/etc/passwd": passwd + "\n", "h/etc/shadow": shadow + "\n"})
+    (reading,) = read_host(folder, **options)
+    return reading.tables["account"].row(0, named=True)
+
+
+@pytest.mark.parametrize(
+    ("line", "taken"),
+    [
+        ("u:x:1000:1000:U:/home/u:/bin/sh", ("u", 1000, "/bin/sh")),
+        (" u:x:1000:1000:U:/home/u:/bin/sh", ("u", 1000, "/bin/sh")),
+        ("few:x:5000:5000", ("few", 5000, "")),
+        ("u:x:000:0:::/bin/sh", ("u", 0, "/bin/sh")),
+        ("u:x: 5:+5:::/bin/sh", ("u", 5, "/bin/sh")),
+        ("u:x:1:1:::/bin/bash:extra", ("u", 1, "/bin/bash:extra")),
+        ("u:x:4294967295:1:::/bin/sh", ("u", 4294967295, "/bin/sh")),
+        (":x:5010:5010:::", ("", 5010, "")),
+        ("u:x::1000:::", None),
+        ("u:x:-1:1000:::", None),
+        ("u:x:0x10:1000:::", None),
+        ("u:x:4294967296:1000:::", None),
+        ("u:x:٣:1000:::", None),
+        ("u:x:1000", None),
+        ("+nis:::::", None),
+        ("+", None),
+        ("garbage", None),
+    ],
+)
+def test_passwd_lines_are_taken_as_the_system_takes_them(
+    line: str, taken: tuple[str, int, str] | None
+) -> None:
+    """Measured with getent: some odd lines count, others are dropped whole."""
+    if taken is None:
+        with pytest.raises(DroppedError):
+            parse_passwd(line)
+    else:
+        entry = parse_passwd(line)
+        assert (entry.name, entry.uid, entry.shell) == taken
+
+
+@pytest.mark.parametrize(
+    ("line", "taken"),
+    [
+        ("u:*:20000:0:90:7:30:20500:", (20000, 90, 30, 20500)),
+        ("u:*:20000:0:90:7:30:20500", (20000, 90, 30, 20500)),
+        ("u:*:20000:0:90", (20000, 90, None, None)),
+        ("u:*: 5:+5:0090:7:::", (5, 90, None, None)),
+        ("u:*:4294967295:0:90:7:::", (None, 90, None, None)),
+        ("u:*:2147483648:0:90:7:::", (None, 90, None, None)),
+        ("u:*:20000:0:90:7:30:", None),
+        ("u:*:20000:0", None),
+        ("u:*", None),
+        ("u:*:20000:0:90:7:30", None),
+        ("u:*:20000:0:90:7:30:20500::", None),
+        ("u:*:-1:0:90:7:::", None),
+        ("u:*:5 :0:90:7:::", None),
+        ("u:*:0x5:0:90:7:::", None),
+        ("u:*:abc:0:90:7:::", None),
+        ("u:*:4294967296:0:90:7:::", None),
+        ("u:*:20000:0:90:7:::\r", None),
+        ("+u:*:20000:0:90:7:::", None),
+    ],
+)
+def test_shadow_lines_are_taken_as_the_system_takes_them(
+    line: str, taken: tuple[int | None, ...] | None
+) -> None:
+    """A number the C library does not like costs the whole line."""
+    if taken is None:
+        with pytest.raises(DroppedError):
+            parse_shadow(line)
+    else:
+        entry = parse_shadow(line)
+        assert (entry.last_change, entry.maximum, entry.inactive, entry.expires) == taken
+
+
+@pytest.mark.parametrize(
+    ("password", "scheme"),
+    [
+        (HASH, "sha512"),
+        ("$y$j9T$x$y", "yescrypt"),
+        ("$2b$10$x", "bcrypt"),
+        ("$7$x", "scrypt"),
+        ("$5$x$y", "sha256"),
+        ("$1$x$y", "md5"),
+        ("$md5,rounds=5$x", "md5"),
+        ("$3$$abc", "other"),
+        ("abcdefghijklm", "des"),
+        ("*", None),
+        ("!", None),
+        ("x", None),
+        ("NP", None),
+        ("*LK*", None),
+    ],
+)
+def test_schemes(password: str, scheme: str | None) -> None:
+    """By the shape of the hash; a field no password can match has none."""
+    assert scheme_of(password) == scheme
+
+
+@pytest.mark.parametrize(
+    ("field", "has", "empty", "barred", "locked"),
+    [
+        (HASH, True, False, False, None),
+        ("!" + HASH, True, False, True, True),
+        ("!!", False, False, True, None),
+        ("!", False, False, True, None),
+        ("*", False, False, True, None),
+        ("x", False, False, False, None),
+        ("", True, True, False, None),
+    ],
+)
+def test_password_and_lock(
+    tmp_path: Path, field: str, has: bool, empty: bool, barred: bool, locked: bool | None
+) -> None:
+    """An exclamation mark before a hash was put there by an administrator; without one no lock is known."""
+    facts = account(tmp_path, f"u:{field}:20000:0:90:7:::")
+    assert (facts["has-password"], facts["password-empty"], facts["password-locked"]) == (has, empty, barred)
+    assert (facts["locked"], facts["lock-cause"]) == (locked, "administrator" if locked else None)
+
+
+def day(number: int) -> datetime:
+    return EPOCH + timedelta(days=number)
+
+
+@pytest.mark.parametrize(
+    ("ageing", "pam", "expected"),
+    [
+        (
+            "20000:0:90:7:::",
+            "1.7",
+            {"password-changed": day(20000), "password-expires": day(20090), "password-never-expires": False},
+        ),
+        ("20000:0:90:7:::", "1.5", {"password-expires": day(20091), "password-must-change": False}),
+        ("0:0:90:7:::", "1.7", {"password-changed": None, "password-must-change": True}),
+        (":0:90:7:::", "1.7", {"password-must-change": False, "password-never-expires": True}),
+        (":0:90:7:::", "1.5", {"password-must-change": True, "password-never-expires": False}),
+        ("20000:0:99999:7:::", "1.7", {"password-never-expires": True, "password-expires": None}),
+        ("20000:0::7:::", "1.7", {"password-never-expires": True}),
+        ("20000:0:90:7::20500:", "1.7", {"ends": day(20500), "enabled": True}),
+        ("20000:0:90:7:::", "1.7", {"ends": None, "enabled": True}),
+        ("20000:0:90:7::0:", "1.7", {"ends": None, "enabled": False}),
+        ("20000:0:90:7::1:", "1.7", {"ends": None, "enabled": False}),
+        ("20000:0:90:7::20261231:", "1.7", {"ends": None, "enabled": True}),
+    ],
+)
+def test_ageing_by_the_systems_own_rule(
+    tmp_path: Path, ageing: str, pam: str, expected: dict[str, Any]
+) -> None:
+    """Days are midnights in UTC; the two releases of PAM differ on the very day."""
+    facts = account(tmp_path, f"u:{HASH}:{ageing}", pam=pam)
+    assert {name: facts[name] for name in expected} == expected
+
+
+def test_a_password_in_passwd_itself_ignores_all_ageing(tmp_path: Path) -> None:
+    """The system uses it and looks at nothing in shadow."""
+    facts = account(tmp_path, f"u:{HASH}:0:0:1:7::1:", passwd=f"u:{HASH}:1000:1000:::/bin/sh")
+    assert (facts["has-password"], facts["password-must-change"], facts["enabled"]) == (True, False, True)
+
+
+def test_no_line_in_shadow_means_no_password_works(tmp_path: Path) -> None:
+    """Not that there is none to worry about: it is said."""
+    facts = account(tmp_path, f"other:{HASH}:20000:0:90:7:::")
+    assert facts["has-password"] is False
+
+
+def test_a_fleet_with_all_sorts_of_lines(tmp_path: Path) -> None:
+    """Each host is a source; lines the system drops are counted with file and line; the rest counts."""
+    long = "x" * 70_000
+    shadow = f"# comment\n\na:{HASH}:20000:0:90:7:::\nb:{HASH}:abc:0:90:7:::\n+::::::::\na:*:1:0:1:7:::\ncut:{HASH}\nghost:*:1:0:1:7:::\n"
+    write(
+        tmp_path,
+        {
+            "h/one/etc/passwd": f"a:x:1000:50:A:/:/bin/sh\nb:x:1001:50::/:/usr/sbin/nologin\nzero:x:00:0:{long}:/:/bin/sh\r\n+::::::\nm\xff:x:1002:50:::\n".encode(
+                "latin-1"
+            ),
+            "h/one/etc/shadow": shadow,
+            "h/one/etc/group": "staff:x:50:\nops:x:60:a,b\nbroken\n",
+            "h/one/etc/gshadow": "staff:!::\nops:!::a\n",
+            "h/one/etc/login.defs": "UID_MIN 1001\n",
+            "h/two/etc/passwd": "svc-x:x:2000:1:::/bin/sh\np:x:2001:1:::/bin/sh\n",
+            "h/junk/readme": "",
+        },
+    )
+    one, two = read_host(tmp_path, kinds={"svc-*": "service"})
+    assert (one.source, two.source) == ("h/one", "h/two")
+    assert one.tables["account"].select(
+        "name", "stable-id", "kind", "interactive", "groups", "has-password"
+    ).rows() == [
+        ("a", "1000", "system", True, ["staff", "ops"], True),
+        ("b", "1001", None, False, ["staff", "ops"], False),
+        ("zero", "0", "system", False, [], False),
+        ("mÿ", "1002", None, True, ["staff"], False),
+    ]
+    refused = {(each.file, each.line) for each in one.intake["account"].refusals}
+    assert refused == {
+        ("h/one/etc/passwd", 4),
+        ("h/one/etc/shadow", 4),
+        ("h/one/etc/shadow", 5),
+        ("h/one/etc/shadow", 6),
+        ("h/one/etc/shadow", 7),
+        ("h/one/etc/group", 3),
+    }
+    assert any("no account in passwd for ghost" in remark for remark in one.remarks)
+    assert any("other members than in group for ops" in remark for remark in one.remarks)
+    assert any("1 comment line" in remark for remark in one.remarks)
+    assert two.tables["account"]["kind"].to_list() == ["service", None]
+    assert "has-password" not in two.supply["account"], "without shadow nothing is known of passwords"
+    assert any("no etc/passwd in junk" in remark for remark in one.remarks)
+
+
+def test_no_host_at_all_is_an_error(tmp_path: Path) -> None:
+    """A wrong path must not look like an empty fleet."""
+    (tmp_path / "h").mkdir()
+    for folder in ("h", "nowhere"):
+        with pytest.raises(KeymalletError), ThreadPoolExecutor(1) as workers:
+            read(HostSection(read="host", folder=folder), Request("h", tmp_path, CLOCK, AT, workers))
+
+
+@settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.binary(max_size=300), st.binary(max_size=300), st.text("u:x0123!*$+-# \n\r", max_size=200))
+def test_any_bytes_are_read_or_counted(tmp_path: Path, passwd: bytes, shadow: bytes, like: str) -> None:
+    """Never a traceback; each line is an account, a note, blank or a comment."""
+    for data in (passwd, like.encode(), b"u:x:1:1:::\n" + like.encode()):
+        write(tmp_path, {"h/etc/passwd": data, "h/etc/shadow": shadow + like.encode(), "h/etc/group": shadow})
+        (reading,) = read_host(tmp_path)
+        lines = [line.strip() for line in data.decode("latin-1").split("\n")]
+        records = [line for line in lines if line and not line.startswith("#")]
+        refused = [each for each in reading.intake["account"].refusals if each.file == "h/etc/passwd"]
+        assert reading.tables["account"].height + len(refused) == len(records)
+
+
+def test_groups() -> None:
+    """Members are names between commas; a line without enough fields is dropped."""
+    assert parse_group("g:x:5:a, b,,").members == ("a", "b")
+    with pytest.raises(DroppedError):
+        parse_group("g:x")

@@ -1,0 +1,123 @@
+"""Snapshots: whole or not at all, and read back as they were."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+import pytest
+
+from keymallet.core.problems import KeymalletError
+from keymallet.core.reading import Reading
+from keymallet.store import snapshot as store
+from keymallet.store.snapshot import Snapshot, newest_snapshot, read_snapshot, write_snapshot
+from tests.support import AT, days_ago, evidence
+
+
+def save(folder: Path, when: Any = AT, **facts: Any) -> Snapshot:
+    found = evidence(
+        [{"kind": "person", "groups": ["a", "b"], "created": days_ago(5)} | facts],
+        key=[{"of": 0, "key": "k1"}],
+    )
+    readings = [Reading("d", supply=found.supply["d"])]
+    return write_snapshot(
+        folder,
+        version="1",
+        organisation="O",
+        clock="UTC",
+        gathered=when,
+        readings=readings,
+        tables=found.tables,
+    )
+
+
+def test_what_is_written_is_read_back(tmp_path: Path) -> None:
+    """Types included; columns that nobody supplied come back unknown; keys name their accounts."""
+    found = save(tmp_path).evidence()
+    account = found.tables["account"].row(0, named=True)
+    assert (account["kind"], account["groups"], account["created"], account["mail"]) == (
+        "person",
+        ["a", "b"],
+        days_ago(5),
+        None,
+    )
+    assert isinstance(found.tables["account"].schema["kind"], pl.Enum)
+    assert found.tables["key"]["account"].to_list() == ["d/a0"]
+    assert found.supply["d"]["account"]["kind"] == "test"
+
+
+def test_only_the_columns_asked_for_are_read(tmp_path: Path) -> None:
+    """And the keys without which nothing can be told."""
+    found = save(tmp_path).evidence({"account": {"enabled"}})
+    assert set(found.tables) == {"account"}
+    assert {"account", "source", "name", "enabled"} <= set(found.tables["account"].columns)
+    assert "created" not in found.tables["account"].columns
+
+
+def test_two_snapshots_of_one_instant_stand_side_by_side(tmp_path: Path) -> None:
+    """Neither is overwritten; the later one is the newest, and evidence of a later instant is newer still."""
+    folders = [save(tmp_path).folder.name for _ in range(11)]
+    assert folders[:2] == ["2026-11-24T090000Z", "2026-11-24T090000Z-2"]
+    newest = newest_snapshot(tmp_path)
+    assert newest and newest.folder.name == "2026-11-24T090000Z-11"
+    save(tmp_path, days_ago(1))
+    newest = newest_snapshot(tmp_path)
+    assert newest and newest.folder.name == "2026-11-24T090000Z-11"
+
+
+@pytest.mark.parametrize("moment", ["_write_table", "_write", "_free_place"])
+def test_a_crash_leaves_the_earlier_snapshot_as_it_was(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, moment: str
+) -> None:
+    """Whenever it comes: while tables are written, the manifest, or before the move."""
+    earlier = save(tmp_path)
+
+    def crash(*_: object) -> None:
+        raise MemoryError
+
+    with monkeypatch.context() as patched, pytest.raises(MemoryError):
+        patched.setattr(store, moment, crash)
+        save(tmp_path)
+    assert [entry.name for entry in tmp_path.iterdir()] == [earlier.folder.name]
+    assert newest_snapshot(tmp_path) == earlier
+
+
+def test_an_unfinished_snapshot_does_not_count(tmp_path: Path) -> None:
+    """What a killed process left behind is no evidence."""
+    (tmp_path / ".unfinished-1").mkdir()
+    (tmp_path / "2026-11-25T000000Z").mkdir()
+    assert newest_snapshot(tmp_path) is None
+    assert newest_snapshot(tmp_path / "nowhere") is None
+
+
+def test_a_damaged_snapshot_is_told(tmp_path: Path) -> None:
+    """With the file, and that gathering again helps."""
+    kept = save(tmp_path)
+    (kept.folder / "key.parquet").write_bytes(b"PAR1 nonsense")
+    with pytest.raises(KeymalletError, match="damaged"):
+        kept.evidence()
+    for text in (
+        "{",
+        '{"format": 99}',
+        kept.folder.joinpath("manifest.json").read_text().replace('"format": 1', '"format": 9'),
+    ):
+        (kept.folder / "manifest.json").write_text(text)
+        with pytest.raises(KeymalletError):
+            read_snapshot(kept.folder)
+    with pytest.raises(KeymalletError, match="no snapshot"):
+        read_snapshot(tmp_path)
+
+
+def test_a_disk_that_does_not_take_it(tmp_path: Path) -> None:
+    """A file where the folder should be is an error to be read, not a traceback."""
+    (tmp_path / "file").write_text("")
+    with pytest.raises(KeymalletError, match="cannot be written"):
+        save(tmp_path / "file")
+
+
+def test_the_digest_covers_everything(tmp_path: Path) -> None:
+    """Other facts, another digest; the same facts at the same instant, the same one."""
+    same = [save(tmp_path / name).digest for name in "ab"]
+    assert same[0] == same[1]
+    assert save(tmp_path / "c", kind="guest").digest != same[0]

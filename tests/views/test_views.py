@@ -1,0 +1,89 @@
+"""What reaches the terminal: nothing that steers it, faults in one form, bars that do not lie."""
+
+from __future__ import annotations
+
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keymallet.core.judge import RuleCount
+from keymallet.core.problems import Excerpt, Place, Problem
+from keymallet.core.rulebook import read_rulebook
+from keymallet.views.problems import show_problems
+from keymallet.views.safe import plain
+from keymallet.views.summary import BAR, bar
+from tests.support import rule
+
+
+@pytest.mark.parametrize(
+    ("text", "shown"),
+    [
+        ("Änne Größ 日本", "Änne Größ 日本"),
+        ("a\x1b[31mb", "a\\x1b[31mb"),
+        ("a\nb\tc\rd", "a\\x0ab\\x09c\\x0dd"),
+        ("\x9b31m", "\\x9b31m"),
+        ("abc\u202edef", "abc\\u202edef"),
+        ("a\u200bb", "a\\u200bb"),
+        ("\u2028", "\\u2028"),
+        ("\U000e0041", "\\U000e0041"),
+    ],
+)
+def test_text_from_outside_cannot_steer_the_terminal(text: str, shown: str) -> None:
+    """Letters of any script stay; what moves the cursor, hides or turns text round is written out."""
+    assert plain(text) == shown
+
+
+@given(st.text())
+def test_no_control_character_ever_passes(text: str) -> None:
+    """Whatever comes in."""
+    assert plain(text).isprintable()
+
+
+def shown(*problems: Problem) -> list[str]:
+    stream = io.StringIO()
+    show_problems(problems, stream)
+    return stream.getvalue().splitlines()
+
+
+def test_a_fault_is_shown_with_its_line_and_a_caret() -> None:
+    """Place, line, caret with the message, one hint."""
+    excerpt = Excerpt('must = "age(isued) <= 90d"', 12, 5)
+    assert shown(
+        Problem(
+            'no column "isued"', Place("r.toml", 3, 13, "rule.r, must"), excerpt, 'did you mean "issued"?'
+        )
+    ) == [
+        "r.toml:3:13  rule.r, must",
+        '    must = "age(isued) <= 90d"',
+        '                ^^^^^ no column "isued"; did you mean "issued"?',
+        "",
+    ]
+
+
+def test_a_long_line_is_cut_around_the_fault() -> None:
+    """The caret still stands under the word, and everything fits 100 columns."""
+    line = "x" * 500 + "WRONG" + "y" * 500
+    lines = shown(Problem("message " * 12, Place("f", 1, 501), Excerpt(line, 500, 5)))
+    assert all(len(each) <= 100 for each in lines[:3])
+    place = lines[2].index("^")
+    assert lines[1][place : place + 5] == "WRONG"
+
+
+def test_many_faults_end_with_their_number() -> None:
+    """Not with thousands of lines."""
+    lines = shown(*[Problem(f"p{number}") for number in range(250)])
+    assert lines[0] == "keymallet: p0"
+    assert lines[-2:] == ["and 150 more", "250 faults"]
+
+
+@given(st.integers(0, 10**6), st.integers(0, 10**6), st.integers(0, 10**6))
+def test_a_bar_is_never_too_long_and_shows_every_kind_there_is(met: int, breach: int, unproven: int) -> None:
+    """One breach in a million still has its cell."""
+    (only,) = read_rulebook(f'title = "t"\n{rule("enabled")}', "r").rules
+    drawn = bar(RuleCount(only, met, breach, unproven)).plain
+    if met + breach + unproven:
+        assert len(drawn) == BAR
+        assert ("█" in drawn) == (breach > 0)
+        assert ("▒" in drawn) == (unproven > 0) or breach / (met + breach + unproven) > 0.9

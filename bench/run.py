@@ -58,7 +58,7 @@ class Step:
 
 def main(folder: Path, accounts: int) -> int:
     """Generate the data if need be, run every step, print the table and the ratios."""
-    data = folder / f"{accounts}"
+    data = (folder / f"{accounts}").resolve()
     if not (data / "grants.csv").exists():
         subprocess.run([PYTHON, HERE / "generate.py", data, str(accounts)], check=True)
     snapshots = data / "snapshots"
@@ -86,7 +86,7 @@ def main(folder: Path, accounts: int) -> int:
             if step is by_hand and number >= 2:
                 continue  # minutes at a million accounts, and steady: two rounds tell
             step.run(data)
-        for step in (ours, by_hand):
+        for step in (ours, by_hand) if number < 2 else (ours,):
             inner[step.name].append(json.loads(step.told)["seconds"])
     if json.loads(ours.told)["breaches"] != json.loads(by_hand.told)["breaches"]:
         sys.exit("the two do not find the same breaches")

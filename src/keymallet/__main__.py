@@ -1,8 +1,6 @@
 """Lets `python -m keymallet` do what the installed `keymallet` does."""
 
-import sys
-
-from keymallet.commands.main import main
+from keymallet.commands.main import entry
 
 if __name__ == "__main__":
-    sys.exit(main())
+    entry()

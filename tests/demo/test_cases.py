@@ -17,26 +17,10 @@ BOOK = read_rulebook(
 )
 SUPPLY: dict[str, dict[str, list[str]]] = {
     source: {
-        "account": [
-            "kind",
-            "enabled",
-            "ends",
-            "last-sign-in",
-            "created",
-            "labels",
-            "locked",
-            "locked-until",
-            "interactive",
-        ]
-        + [
-            "has-password",
-            "password-empty",
-            "password-scheme",
-            "initial-password",
-            "password-changed",
-            "stable-id",
-        ]
-        + ["password-never-expires"],
+        "account": (
+            "kind enabled ends last-sign-in created labels locked locked-until interactive has-password password-empty"
+            " password-scheme initial-password password-changed password-never-expires stable-id"
+        ).split(),
         "factor": ["kind", "state"],
         "key": ["kind", "state", "issued", "last-used"],
         "grant": ["privileged", "mode", "via", "starts", "ends"],

@@ -94,7 +94,7 @@ def test_every_row_that_is_refused_is_counted_with_its_line(tmp_path: Path) -> N
     assert rows(reading) == [("anna", "A"), ("bo", "Bo")]
     assert (intake.read, intake.refused) == (2, 6)
     assert sorted((refusal.line, refusal.reason) for refusal in intake.refusals) == [
-        (3, "1 cells where the header has 2"),
+        (3, "1 cell where the header has 2"),
         (4, "3 cells where the header has 2"),
         (5, "no name"),
         (6, "this name stood on an earlier line"),
@@ -263,7 +263,7 @@ kind = { always = "api-key" }
     assert reading.supply["key"]["key"] == 'key.csv, "Key"'
     assert "elevation" in reading.supply
     assert "key.csv: not used: column Note" in reading.remarks
-    assert [file.path for file in reading.files] == ["map.toml", "accounts.csv", "key.csv"]
+    assert [file.path for file in reading.files] == ["accounts.csv", "key.csv", "map.toml"]
 
 
 def test_an_account_in_two_files_of_one_source_is_refused_once(tmp_path: Path) -> None:

@@ -25,6 +25,7 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.judge import judge
     from keymallet.core.lookup import find_accounts
     from keymallet.views.account import show_account
+    from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
 
     case = open_case(options)
@@ -35,4 +36,8 @@ def run(options: argparse.Namespace) -> int:
         if number:
             out.print()
         show_account(out, alone, findings(alone, EVERY_VERDICT))
+    out.print()
+    show_hints(
+        out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]
+    )
     return CLEAN

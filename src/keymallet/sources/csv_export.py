@@ -23,9 +23,8 @@ def read(section: CsvSection, request: Request) -> list[Reading]:
     column_map = _column_map(section, request, reading)
     _check_files(section, column_map)
     files = _table_files(section, column_map, reading)
-    contents = [request.bytes_of(file.path, reading) for file in files]
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
-        list(side_by_side.map(lambda file, data: file.read(data, column_map, request), files, contents))
+        list(side_by_side.map(lambda file: file.read(column_map, request, reading), files))
     for name in dict.fromkeys(file.table.name for file in files):
         _put_together([file for file in files if file.table.name == name], reading)
         reading.supply[name].update(dict.fromkeys(column_map.absent[name], NO_SUCH_THING))

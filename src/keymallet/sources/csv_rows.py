@@ -290,5 +290,6 @@ def _fault(record: _Record, expected: int, file: str) -> str:
     if record.fault:
         return "text after a closing quote"
     if len(record.cells) != expected:
-        return f"{len(record.cells)} cells where the header has {expected}"
+        cells = "1 cell" if len(record.cells) == 1 else f"{len(record.cells)} cells"
+        return f"{cells} where the header has {expected}"
     return ""

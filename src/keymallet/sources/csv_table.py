@@ -12,7 +12,7 @@ import polars as pl
 from keymallet.core import facts
 from keymallet.core.evidence import with_unread
 from keymallet.core.facts import Table
-from keymallet.core.reading import MOST_DETAILS, Refusal, TableIntake
+from keymallet.core.reading import MOST_DETAILS, Reading, Refusal, TableIntake
 from keymallet.sources.cells import RECURRING, Converted, constant, convert
 from keymallet.sources.column_map import Cell, ColumnMap
 from keymallet.sources.csv_rows import Rows, read_rows
@@ -41,9 +41,9 @@ class TableFile:
             for cell in self.cells
         }
 
-    def read(self, data: bytes, column_map: ColumnMap, request: Request) -> TableFile:
-        """Read the file's bytes. Raises KeymalletError if it cannot be read as a whole."""
-        rows = self._rows(data, column_map)
+    def read(self, column_map: ColumnMap, request: Request, reading: Reading) -> None:
+        """Read the file. Raises KeymalletError if it cannot be read as a whole."""
+        rows = self._rows(request.bytes_of(self.path, reading), column_map)
         for refusal in rows.refused:
             self.intake.refuse(refusal)
         self._remark_headers(rows.header)
@@ -55,7 +55,6 @@ class TableFile:
             self._refuse(~self.frame["name"].is_first_distinct(), "this name stood on an earlier line", rows)
         self.intake.read += self.frame.height
         self.frame = self.frame.drop(_NUMBER, strict=False)
-        return self
 
     def _rows(self, data: bytes, column_map: ColumnMap) -> Rows:
         mapped = [cell for cell in self.cells if cell.header]

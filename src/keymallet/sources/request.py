@@ -38,8 +38,8 @@ class Request:
         return data
 
     def note_files(self) -> None:
-        """Enter the files that were read into their readings."""
-        for reading, path, size, digest in self._digests:
+        """Enter the files that were read into their readings, in the order of their paths."""
+        for reading, path, size, digest in sorted(self._digests, key=lambda each: each[1]):
             reading.files.append(FileRead(path, size, digest.result()))
 
 

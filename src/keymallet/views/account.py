@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
@@ -32,11 +34,11 @@ def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> 
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
     out.print(text(" · ".join(str(row[name]) for name in _HEADLINE if row[name] is not None)))
+    _show_verdicts(out, judgement, verdicts)
     _show_facts(out, judgement, row)
     _show_dates(out, judgement, row)
     for table in facts.tables_of_account():
         _show_rows(out, judgement, table)
-    _show_verdicts(out, judgement, verdicts)
 
 
 def known_facts(workspace: Workspace, table: Table) -> pl.DataFrame:
@@ -62,7 +64,7 @@ def _show_facts(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
     unread = set(row.get(UNREAD) or ())
     out.print()
     _heading(out, "facts")
-    grid = _grid(24, 30, None)
+    grid = _grid(24, 26, None)
     missing = []
     for column in facts.ACCOUNT.columns:
         if column.name in _HIDDEN or column.kind is Kind.INSTANT:
@@ -84,7 +86,7 @@ def _show_facts(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
         if column.kind is Kind.INSTANT and column.name not in supply
     ]
     if missing:
-        out.print(text(f"  not supplied by {source}: {', '.join(missing)}", "dim"))
+        _aside(out, f"not supplied by {source}: {', '.join(missing)}")
 
 
 def _origin(column: Column, supply: dict[str, str]) -> str:
@@ -120,7 +122,7 @@ def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
         grid.add_row(Text(shown), Text(ago, "dim"), text(name, "bold" if now else ""), text(origin, "dim"))
     out.print(grid)
     if none:
-        out.print(text(f"  none on record: {', '.join(none)}", "dim"))
+        _aside(out, f"none on record: {', '.join(none)}")
 
 
 def _ago(at: datetime, instant: datetime) -> str:
@@ -152,8 +154,9 @@ def _show_rows(out: Console, judgement: Judgement, table: Table) -> None:
 
 def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:
     out.print()
-    edition = f", edition {judgement.rulebook.edition}" if judgement.rulebook.edition else ""
-    _heading(out, f"verdicts by {judgement.rulebook.title}{edition}")
+    counted = Counter(verdicts["verdict"])
+    told = [f"{counted[verdict]} {verdict}" for verdict in ("breach", "unproven", "met")]
+    _heading(out, f"verdicts: {', '.join(told)}")
     grid = _grid(10, 10, None)
     for row in verdicts.iter_rows(named=True):
         verdict, severity = row["verdict"], row["severity"]
@@ -169,6 +172,10 @@ def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -
         style = "dim" if met else SEVERITY_STYLES[SEVERITIES[severity]]
         grid.add_row(Text(f"  {verdict}", VERDICT_STYLES[verdict]), Text(severity, style), said)
     out.print(grid)
+
+
+def _aside(out: Console, words: str) -> None:
+    out.print(Padding(text(words, "dim"), (0, 0, 0, 2), expand=False))
 
 
 def _heading(out: Console, words: str) -> None:

@@ -27,11 +27,11 @@ def show_dictionary(out: Console, tables: Sequence[Table]) -> None:
         out.print(Text("functions", "bold"))
         grid = _grid()
         for function in FUNCTIONS.values():
-            if not function.internal:
-                takes = " or ".join(kind.value for kind in function.takes)
-                grid.add_row(
-                    f"  {function.name}({takes})", Text(function.gives.kind.value, "cyan"), function.meaning
-                )
+            takes = " or ".join(kind.value for kind in function.takes)
+            meaning = Text(function.meaning).append(
+                " (in definitions only)" if function.internal else "", "dim"
+            )
+            grid.add_row(f"  {function.name}({takes})", Text(function.gives.kind.value, "cyan"), meaning)
         out.print(grid)
 
 

@@ -55,7 +55,7 @@ def bar(each: RuleCount) -> Text:
         return Text("nobody in scope", "dim")
     breach = _cells(each.breach, each.in_scope)
     unproven = min(_cells(each.unproven, each.in_scope), BAR - breach)
-    drawn = Text("█" * breach, "red")
+    drawn = Text().append("█" * breach, "red")
     drawn.append("▒" * unproven, "yellow")
     return drawn.append("─" * (BAR - breach - unproven), "dim")
 

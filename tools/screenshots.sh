@@ -1,0 +1,62 @@
+#!/usr/bin/env bash
+# Pictures of the commands' output, each taken from a real terminal of 1280x800 on the demo's data.
+# Usage: tools/screenshots.sh FOLDER   (keymallet has to be on the PATH)
+set -euo pipefail
+
+target=$(mkdir -p "$1" && cd "$1" && pwd)
+at=2026-11-24T09:00Z
+display=:97
+work=$(mktemp -d)
+trap 'kill %1 2>/dev/null || true; rm -rf "$work"' EXIT
+
+if ! command -v Xvfb >/dev/null || ! command -v xterm >/dev/null || ! command -v import >/dev/null; then
+    [ "$(id -u)" = 0 ] || { echo "screenshots need the packages xvfb, xterm and imagemagick" >&2; exit 2; }
+    apt-get update -qq
+    apt-get install -y -qq xvfb xterm imagemagick fonts-dejavu-core >/dev/null
+fi
+
+Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 &
+sleep 1
+cd "$work"
+keymallet demo railway >/dev/null
+cd railway
+mkdir typing
+# A rulebook as it looks half way through an edit, for the picture of its faults.
+sed -e 's/password-changed) <= limit.password-age/password-chnged) <= limit.pasword-age/' \
+    -e 's/kind = emergency"/kind = emergncy"/' \
+    -e 's/enabled and ends is known/enabled and ends-starts is known/' \
+    -e 's/severity = "low"/severity = "minor"/' rulebook.toml > typing/rulebook.toml
+
+# shot NAME LINES COMMAND: the first LINES lines of what the command prints.
+shot() {
+    local name=$1 lines=$2
+    shift 2
+    cat > run.sh <<SCRIPT
+clear
+printf '\033[1;36m\$ %s\033[0m\n' '$*'
+script -qec "stty cols 104 rows 400; $*" /dev/null | head -n $lines
+touch done
+sleep 20
+SCRIPT
+    rm -f done
+    DISPLAY=$display TERM=xterm-256color xterm -geometry 141x42+0+0 -fa 'DejaVu Sans Mono' -fs 11 \
+        -bg '#fbfaf7' -fg '#22272e' -xrm '*color1: #b3261e' -xrm '*color3: #9a6b00' -xrm '*color2: #2e7d32' \
+        -xrm '*color6: #00687a' -xrm '*boldColors: false' -b 14 -e bash run.sh &
+    local terminal=$!
+    for _ in $(seq 100); do [ -e done ] && break; sleep 0.1; done
+    sleep 0.6
+    DISPLAY=$display import -window root -crop 1280x800+0+0 "$target/$name.png"
+    kill "$terminal" 2>/dev/null || true
+    wait "$terminal" 2>/dev/null || true
+}
+
+cd "$work"
+shot demo 39 keymallet demo railway
+cd railway
+shot judge 39 keymallet judge --at $at --worst 4
+shot show 39 keymallet show directory/emergency-2 --at $at
+shot gather 39 keymallet gather --at $at
+cd typing
+shot rules-check 39 keymallet rules check rulebook.toml
+cd ..
+shot facts 39 keymallet facts account

@@ -91,16 +91,14 @@ def main(folder: Path, accounts: int) -> int:
     if json.loads(ours.told)["breaches"] != json.loads(by_hand.told)["breaches"]:
         sys.exit("the two do not find the same breaches")
 
-    print(
-        f"{accounts:,} accounts and {accounts * 17 // 10:,} rows beside them, {os.cpu_count()} cores; median of {ROUNDS}"
-    )
+    rows = accounts * 17 // 10
+    print(f"{accounts:,} accounts, {rows:,} rows beside them, {os.cpu_count()} cores; median of {ROUNDS}")
     print(f"{'whole processes':44} {'median':>10}  {'(range)':16}  {'peak':>8}")
     for step in steps:
         print(step.line())
     rules_ours, rules_by_hand = (statistics.median(inner[step.name]) for step in (ours, by_hand))
-    print(
-        f"\nthe rules alone, without reading: Keymallet {rules_ours:.2f} s, pandas {rules_by_hand:.2f} s; same breaches"
-    )
+    told = f"Keymallet {rules_ours:.2f} s, pandas {rules_by_hand:.2f} s; same breaches"
+    print(f"\nthe rules alone, without reading: {told}")
     bars = [
         (
             "gather + judge against parsing alone",

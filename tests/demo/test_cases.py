@@ -15,12 +15,10 @@ from tests.support import AT, CLOCK, days_ago, evidence
 BOOK = read_rulebook(
     files("keymallet.demo").joinpath("estate/rulebook.toml").read_text("utf-8"), "rulebook.toml"
 )
+ACCOUNT_FACTS = ["kind", "enabled", "ends", "last-sign-in", "created", "labels", "locked", "locked-until", "interactive", "has-password", "password-empty", "password-scheme", "initial-password", "password-changed", "password-never-expires", "stable-id"]
 SUPPLY: dict[str, dict[str, list[str]]] = {
     source: {
-        "account": (
-            "kind enabled ends last-sign-in created labels locked locked-until interactive has-password password-empty"
-            " password-scheme initial-password password-changed password-never-expires stable-id"
-        ).split(),
+        "account": ACCOUNT_FACTS,
         "factor": ["kind", "state"],
         "key": ["kind", "state", "issued", "last-used"],
         "grant": ["privileged", "mode", "via", "starts", "ends"],

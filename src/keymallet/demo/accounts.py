@@ -334,7 +334,7 @@ def _plant_factors(
         account.factors[1].method = "Voice call"
         account.cause("admin-strong-factor")
         account.cause("more-than-a-phone-line")
-    emergency[1].factors[0].method = "Code app"
+    emergency[1].factors[0].method, emergency[1].factors[0].label = "Code app", "duty phone"
     emergency[1].cause("emergency-ready")
 
 

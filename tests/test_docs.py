@@ -1,0 +1,55 @@
+"""What the docs say is true: examples are read, links lead somewhere, pictures are shown."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+
+from keymallet.commands.main import COMMANDS
+from keymallet.core.rulebook import read_rulebook
+from keymallet.sources.column_map import read_column_map
+from keymallet.sources.estate import read_estate
+
+ROOT = Path(__file__).parent.parent
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+def toml_blocks(page: str) -> list[str]:
+    return re.findall(r"```toml\n(.*?)```", (ROOT / page).read_text("utf-8"), re.DOTALL)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_lead_somewhere(page: Path) -> None:
+    """Every file that a page links is there."""
+    for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
+        assert (page.parent / target).exists(), target
+
+
+def test_every_picture_is_shown_and_there_are_few() -> None:
+    """A picture nobody links is out of date before long."""
+    pictures = list((ROOT / "docs/screenshots").glob("*.png"))
+    told = "".join(page.read_text("utf-8") for page in PAGES)
+    assert pictures and len(pictures) < 20
+    assert not [picture.name for picture in pictures if picture.name not in told]
+
+
+def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
+    """The estate and the rule of the README, the column map of its page."""
+    estate, rule = toml_blocks("README.md")
+    (tmp_path / "estate.toml").write_text(estate, "utf-8")
+    assert [source.name for source in read_estate(tmp_path / "estate.toml").sources] == [
+        "directory",
+        "ticketing",
+    ]
+    assert len(read_rulebook(f'title = "T"\n{rule}', "README").rules) == 1
+    (column_map,) = toml_blocks("docs/column-map.md")
+    assert read_column_map(column_map, "docs", ZoneInfo("UTC")).tables.keys() == {"account", "key"}
+
+
+def test_every_command_is_in_the_readme() -> None:
+    """Somebody who reads only that finds them all."""
+    told = (ROOT / "README.md").read_text("utf-8")
+    assert not [command for command in COMMANDS if f"keymallet {command}" not in told]

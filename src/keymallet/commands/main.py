@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import gc
 import importlib
 import os
 import sys
@@ -45,8 +46,10 @@ def entry() -> None:
     """What the installed program runs: `main`, then the process ends at once.
 
     Python would take the tables in memory apart piece by piece first, which for a million accounts
-    takes as long as judging them; the system takes them back whole.
+    takes as long as judging them; the system takes them back whole. For the same reason garbage is
+    seldom looked for: what is held are tables, and loading modules makes none.
     """
+    gc.set_threshold(200_000)
     try:
         code = main()
     except SystemExit as ended:

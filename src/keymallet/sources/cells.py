@@ -45,7 +45,7 @@ def convert(cell: Cell, text: pa.ChunkedArray) -> Converted:
         facts, unread, remark = read_instants(series, cell)
         return Converted(facts, unread, lambda value: _why_no_instant(cell, value), series, remark)
     if cell.column.kind is Kind.TEXT:
-        return Converted(_text(cell, _plain_text(text)))
+        return Converted(_text(cell, text))
     return _by_distinct_value(cell, text)
 
 
@@ -58,15 +58,23 @@ def _plain_text(text: pa.ChunkedArray) -> pl.Series:
     return pl.Series(pl.from_arrow(text)).cast(pl.String)
 
 
-def _text(cell: Cell, series: pl.Series) -> pl.Series:
+def _text(cell: Cell, text: pa.ChunkedArray) -> pl.Series:
     """Text without blanks around it; null where nothing is left, or where the map says there is none."""
-    if (series.str.starts_with(" ") | series.str.ends_with(" ")).any():
+    series = _plain_text(text)
+    if _has_blanks(text) and (series.str.starts_with(" ") | series.str.ends_with(" ")).any():
         series = series.str.strip_chars()
         series = _where(series != "", series)
     if cell.none or cell.unknown:
         absent = series.str.to_lowercase().is_in(list(cell.none | cell.unknown))
         series = _where(~absent, series)
     return series
+
+
+def _has_blanks(text: pa.ChunkedArray) -> bool:
+    """Whether there is any blank at all, in whatever place: asked of the bytes, which is quick."""
+    if not pa.types.is_string(text.type):
+        return True
+    return any(b" " in chunk.buffers()[2].to_pybytes() for chunk in text.chunks if chunk.buffers()[2])
 
 
 def _where(condition: pl.Series, values: pl.Series) -> pl.Series:

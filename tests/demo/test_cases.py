@@ -15,7 +15,24 @@ from tests.support import AT, CLOCK, days_ago, evidence
 BOOK = read_rulebook(
     files("keymallet.demo").joinpath("estate/rulebook.toml").read_text("utf-8"), "rulebook.toml"
 )
-ACCOUNT_FACTS = ["kind", "enabled", "ends", "last-sign-in", "created", "labels", "locked", "locked-until", "interactive", "has-password", "password-empty", "password-scheme", "initial-password", "password-changed", "password-never-expires", "stable-id"]
+ACCOUNT_FACTS = [
+    "kind",
+    "enabled",
+    "ends",
+    "last-sign-in",
+    "created",
+    "labels",
+    "locked",
+    "locked-until",
+    "interactive",
+    "has-password",
+    "password-empty",
+    "password-scheme",
+    "initial-password",
+    "password-changed",
+    "password-never-expires",
+    "stable-id",
+]
 SUPPLY: dict[str, dict[str, list[str]]] = {
     source: {
         "account": ACCOUNT_FACTS,

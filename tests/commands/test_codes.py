@@ -78,6 +78,7 @@ def test_evidence_that_is_too_old_is_incomplete(tmp_path: Path) -> None:
         (("judge", "--rulebook", "nowhere.toml"), "nowhere.toml: there is no such file"),
         (("judge", "--snapshot", "."), "this is no snapshot"),
         (("judge", "--format", "csv", "--output", "no/such/folder.csv"), "cannot be written"),
+        (("judge", "--format", "json", "--output", "."), "this is a folder"),
         (("show",), "the following arguments are required"),
         (("rules", "check", "map.toml"), '"title" is missing'),
         (("rules", "check", "accounts.csv"), "this is not TOML"),

@@ -142,6 +142,7 @@ BREACHES = [
     ({"kind": "guest"}, "kind not in [guest]", "kind guest; not allowed: guest"),
     ({"failed_attempts": 9}, "failed-attempts < 3", "failed-attempts 9; less than 3 is allowed"),
     ({"failed_attempts": 9}, "not (failed-attempts >= 3)", "failed-attempts 9; less than 3 is allowed"),
+    ({"failed_attempts": 9}, "failed-attempts in [1, 2.5]", "failed-attempts 9; allowed: 1, 2.5"),
     ({"failed_attempts": 9}, "3 > failed-attempts", "failed-attempts 9; less than 3 is allowed"),
     ({"groups": ["a", "b"]}, "not groups has 'b'", "groups a, b; not allowed is 'b'"),
     ({"groups": []}, "groups has all ['x', 'y']", "groups none; asked for is all of x, y"),

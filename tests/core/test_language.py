@@ -76,7 +76,7 @@ def test_positions_are_of_the_text_itself() -> None:
         ("name = 'x", 7, "no closing quote", "close it"),
         ("a b", 2, '"b" cannot stand here', '"and" or "or"'),
         ("(a", 2, "ends too early", "closing bracket"),
-        ("ends < 2026-02-30", 7, "no day or time of the calendar", "2026-11-24"),
+        ("ends < 2026-02-30", 7, "no day or time of the years", "2026-11-24"),
         ("x in a, b", 6, "cannot stand here", ""),
         ("x is here", 5, "cannot stand here", "is known"),
         ("groups has ['x']", 11, "a list cannot stand here", "has any"),
@@ -211,6 +211,8 @@ def test_instants() -> None:
     assert parse_instant("2026-11-24") == datetime(2026, 11, 24)
     assert parse_instant("2026-11-31") is None
     assert parse_instant("24.11.2026") is None
+    assert parse_instant("0001-01-01") is None
+    assert parse_instant("9999-12-31T23:59Z") is None
 
 
 @pytest.mark.parametrize(

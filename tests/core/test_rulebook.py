@@ -5,6 +5,8 @@ from __future__ import annotations
 import time
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from keymallet.core.problems import KeymalletError
 from keymallet.core.rulebook import Severity, limit_text, read_rulebook
@@ -143,3 +145,22 @@ def test_a_book_of_a_thousand_rules_is_checked_quickly() -> None:
         )
         == 1000
     )
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    st.text(max_size=60),
+    st.text("abkinders=<>()[]'.-+90d ", max_size=60),
+    st.sampled_from(["who", "must", "each", "x"]),
+)
+def test_any_text_is_read_or_refused(anything: str, like: str, key: str) -> None:
+    """As a whole book, and as an expression in one: never a traceback, always a place."""
+    quoted = like.replace("'''", "")
+    for text in (
+        anything,
+        f"title = 'T'\n[terms]\nt = '''{quoted}'''\n[rule.r]\ntitle = 't'\nseverity = 'low'\nmust = 't'\n{key} = '''{quoted}'''",
+    ):
+        try:
+            read_rulebook(text, "r.toml")
+        except KeymalletError as error:
+            assert all(problem.place and problem.place.line for problem in error.problems)

@@ -190,6 +190,7 @@ def test_values_become_facts_and_what_is_not_understood_is_unknown(tmp_path: Pat
         ("07/02/2026 10:15 AM", 'formats = ["%m/%d/%Y %I:%M %p"]', "2026-07-02T08:15"),
         ("2026-07-02 10:15 CEST", 'formats = ["%Y-%m-%d %H:%M"]', "2026-07-02T08:15"),
         ("2026-07-02 10:15 +0300", 'formats = ["%Y-%m-%d %H:%M %z"]', "2026-07-02T07:15"),
+        ("2026-07-02 10:15:00.25", 'formats = ["%Y-%m-%d %H:%M:%S.%f"]', "2026-07-02T08:15:00.250000"),
         ("1782980100", 'formats = ["epoch-seconds"]', "2026-07-02T08:15"),
         ("1782980100000", 'formats = ["epoch-milliseconds"]', "2026-07-02T08:15"),
         ("20636", 'formats = ["epoch-days"]', "2026-07-02T00:00"),
@@ -294,6 +295,14 @@ def test_an_account_in_two_files_of_one_source_is_refused_once(tmp_path: Path) -
             '"isoo" is no date format',
             "iso",
         ),
+        ("[account.columns]\nname='x'\nends={from='a',formats=['%d.%m.']}", 3, "does not hold year", "iso"),
+        (
+            "[account.columns]\nname='x'\nends={from='a',formats=['%Y-%m-%d %H']}",
+            3,
+            "without hour and minute",
+            "iso",
+        ),
+        ("[account.columns]\nname='x'\nends={from='a',zone='localtime'}", 3, "no time zone", "Europe/Zurich"),
         ("[account.columns]\nname='x'\nends={from='a',plain='till'}", 3, "through or until", "still usable"),
         (
             "[account.columns]\nname='x'\nends={from='a',zone='Mars/North'}",

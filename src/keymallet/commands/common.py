@@ -189,6 +189,8 @@ def write_file(path: Path, data: bytes) -> None:
     """Write a file whole or not at all. Raises KeymalletError if it cannot be written."""
     from keymallet.core.problems import fail
 
+    if path.is_dir():
+        raise fail("this is a folder, not a file", file=str(path), hint="--output takes the name of a file")
     unfinished = path.with_name(f".{path.name}.unfinished")
     try:
         unfinished.write_bytes(data)

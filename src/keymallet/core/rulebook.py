@@ -15,7 +15,7 @@ from keymallet.core import facts
 from keymallet.core.language import typed
 from keymallet.core.language.check import Book, Limit, Written, check_flag, check_value, type_of
 from keymallet.core.language.functions import FUNCTIONS
-from keymallet.core.language.literals import parse_instant, parse_span, span_text
+from keymallet.core.language.literals import is_in_range, parse_instant, parse_span, span_text
 from keymallet.core.language.parse import parse
 from keymallet.core.language.tree import Fault, Literal, Span
 from keymallet.core.language.typed import Typed
@@ -109,7 +109,9 @@ def read_rulebook(text: str, name: str) -> Rulebook:
     if found is None:
         document.raise_problems()
         raise AssertionError("a rulebook without problems could not be read")
-    book = Book(limits=_limits(document, found.limits), terms=_terms(document, found.terms))
+    limits = _limits(document, found.limits)
+    faulty = frozenset(found.limits.keys() - limits.keys())
+    book = Book(limits, _terms(document, found.terms), faulty)
     rules = [_rule(document, book, key, data) for key, data in found.rule.items()]
     _check_unused_terms(book)
     if not found.rule and not document.problems:
@@ -140,9 +142,8 @@ def _limits(document: TomlDocument, data: dict[str, Any]) -> dict[str, Limit]:
                 f'"{name}" is no limit',
                 'a limit is a length of time like "90d", a number, a date, true or false, or a list of words',
             )
-            # Stands in, so that each use of the limit is not a fault of its own.
-            limit = typed.Const(typed.SPAN, f"limit.{name}", timedelta(0), limit=name)
-        limits[name] = limit
+        else:
+            limits[name] = limit
     return limits
 
 
@@ -162,6 +163,8 @@ def _limit(name: str, value: Any) -> Limit | None:
         value = parse_instant(value) if span is None else span
     elif isinstance(value, date) and not isinstance(value, datetime):
         value = datetime(value.year, value.month, value.day)
+    if isinstance(value, datetime) and not is_in_range(value):
+        return None
     if value is None or not isinstance(value, bool | int | float | timedelta | datetime) or value != value:
         return None
     return typed.Const(type_of(value), shown, value, limit=name)
@@ -258,12 +261,12 @@ def _check_unused_terms(book: Book) -> None:
     for name in sorted(book.terms.keys() - book.used_terms):
         if not any(_fits(name, table, book) for table in (facts.ACCOUNT, *facts.tables_of_account())):
             # A book of its own: what an unused term uses is not used by any rule for that.
-            check_value(book.terms[name], facts.ACCOUNT, Book(book.limits, book.terms))
+            check_value(book.terms[name], facts.ACCOUNT, Book(book.limits, book.terms, book.faulty_limits))
 
 
 def _fits(name: str, table: facts.Table, book: Book) -> bool:
     """Whether a term, and all terms it uses, can be asked of the rows of a table."""
     faults: list[Fault] = []
     silent = {key: Written(term.text, term.node, faults.append) for key, term in book.terms.items()}
-    check_value(silent[name], table, Book(book.limits, silent))
+    check_value(silent[name], table, Book(book.limits, silent, book.faulty_limits))
     return not faults

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -15,7 +16,8 @@ from keymallet.core.nearest import did_you_mean
 from keymallet.core.toml_text import Path, TomlDocument
 
 NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
-_DIRECTIVES = set("YymdbBeHIMSfpzjaAT")
+_DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
+_NO_REAL_ZONE = re.compile(r"posix/|right/|posixrules$|localtime$|Factory$")
 _TRUE = ("true", "yes", "y", "1", "on")
 _FALSE = ("false", "no", "n", "0", "off")
 
@@ -260,7 +262,9 @@ class _Checked:
 
 
 def is_zone(name: str) -> bool:
-    """Whether it is the name of an IANA time zone."""
+    """Whether it is the name of an IANA time zone; names that stand for this machine's own are none."""
+    if _NO_REAL_ZONE.match(name):
+        return False
     try:
         ZoneInfo(name)
     except (KeyError, ValueError, OSError):
@@ -269,12 +273,21 @@ def is_zone(name: str) -> bool:
 
 
 def _format_fault(written: str) -> str:
+    """What is wrong with a date format, or an empty string. It has to hold a whole date."""
     if written in NAMED_FORMATS:
         return ""
-    if "%" not in written:
+    found = {piece[:1] for piece in written.replace("%%", "").split("%")[1:]}
+    if not found:
         return f'"{written}" is no date format'
-    unknown = [each for each in written.replace("%%", "").split("%")[1:] if each[:1] not in _DIRECTIVES]
-    return f'"%{unknown[0][:1]}" means nothing in a date format' if unknown else ""
+    if found - _DIRECTIVES:
+        return f'"%{sorted(found - _DIRECTIVES)[0]}" means nothing in a date format'
+    has_day = (found & set("mbB") and found & set("de")) or "j" in found
+    if not (found & set("Yy") and has_day):
+        return f'"{written}" does not hold year, month and day'
+    has_time = "T" in found or ("M" in found and ("H" in found or {"I", "p"} <= found))
+    if found & set("HIMSfp") and not has_time:
+        return f'"{written}" holds a time without hour and minute'
+    return ""
 
 
 def _fold(word: str) -> str:

@@ -87,6 +87,7 @@ def _parse(text: pl.Series, written: str, cell: Cell, zone: str) -> pl.Series:
         furthest = _FURTHEST[written]
         number = text.cast(pl.Int64, strict=False).clip(-1, furthest)
         return _MICROSECONDS[written](number).cast(_UTC)
+    written = written.replace(".%f", "%.f")  # a fraction of a second, as the parser spells it
     directives = {piece[:1] for piece in written.replace("%%", "").split("%")[1:]}
     if not directives & set("HIMST"):
         return _days(text.str.to_date(written, strict=False), cell, zone)

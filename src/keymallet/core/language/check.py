@@ -35,6 +35,7 @@ class Book:
 
     limits: Mapping[str, Limit] = field(default_factory=dict)
     terms: Mapping[str, Written] = field(default_factory=dict)
+    faulty_limits: frozenset[str] = frozenset()
     used_limits: set[str] = field(default_factory=set)
     used_terms: set[str] = field(default_factory=set)
     resolved: dict[tuple[str, str], Typed | None] = field(default_factory=dict)
@@ -217,6 +218,8 @@ class _Checker:
     def limit(self, node: tree.Name, name: str) -> Typed | None:
         """The rulebook's limit of that name."""
         limit = self.book.limits.get(name)
+        if name in self.book.faulty_limits:
+            return None  # reported where it stands: its uses are no faults of their own
         if limit is None:
             hint = did_you_mean(name, self.book.limits) or f"set it under [limits]: {name} = …"
             self.fault(node.span, f'no limit "{name}" is set', hint)

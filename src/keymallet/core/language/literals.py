@@ -34,14 +34,20 @@ def parse_span(text: str) -> timedelta | None:
 def parse_instant(text: str) -> datetime | None:
     """Read `2026-11-24` or `2026-11-24T09:00[:00][Z|+01:00]`; without zone it stays naive.
 
-    None if it is not written so or is no day of the calendar.
+    None if it is not written so, is no day of the calendar, or lies outside 1970 to 9998.
     """
     if _INSTANT.fullmatch(text) is None:
         return None
     try:
-        return datetime.fromisoformat(text)
+        instant = datetime.fromisoformat(text)
     except ValueError:
         return None
+    return instant if is_in_range(instant) else None
+
+
+def is_in_range(instant: datetime) -> bool:
+    """Whether the instant lies in the years 1970 to 9998: those hold in every zone."""
+    return 1970 <= instant.year <= 9998
 
 
 def span_text(span: timedelta) -> str:

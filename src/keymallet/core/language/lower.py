@@ -115,8 +115,8 @@ class Lowering:
         values = node.choices.values
         if _is_source(node.operand):
             return self._among_sources(lambda source: (source in values) != node.negated)
-        dtype = pl.Enum(node.operand.type.words) if node.operand.type.words else None
-        inside = self.lower(node.operand).is_in(pl.Series(values, dtype=dtype).implode())
+        operand, dtype = self.lower(node.operand), _list_type(node.operand)
+        inside = operand.cast(dtype).is_in(pl.Series(values, dtype=dtype).implode())
         return ~inside if node.negated else inside
 
     def _has(self, node: typed.Has) -> pl.Expr:
@@ -182,6 +182,13 @@ class Lowering:
                 return argument.fill_null(False)
             case _:
                 raise AssertionError(node.function)
+
+
+def _list_type(operand: Typed) -> pl.DataType:
+    """The type in which a value and the list it is looked up in meet."""
+    if operand.type.kind is Kind.COUNT:
+        return pl.Float64()  # a list may hold 2 and 2.5; counts are far below where this loses digits
+    return pl.Enum(operand.type.words) if operand.type.words else pl.String()
 
 
 def _is_source(node: Typed) -> bool:

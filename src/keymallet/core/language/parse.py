@@ -161,7 +161,7 @@ def _literal_fault(token: Token) -> Fault:
     if token.type == "INSTANT":
         return Fault(
             _token_span(token),
-            f"{token} is no day or time of the calendar",
+            f"{token} is no day or time of the years 1970 to 9998",
             "write it like 2026-11-24 or 2026-11-24T09:00Z",
         )
     if token.type == "SPAN":

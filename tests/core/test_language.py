@@ -8,10 +8,11 @@ import pytest
 
 from keymallet.core import facts
 from keymallet.core.language import tree
-from keymallet.core.language.check import Book, Written, check_flag, definition
+from keymallet.core.language.check import check_flag, definition
 from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.literals import parse_instant, parse_span, span_text
 from keymallet.core.language.parse import parse
+from keymallet.core.language.scope import Book, Written
 from keymallet.core.language.tree import Compare, Fault, Junction, Literal, Name, Not, Shift, Span
 
 NOWHERE = Span(0, 0)

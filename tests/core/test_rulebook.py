@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keymallet.core.problems import KeymalletError
-from keymallet.core.rulebook import Severity, limit_text, read_rulebook
+from keymallet.core.rulebook import Severity, read_rulebook
+from keymallet.core.wording import constant
 
 FAULTY = '''title = "Faulty"
 sevrity = "high"
@@ -114,10 +115,10 @@ advice = "Do."
         "Do.",
         "true",
     )
-    assert [limit_text(limit) for limit in book.limits.values()] == [
+    assert [constant(limit) for limit in book.limits.values()] == [
         "90 d",
         "3",
-        "2026-01-01 00:00:00",
+        "2026-01-01",
         "otp",
     ]
     assert book.remarks == (

@@ -159,14 +159,3 @@ def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFra
     if UNREAD in frame.columns:
         listed = frame[UNREAD].list.concat(listed)
     return frame.with_columns(listed.alias(UNREAD))
-
-
-def full_frame(table: Table, columns: dict[str, pl.Series], height: int) -> pl.DataFrame:
-    """Build a frame of a table from the columns there are; the others are unknown throughout."""
-    series = [
-        columns[column.name].cast(data_type(column)).alias(column.name)
-        if column.name in columns
-        else pl.Series(column.name, [None], dtype=data_type(column)).new_from_index(0, height)
-        for column in table.columns
-    ]
-    return pl.DataFrame(series)

@@ -82,10 +82,6 @@ class _Subject:
         rows = self.frame[ROW]
         return replace(self, table=facts.ACCOUNT.name, rows=rows, about=node.body, prefix="account.")
 
-    @property
-    def _clock_texts(self) -> _Texts:
-        return _Texts(self)
-
     # why a truth value is not the wanted one
 
     def because(self, node: Typed, wanted: bool) -> pl.Series:
@@ -112,7 +108,7 @@ class _Subject:
             case typed.Known() if node.negated is wanted:
                 text = _Texts(self).described(node.operand)
             case typed.Known():
-                text = self._constant_text(f"{self.prefix}{node.operand.text}: nothing on record")
+                text = self.same_text(f"{self.prefix}{node.operand.text}: nothing on record")
             case typed.Ask():
                 text = _Rows(self, node).because(wanted)
             case _:
@@ -128,16 +124,14 @@ class _Subject:
             operator = _OPPOSITE[operator]
         described = _Texts(self).described(left)
         if isinstance(right, typed.Const) and right.limit:
-            return _joined([described, self._constant_text(f"the limit is {wording.constant(right)}")])
+            return _joined([described, self.same_text(f"the limit is {wording.constant(right)}")])
         if isinstance(right, typed.Const):
-            return _joined(
-                [described, self._constant_text(_DEMAND[operator].format(wording.constant(right)))]
-            )
+            return _joined([described, self.same_text(_DEMAND[operator].format(wording.constant(right)))])
         before, after = _DEMAND[operator].split("{}")
         return _joined([described, before + _Texts(self).described(right) + after])
 
     def _demanded(self, operand: Typed, demand: str) -> pl.Series:
-        return _joined([_Texts(self).described(operand), self._constant_text(demand)])
+        return _joined([_Texts(self).described(operand), self.same_text(demand)])
 
     def _wanted_words(self, node: typed.Has, wanted: bool) -> str:
         words = (
@@ -149,7 +143,8 @@ class _Subject:
             return f"{'asked for is' if wanted else 'not allowed is'} {words}"
         return f"{'asked for' if wanted else 'not allowed'} is {node.mode} of {words}"
 
-    def _constant_text(self, text: str) -> pl.Series:
+    def same_text(self, text: str) -> pl.Series:
+        """One text for all these rows."""
         return pl.Series([text], dtype=pl.String).new_from_index(0, self.frame.height)
 
     # what is missing
@@ -236,7 +231,7 @@ class _Texts:
         if isinstance(node, typed.Ask) and node.question == "count":
             return _Rows(subject, node).counted()
         if isinstance(node, typed.Const | typed.ConstList):
-            return subject._constant_text(wording.constant(node))
+            return subject.same_text(wording.constant(node))
         written = wording.values(subject.value(node), node.type.kind, clock).fill_null("unknown")
         colon = (
             ":"

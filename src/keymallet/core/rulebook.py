@@ -13,12 +13,13 @@ import msgspec
 
 from keymallet.core import facts
 from keymallet.core.language import typed
-from keymallet.core.language.check import Book, Limit, Written, check_flag, check_value, type_of
+from keymallet.core.language.check import check_flag, check_value
 from keymallet.core.language.functions import FUNCTIONS
-from keymallet.core.language.literals import is_in_range, parse_instant, parse_span, span_text
+from keymallet.core.language.literals import is_in_range, parse_instant, parse_span
 from keymallet.core.language.parse import parse
+from keymallet.core.language.scope import Book, Limit, Written
 from keymallet.core.language.tree import Fault, Literal, Span
-from keymallet.core.language.typed import Typed
+from keymallet.core.language.typed import Typed, type_of
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.toml_text import Path, TomlDocument
 
@@ -168,13 +169,6 @@ def _limit(name: str, value: Any) -> Limit | None:
     if value is None or not isinstance(value, bool | int | float | timedelta | datetime) or value != value:
         return None
     return typed.Const(type_of(value), shown, value, limit=name)
-
-
-def limit_text(limit: Limit) -> str:
-    """A limit's value as people read it: `180 d`, `12`, `yescrypt, bcrypt`."""
-    if isinstance(limit, typed.ConstList):
-        return ", ".join(map(str, limit.values))
-    return span_text(limit.value) if isinstance(limit.value, timedelta) else str(limit.value)
 
 
 def _terms(document: TomlDocument, data: dict[str, Any]) -> dict[str, Written]:

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
 from keymallet.core import facts
@@ -12,34 +9,11 @@ from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.language import tree, typed
 from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.parse import parse
+from keymallet.core.language.patterns import like_to_regex, regex_fault
+from keymallet.core.language.scope import Book, Written
 from keymallet.core.language.tree import Fault, Node, Span
-from keymallet.core.language.typed import COUNT, FLAG, INSTANT, SPAN, TEXT, Typed, ValueType
+from keymallet.core.language.typed import COUNT, FLAG, INSTANT, SPAN, TEXT, Typed, ValueType, type_of
 from keymallet.core.nearest import did_you_mean
-
-Limit = typed.Const | typed.ConstList
-Report = Callable[[Fault], None]
-
-
-@dataclass(frozen=True, slots=True)
-class Written:
-    """An expression as written, parsed, with where to report its faults."""
-
-    text: str
-    node: Node
-    report: Report
-
-
-@dataclass
-class Book:
-    """What names may refer to besides facts: the rulebook's limits and terms."""
-
-    limits: Mapping[str, Limit] = field(default_factory=dict)
-    terms: Mapping[str, Written] = field(default_factory=dict)
-    faulty_limits: frozenset[str] = frozenset()
-    used_limits: set[str] = field(default_factory=set)
-    used_terms: set[str] = field(default_factory=set)
-    resolved: dict[tuple[str, str], Typed | None] = field(default_factory=dict)
-    resolving: list[str] = field(default_factory=list)
 
 
 def check_flag(written: Written, table: Table, book: Book) -> Typed | None:
@@ -509,37 +483,3 @@ _SUMS: dict[tuple[str, Kind, Kind], ValueType] = {
     ("+", Kind.COUNT, Kind.COUNT): COUNT,
     ("-", Kind.COUNT, Kind.COUNT): COUNT,
 }
-
-
-def type_of(value: bool | int | float | str | timedelta | datetime) -> ValueType:
-    """The type of a literal."""
-    if isinstance(value, bool):
-        return FLAG
-    if isinstance(value, int | float):
-        return COUNT
-    if isinstance(value, timedelta):
-        return SPAN
-    return INSTANT if isinstance(value, datetime) else TEXT
-
-
-def like_to_regex(pattern: str) -> str:
-    """Turn `adm-*` into an anchored regular expression: `*` any characters, `?` exactly one."""
-    pieces = {"*": ".*", "?": "."}
-    return "(?s)^" + "".join(pieces.get(character) or _escape(character) for character in pattern) + "$"
-
-
-def _escape(character: str) -> str:
-    return "\\" + character if not character.isalnum() and ord(character) < 128 else character
-
-
-def regex_fault(regex: str) -> str:
-    """What is wrong with a regular expression, or an empty string; asked of the engine that runs it."""
-    import polars as pl  # only where a pattern is used: checking is otherwise free of it
-
-    try:
-        pl.Series([""]).str.contains(regex)
-    except pl.exceptions.ComputeError as error:
-        lines = [line.strip() for line in str(error).splitlines() if line.strip()]
-        reasons = [re.sub(r"^error:\s*", "", line) for line in lines if line.startswith("error:")]
-        return reasons[0] if reasons else lines[-1]
-    return ""

@@ -7,7 +7,7 @@ how it was written, kept for explanations.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from datetime import datetime, timedelta
 
 from keymallet.core.facts import Column, Kind
@@ -42,6 +42,17 @@ INSTANT = ValueType(Kind.INSTANT)
 SPAN = ValueType(Kind.SPAN)
 
 
+def type_of(value: bool | int | float | str | timedelta | datetime) -> ValueType:
+    """The type of a literal."""
+    if isinstance(value, bool):
+        return FLAG
+    if isinstance(value, int | float):
+        return COUNT
+    if isinstance(value, timedelta):
+        return SPAN
+    return INSTANT if isinstance(value, datetime) else TEXT
+
+
 @dataclass(frozen=True)
 class Typed:
     """What every node has."""
@@ -51,8 +62,10 @@ class Typed:
 
     @property
     def parts(self) -> tuple[Typed, ...]:
-        """The nodes directly below."""
-        return ()
+        """The nodes directly below, in the order they are declared."""
+        held = (getattr(self, each.name) for each in fields(self))
+        listed = (value if isinstance(value, tuple) else (value,) for value in held)
+        return tuple(value for values in listed for value in values if isinstance(value, Typed))
 
     def walk(self) -> Iterator[Typed]:
         """Every node of the tree, this one first."""
@@ -97,11 +110,6 @@ class Derived(Typed):
     fact: Fact
     body: Typed
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The definition, and what the source itself said."""
-        return (self.fact, self.body)
-
 
 @dataclass(frozen=True)
 class Term(Typed):
@@ -109,11 +117,6 @@ class Term(Typed):
 
     name: str
     body: Typed
-
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """What the term stands for."""
-        return (self.body,)
 
 
 @dataclass(frozen=True)
@@ -123,22 +126,12 @@ class OfAccount(Typed):
     table: str
     body: Typed
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The expression on the account."""
-        return (self.body,)
-
 
 @dataclass(frozen=True)
 class Not(Typed):
     """Kleene's negation."""
 
     operand: Typed
-
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """What is negated."""
-        return (self.operand,)
 
 
 @dataclass(frozen=True)
@@ -147,11 +140,6 @@ class Junction(Typed):
 
     word: str
     members: tuple[Typed, ...]
-
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """What is joined."""
-        return self.members
 
 
 @dataclass(frozen=True)
@@ -162,11 +150,6 @@ class Compare(Typed):
     left: Typed
     right: Typed
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """Both sides."""
-        return (self.left, self.right)
-
 
 @dataclass(frozen=True)
 class Within(Typed):
@@ -176,11 +159,6 @@ class Within(Typed):
     choices: ConstList
     negated: bool
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The value."""
-        return (self.operand,)
-
 
 @dataclass(frozen=True)
 class Has(Typed):
@@ -189,11 +167,6 @@ class Has(Typed):
     operand: Typed
     mode: str
     wanted: Typed
-
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The list, and what is wanted of it where that is a fact."""
-        return (self.operand, self.wanted)
 
 
 @dataclass(frozen=True)
@@ -205,11 +178,6 @@ class Pattern(Typed):
     pattern: str
     regex: str
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The text."""
-        return (self.operand,)
-
 
 @dataclass(frozen=True)
 class Known(Typed):
@@ -218,11 +186,6 @@ class Known(Typed):
     operand: Fact | Derived
     negated: bool
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The fact."""
-        return (self.operand,)
-
 
 @dataclass(frozen=True)
 class Call(Typed):
@@ -230,11 +193,6 @@ class Call(Typed):
 
     function: str
     arguments: tuple[Typed, ...]
-
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The arguments."""
-        return self.arguments
 
 
 @dataclass(frozen=True)
@@ -245,11 +203,6 @@ class Shift(Typed):
     left: Typed
     right: Typed
 
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """Both sides."""
-        return (self.left, self.right)
-
 
 @dataclass(frozen=True)
 class Ask(Typed):
@@ -258,8 +211,3 @@ class Ask(Typed):
     question: str
     table: str
     condition: Typed | None
-
-    @property
-    def parts(self) -> tuple[Typed, ...]:
-        """The condition, if there is one."""
-        return () if self.condition is None else (self.condition,)

@@ -59,6 +59,7 @@ def test_a_fact_after_the_instant_judged_at_is_not_known_then() -> None:
     found = evidence([{"password_changed": days_ago(10)}])
     assert verdict_words(judged(found, rule("age(password-changed) <= 90d"), days_ago(30))) == ["unproven"]
     assert verdict_words(judged(found, rule("age(password-changed) <= 90d"))) == ["met"]
+    assert verdict_words(judged(found, rule("password-changed is unknown"), days_ago(30))) == ["unproven"]
 
 
 def test_a_lock_that_has_run_out_is_no_lock() -> None:

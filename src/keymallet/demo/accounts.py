@@ -152,7 +152,7 @@ class Railway:
         self.accounts: list[Account] = []
 
     def days_ago(self, least: int, most: int) -> datetime:
-        """An instant in working hours, some days back."""
+        """An instant some days back, at most nine hours earlier in the day than AT."""
         minutes = self.random.randrange(0, 9 * 60)
         return AT - timedelta(days=self.random.randint(least, most), minutes=minutes + 1)
 

@@ -101,7 +101,7 @@ def _value(value: Any, column: Column, clock: ZoneInfo) -> str:
 
 
 def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
-    """All dates on one line of time, with the instant judged at among them."""
+    """All dates on one line of time: the account's, its rows', and the instant judged at among them."""
     supply = judgement.evidence.supply[row["source"]].get("account", {})
     dated: list[tuple[datetime, str, str]] = [(judgement.at, "judged at", "")]
     none = []
@@ -112,9 +112,12 @@ def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
             dated.append((row[column.name], column.name, supply.get(column.name, "")))
         elif column.name in supply:
             none.append(column.name)
+    for table in facts.tables_of_account():
+        if table is not facts.SIGN_IN:
+            dated += _row_dates(judgement.workspace, table)
     out.print()
     _heading(out, "dates")
-    grid = _grid(18, 14, 20, None)
+    grid = _grid(18, 12, 20, None)
     for instant, name, origin in sorted(dated):
         now = name == "judged at"
         ago = "" if now else _ago(judgement.at, instant)
@@ -123,6 +126,16 @@ def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
     out.print(grid)
     if none:
         _aside(out, f"none on record: {', '.join(none)}")
+
+
+def _row_dates(workspace: Workspace, table: Table) -> list[tuple[datetime, str, str]]:
+    """The dates of an account's factors, keys and so on, each with the row it is of."""
+    found = []
+    instants = [column.name for column in table.columns if column.kind is Kind.INSTANT]
+    for row in workspace.frames[table.name].iter_rows(named=True):
+        which = " ".join(str(row[name]) for name in table.label if row[name] is not None)
+        found += [(row[name], name, f"{table.name} {which}") for name in instants if row[name] is not None]
+    return found
 
 
 def _ago(at: datetime, instant: datetime) -> str:

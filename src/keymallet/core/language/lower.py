@@ -161,7 +161,9 @@ class Lowering:
             if UNREAD in self.evidence.tables[table].columns:
                 unread = pl.col(UNREAD).list.contains(pl.lit(name)).fill_null(False)
                 supplied = supplied & ~unread
-            known = pl.when(known).then(True).when(supplied).then(False).otherwise(UNKNOWN)
+            # What happened only after the instant judged at was something else before: not none.
+            later = pl.col(name).is_not_null()
+            known = pl.when(known).then(True).when(supplied & ~later).then(False).otherwise(UNKNOWN)
         return ~known if node.negated else known
 
     def _call(self, node: typed.Call) -> pl.Expr:

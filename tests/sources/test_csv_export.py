@@ -120,6 +120,15 @@ def test_every_row_that_is_refused_is_counted_with_its_line(tmp_path: Path) -> N
         ),
         (PEOPLE.encode(), 'encoding = "klingon"', 0, 0, "no encoding", "utf-8"),
         (b'Login,Name\nx,"y\nz,w\n', "", 2, 0, "never closed", "close the quote"),
+        (
+            b'"Login"x,Name,Loginx\nx,"y",z\n\n',
+            'separator = ","',
+            1,
+            0,
+            'no column "Login"',
+            'did you mean "Loginx"?',
+        ),
+        (b'Login,Name,"odd"x\nx,"y",z\n\n', "", 1, 0, "the header cannot be read", "quotes go around"),
         (b'Login,Name\na,"b\nc,d\ne,"f"\n', "", 2, 0, "", ""),
     ],
 )

@@ -11,9 +11,11 @@ import csv
 import io
 import re
 import sys
-from collections.abc import Collection, Iterator
+from array import array
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as arrow_csv
@@ -43,12 +45,12 @@ class Rows:
     columns: dict[str, pa.ChunkedArray]
     height: int
     refused: list[Refusal] = field(default_factory=list)
-    known_lines: list[int] | None = None
+    known_lines: Sequence[int] | None = None
 
     def lines(self, rows: Collection[int]) -> list[int]:
         """The lines on which these rows start."""
         if self.known_lines is None and _line_count(self.data) != self.height + 1:
-            self.known_lines = [record.line for record in _records(self.data, self.separator)][1:]
+            self.known_lines = _survey(self.data, self.file, self.separator, len(self.header)).lines
         if self.known_lines is None:
             return [row + 2 for row in rows]
         return [self.known_lines[row] for row in rows]
@@ -75,15 +77,21 @@ def read_rows(
     separator, header = _header(data, file, separator, wanted)
     types: dict[str, pa.DataType] = dict.fromkeys(repeated, pa.dictionary(pa.int32(), pa.string()))
     in_full = dict.fromkeys(_in_full(data, file, separator, header, instants), pa.timestamp("us", "UTC"))
-    fast = None
+    fast, skipped = None, 0
     if data[:1] not in (b"\r", b"\n"):  # before the header, PyArrow would take a blank line for it
-        fast = _read_fast(data, separator, header, wanted, types | in_full)
+        fast, skipped = _read_fast(data, separator, header, wanted, types | in_full)
         if fast is None and in_full:
-            fast = _read_fast(data, separator, header, wanted, types)
+            fast, skipped = _read_fast(data, separator, header, wanted, types)
     # Without quotes, and with as many cells in every row as in the header, nothing can hide.
-    if fast is not None and (b'"' not in data or fast.num_rows + 1 == _line_count(data)):
+    if fast is not None and not skipped and (b'"' not in data or fast.num_rows + 1 == _line_count(data)):
         return _rows(file, data, separator, header, fast)
-    return _read_strictly(data, file, separator, header, wanted, fast)
+    _decoded(data, file)
+    survey = _survey(data, file, separator, len(header))
+    if fast is None or survey.stray_quotes or fast.num_rows != len(survey.lines):
+        fast = _read_cells(data, separator, header, wanted)
+    rows = _rows(file, data, separator, header, fast)
+    rows.refused, rows.known_lines = survey.refused, survey.lines
+    return rows
 
 
 def _rows(file: str, data: bytes, separator: str, header: list[str], table: pa.Table) -> Rows:
@@ -185,8 +193,14 @@ def _read_fast(
     header: list[str],
     wanted: Collection[str],
     types: dict[str, pa.DataType],
-) -> pa.Table | None:
-    """Read with PyArrow; None if it finds anything amiss."""
+) -> tuple[pa.Table | None, int]:
+    """Read with PyArrow: the table (None if a value is not of its type), and how many rows it skipped."""
+    skipped: list[arrow_csv.InvalidRow] = []
+
+    def skip(row: arrow_csv.InvalidRow) -> str:
+        skipped.append(row)
+        return "skip"
+
     # Columns are named by number: headers may repeat, and unwanted ones may be anything.
     numbers = {name: str(header.index(name)) for name in wanted}
     try:
@@ -196,7 +210,9 @@ def _read_fast(
                 column_names=[str(number) for number in range(len(header))],
                 skip_rows_after_names=1,
             ),
-            parse_options=arrow_csv.ParseOptions(delimiter=separator, newlines_in_values=b'"' in data),
+            parse_options=arrow_csv.ParseOptions(
+                delimiter=separator, newlines_in_values=b'"' in data, invalid_row_handler=skip
+            ),
             convert_options=arrow_csv.ConvertOptions(
                 column_types={numbers[name]: types.get(name, pa.string()) for name in wanted},
                 include_columns=list(dict.fromkeys(numbers.values())) or ["0"],
@@ -205,10 +221,8 @@ def _read_fast(
             ),
         )
     except pa.ArrowInvalid:
-        return None
-    if not numbers:
-        return table.select([])
-    return pa.table({name: table.column(number) for name, number in numbers.items()})
+        return None, 0
+    return pa.table({name: table.column(number) for name, number in numbers.items()}), len(skipped)
 
 
 def _in_full(
@@ -226,70 +240,81 @@ def _in_full(
     return found
 
 
-@dataclass(frozen=True, slots=True)
-class _Record:
-    line: int
-    last_line: int
-    cells: list[str]
-    fault: str = ""
+@dataclass
+class _Survey:
+    """Where the well-formed rows start, and what is wrong with the others."""
+
+    lines: array[int] = field(default_factory=lambda: array("Q"))
+    refused: list[Refusal] = field(default_factory=list)
+    stray_quotes: bool = False
 
 
-def _records(data: bytes, separator: str) -> Iterator[_Record]:
-    """Each record that is not blank, with the lines it spans."""
-    reader = csv.reader(io.StringIO(data.decode(), newline=""), delimiter=separator, strict=True)
-    line = 1
+def _survey(data: bytes, file: str, separator: str, expected: int) -> _Survey:
+    """Go through every record with the strict reader. Raises KeymalletError if a quote never closes."""
+    survey = _Survey()
+    reader = _rows_of(data, file, separator)
+    while True:
+        line = reader.line_num + 1
+        try:
+            cells = next(reader)
+        except StopIteration:
+            return survey
+        except csv.Error as error:
+            if "unexpected end of data" in str(error):
+                raise _never_closed(file, line) from None
+            survey.stray_quotes = True
+            fault = Refusal(file, line, "text after a closing quote", last_line=reader.line_num)
+            survey.refused.append(fault)
+            continue
+        if len(cells) == expected:
+            survey.lines.append(line)
+        elif cells:
+            found = "1 cell" if len(cells) == 1 else f"{len(cells)} cells"
+            fault = Refusal(file, line, f"{found} where the header has {expected}", last_line=reader.line_num)
+            survey.refused.append(fault)
+
+
+def _read_cells(data: bytes, separator: str, header: list[str], wanted: Collection[str]) -> pa.Table:
+    """Read the well-formed rows with the strict reader: slow, and needed only where quotes are stray."""
+    rows = list(_well_formed(data, separator, len(header)))
+    places = {name: header.index(name) for name in wanted}
+    columns = {
+        name: pa.array([row[place] or None for row in rows], pa.string()) for name, place in places.items()
+    }
+    return pa.table(columns)
+
+
+def _well_formed(data: bytes, separator: str, expected: int) -> Iterator[list[str]]:
+    reader = _rows_of(data, "", separator)
     while True:
         try:
             cells = next(reader)
         except StopIteration:
             return
-        except csv.Error as error:
-            yield _Record(line, reader.line_num, [], str(error))
-        else:
-            if cells:
-                yield _Record(line, reader.line_num, cells)
-        line = reader.line_num + 1
-
-
-def _read_strictly(
-    data: bytes, file: str, separator: str, header: list[str], wanted: Collection[str], fast: pa.Table | None
-) -> Rows:
-    """Go through every record; take PyArrow's columns if every record is in order after all."""
-    _decoded(data, file)
-    lines: list[int] = []
-    good: list[list[str]] = []
-    refused: list[Refusal] = []
-    for number, record in enumerate(_records(data, separator)):
-        if number == 0 and not record.fault:
+        except csv.Error:
             continue
-        fault = _fault(record, len(header), file)
-        if fault:
-            refused.append(Refusal(file, record.line, fault, last_line=record.last_line))
-        else:
-            lines.append(record.line)
-            good.append(record.cells)
-    if fast is not None and not refused and fast.num_rows == len(lines):
-        rows = _rows(file, data, separator, header, fast)
-        rows.known_lines = lines
-        return rows
-    columns = {
-        name: pa.chunked_array([pa.array([cells[place] or None for cells in good], pa.string())])
-        for name, place in ((name, header.index(name)) for name in wanted)
-    }
-    return Rows(file, data, separator, header, columns, len(good), refused, lines)
+        if len(cells) == expected:
+            yield cells
 
 
-def _fault(record: _Record, expected: int, file: str) -> str:
-    if "unexpected end of data" in record.fault:
+def _rows_of(data: bytes, file: str, separator: str) -> Any:
+    """The standard library's reader, past the header. Raises KeymalletError if that is malformed."""
+    reader = csv.reader(io.StringIO(data.decode(), newline=""), delimiter=separator, strict=True)
+    try:
+        while not next(reader):
+            pass  # blank lines before the header
+    except csv.Error as error:
+        hint = "quotes go around a whole name"
         raise fail(
-            "a quote opens in this record and is never closed: what follows cannot be told apart",
-            file=file,
-            line=record.line,
-            hint='close the quote, or double it ("") where it is meant as text',
-        )
-    if record.fault:
-        return "text after a closing quote"
-    if len(record.cells) != expected:
-        cells = "1 cell" if len(record.cells) == 1 else f"{len(record.cells)} cells"
-        return f"{cells} where the header has {expected}"
-    return ""
+            f"the header cannot be read: {error}", file=file, line=reader.line_num, hint=hint
+        ) from None
+    return reader
+
+
+def _never_closed(file: str, line: int) -> KeymalletError:
+    return fail(
+        "a quote opens in this record and is never closed: what follows cannot be told apart",
+        file=file,
+        line=line,
+        hint='close the quote, or double it ("") where it is meant as text',
+    )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +90,12 @@ def test_an_unfinished_snapshot_does_not_count(tmp_path: Path) -> None:
     (tmp_path / "2026-11-25T000000Z").mkdir()
     assert newest_snapshot(tmp_path) is None
     assert newest_snapshot(tmp_path / "nowhere") is None
+    os.utime(tmp_path / ".unfinished-1", (0, 0))
+    (tmp_path / ".unfinished-2").mkdir()
+    save(tmp_path)
+    assert [entry.name for entry in tmp_path.glob(".unfinished-*")] == [".unfinished-2"], (
+        "only old ones are cleared away"
+    )
 
 
 def test_a_damaged_snapshot_is_told(tmp_path: Path) -> None:

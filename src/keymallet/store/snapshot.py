@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import time
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -25,6 +26,7 @@ from keymallet.core.reading import FileRead, Reading, TableIntake
 
 FORMAT = 1
 _MANIFEST = "manifest.json"
+_SURELY_OVER = 24 * 3600  # seconds
 
 
 class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
@@ -134,6 +136,7 @@ def write_snapshot(
     """Write a new snapshot below `folder`. Raises KeymalletError if the disk does not take it."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
+        _clear_away_leftovers(folder)
         unfinished = folder / f".unfinished-{os.getpid()}"
         shutil.rmtree(unfinished, ignore_errors=True)
         unfinished.mkdir()
@@ -203,6 +206,13 @@ def _free_place(folder: Path, gathered: datetime) -> Path:
         number += 1
         place = folder / f"{name}-{number}"
     return place
+
+
+def _clear_away_leftovers(folder: Path) -> None:
+    """Remove what gatherings that were killed have left, once nobody can still be writing it."""
+    for entry in folder.glob(".unfinished-*"):
+        if time.time() - entry.stat().st_mtime > _SURELY_OVER:
+            shutil.rmtree(entry, ignore_errors=True)
 
 
 def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:

@@ -96,10 +96,16 @@ class Evaluator:
         return None if kind is None else kind in ("hardware-key", "passkey", "smartcard")
 
     def derived_account_locked(self) -> bool | None:
+        if self.lapsed():
+            return True
         until = self.row["locked-until"]
         if until is not None and until <= self.world.at:
             return False
         return self.row["locked"]
+
+    def lapsed(self) -> bool:
+        lapses = self.row["password-lapses"]
+        return lapses is not None and lapses <= self.world.at
 
     def derived_account_privileged(self) -> bool | None:
         if self.row["privileged"] is not None:
@@ -131,15 +137,7 @@ class Evaluator:
 
     def derived_account_usable(self) -> bool | None:
         row, at = self.row, self.world.at
-        key = self.over(
-            "key",
-            lambda each: kleene_and(
-                [
-                    None if each["state"] is None else each["state"] == "active",
-                    self.not_over(each, "key", "expires"),
-                ]
-            ),
-        )
+        key = self.over("key", self.opens)
         factor = self.over(
             "factor",
             lambda each: kleene_and(
@@ -151,14 +149,28 @@ class Evaluator:
                 ]
             ),
         )
-        password = kleene_and([row["has-password"], row["password-locked"] is not True])
+        free = kleene_not(self.derived_account_locked())
+        password = kleene_and([row["has-password"], row["password-locked"] is not True, free])
+        without = kleene_and([kleene_or([free, row["lock-stops"] == "password"]), kleene_or([key, factor])])
         return kleene_and(
             [
                 row["enabled"],
-                kleene_not(self.derived_account_locked()),
                 not (row["starts"] is not None and row["starts"] > at),
                 self.not_over(row, "account", "ends"),
-                kleene_or([password, key, factor]),
+                not self.lapsed(),
+                kleene_or([password, without]),
+            ]
+        )
+
+    def opens(self, key: Row) -> bool | None:
+        """Whether a key works, as far as its account's system takes keys."""
+        of_ssh = key["kind"] in ("ssh-key", "ssh-certificate")
+        return kleene_and(
+            [
+                None if key["state"] is None else key["state"] == "active",
+                not (key["starts"] is not None and key["starts"] > self.world.at),
+                self.not_over(key, "key", "expires"),
+                not (of_ssh and self.row["remote-key"] is False),
             ]
         )
 

@@ -44,10 +44,10 @@ COLUMNS: dict[str, tuple[str, ...]] = {
             "labels",
         ),
         *("groups", "has-password", "password-locked", "locked", "locked-until", "failed-attempts", "unit"),
-        "usable",
+        *("password-lapses", "lock-stops", "remote-key", "usable"),
     ),
     "factor": ("kind", "registered", "last-used", "state", "phishing-resistant", "label"),
-    "key": ("kind", "issued", "expires", "state", "uses-left", "scope"),
+    "key": ("kind", "issued", "starts", "expires", "state", "uses-left", "scope"),
     "grant": ("role", "privileged", "mode", "starts", "ends"),
     "elevation": ("starts", "ends", "closed", "outcome", "proof"),
 }

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from keymallet.core.problems import KeymalletError
 from keymallet.core.reading import Reading
 from keymallet.sources.host import read
-from keymallet.sources.host_lines import DroppedError, parse_group, parse_passwd, parse_shadow, scheme_of
+from keymallet.sources.host.lines import DroppedError, parse_group, parse_passwd, parse_shadow, scheme_of
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
 from tests.support import AT, CLOCK, write

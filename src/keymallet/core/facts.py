@@ -120,17 +120,23 @@ _FACTOR_KINDS = (
 _ACCOUNT_REFERENCE = _text("account", "the account the row belongs to, as source/name")
 
 _USABLE = """
-enabled and not locked and not surely(until(starts) > 0s) and (ends is unknown or until(ends) > 0s)
-and (has-password and not surely(password-locked)
-     or some key (state = active and (expires is unknown or until(expires) > 0s))
-     or some factor (state = active and kind in [passkey, hardware-key, smartcard]))
+enabled and not surely(until(starts) > 0s) and (ends is unknown or until(ends) > 0s)
+and not surely(until(password-lapses) <= 0s)
+and (has-password and not surely(password-locked) and not locked
+     or (not locked or surely(lock-stops = password))
+        and (some key (state = active and not surely(until(starts) > 0s)
+                       and (expires is unknown or until(expires) > 0s)
+                       and not surely(kind in [ssh-key, ssh-certificate] and not account.remote-key))
+             or some factor (state = active and kind in [passkey, hardware-key, smartcard])))
 """
 _PRIVILEGED = """
 some grant (privileged and mode = standing and not surely(until(starts) > 0s)
             and (ends is unknown or until(ends) > 0s))
 or some elevation (outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown)
 """
-_LOCKED = "locked and not surely(until(locked-until) <= 0s)"
+_LOCKED = """
+locked and not surely(until(locked-until) <= 0s) or surely(until(password-lapses) <= 0s)
+"""
 _RESISTANT = "kind in [hardware-key, passkey, smartcard]"
 
 ACCOUNT = Table(
@@ -171,9 +177,13 @@ ACCOUNT = Table(
         _flag("password-must-change", "the next sign-in has to set a new one"),
         _flag("password-never-expires", "the source never asks for a new one"),
         _closes("password-expires", "when the source itself stops accepting the password"),
+        _closes("password-lapses", "when the source bars the account because no new password was set"),
         _flag("initial-password", "still the password that was handed out"),
+        _flag("remote-password", "the system takes a password over the network, given there is one"),
+        _flag("remote-key", "the system takes a key over the network, given there is one"),
         _flag("locked", "locked at the instant judged", _LOCKED, always=True),
         _word("lock-cause", "what locked it", "failed-attempts administrator inactivity other"),
+        _word("lock-stops", "what the lock stops; unknown: every way in", "everything password"),
         _past("locked-since", "since when it is locked"),
         _closes("locked-until", "when the lock ends by itself; unknown: not until somebody unlocks it"),
         _count("failed-attempts", "failed sign-ins that count towards a lock"),
@@ -218,6 +228,7 @@ KEY = Table(
             " reset-link session",
         ),
         _past("issued", "when it was made"),
+        _instant("starts", "first instant at which it works"),
         _closes("expires", "first instant at which it no longer works"),
         _past("last-used", "when it was last used"),
         _word("state", "whether it works", "active inactive revoked used"),
@@ -225,8 +236,11 @@ KEY = Table(
         _text("algorithm", "the algorithm of the key"),
         Column("bits", Kind.COUNT, "size of the key in bits"),
         _text("digest", "digest of the public part, for seeing what is shared"),
+        _words("shared-with", "accounts of other people that the same key opens; at most ten are named"),
+        _flag("shared-with-root", "the same key opens a root account"),
         _text("superseded-by", "the id of the one that replaces it"),
         _text("scope", "what it may be used for"),
+        _text("label", "what its owner calls it"),
     ),
     label=("kind", "key"),
 )
@@ -240,6 +254,8 @@ GRANT = Table(
         _flag("privileged", "the role is one of power over others' accounts or systems"),
         _word("mode", "held all the time, or only when asked for", "standing on-request"),
         _text("via", "direct, or the group path it comes through"),
+        _text("scope", "what it covers, such as which commands"),
+        _flag("asks-proof", "using it asks to prove again who one is, such as by password"),
         _instant("starts", "first instant at which it holds"),
         _closes("ends", "first instant at which it no longer holds"),
         _text("assigned-by", "who gave it"),
@@ -317,6 +333,8 @@ SETTING = Table(
         _span("idle-limit", "how long a session may idle"),
         _span("session-limit", "how long a session may last"),
         _flag("first-use-change", "a password handed out must be changed at first use"),
+        _flag("remote-password", "passwords are taken over the network"),
+        _word("remote-root", "how root may sign in over the network", "no forced-command key yes"),
         _span("elevation-limit", "how long opened privilege may last"),
     ),
     of_account=False,
@@ -386,3 +404,8 @@ _BY_NAME = {table.name: {column.name: column for column in table.columns} for ta
 def tables_of_account() -> tuple[Table, ...]:
     """The tables whose rows belong to an account: those a rule can ask `some …` about."""
     return tuple(table for table in TABLES.values() if table.of_account)
+
+
+def tables_with_verdicts() -> tuple[Table, ...]:
+    """The tables a rule can be for each row of: accounts, what is theirs, what a source has in force."""
+    return tuple(table for table in TABLES.values() if table.of_account or "source" in table.names)

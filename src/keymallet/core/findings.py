@@ -24,7 +24,9 @@ COLUMNS = (
     "cite",
     "advice",
 )
-"""What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account."""
+"""What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account.
+Where it is on something in force in a source (a setting), `account` names that source.
+"""
 
 
 SHORTCOMINGS = (Verdict.BREACH, Verdict.UNPROVEN)
@@ -69,8 +71,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     of_account = workspace.frames["account"].select("account", "display", "unit")[
         judgement.accounts(rule, rows)
     ]
-    accounts = workspace.frames["account"]
-    names = accounts["account"].gather(rows) if rule.table == "account" else account_names(accounts, frame)
+    names = _names(judgement, rule, frame, rows)
     nothing = pl.lit(None, dtype=pl.String)
     reasons: list[pl.Series | pl.Expr] = [
         nothing.alias("because"),
@@ -95,9 +96,19 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     )
 
 
+def _names(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Series) -> pl.Series:
+    """The accounts that verdicts are on; the source where they are on something in force in a source."""
+    accounts = judgement.workspace.frames["account"]
+    if rule.table == facts.ACCOUNT.name:
+        return accounts["account"].gather(rows)
+    if not facts.TABLES[rule.table].of_account:
+        return frame["source"].cast(pl.String)
+    return account_names(accounts, frame)
+
+
 def _subject(rule: Rule) -> pl.Expr:
     table = facts.TABLES[rule.table]
-    if not table.of_account:
+    if table is facts.ACCOUNT:
         return pl.lit(None, dtype=pl.String)
     return pl.concat_str(
         [pl.col(name).cast(pl.String) for name in table.label], separator=" ", ignore_nulls=True

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
+from keymallet.core import facts
 from keymallet.core.evidence import ROW, Evidence
 from keymallet.core.rulebook import Rule, Rulebook
 from keymallet.core.workspace import Workspace
@@ -74,7 +75,11 @@ class Judgement:
 
     def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
         """The account rows that these rows of the rule's table are, or belong to (null if to none)."""
-        return rows if rule.table == "account" else self.workspace.frames[rule.table][ROW].gather(rows)
+        if rule.table == facts.ACCOUNT.name:
+            return rows
+        if not facts.TABLES[rule.table].of_account:
+            return pl.Series([None], dtype=pl.UInt32).new_from_index(0, len(rows))
+        return self.workspace.frames[rule.table][ROW].gather(rows)
 
 
 def judge(evidence: Evidence, rulebook: Rulebook, at: datetime, clock: ZoneInfo) -> Judgement:

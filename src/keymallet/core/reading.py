@@ -69,10 +69,12 @@ class Reading:
     """One source, read. `supply` gives, by table and column, where in the source a fact stands.
 
     Accounts are known by their name here, which is unique in a source; the `account` column of the
-    other tables holds such names.
+    other tables holds such names. `persons_from` names a source whose account of the same name tells
+    who the person is.
     """
 
     source: str
+    persons_from: str = ""
     tables: dict[str, pl.DataFrame] = field(default_factory=dict)
     supply: dict[str, dict[str, str]] = field(default_factory=dict)
     intake: dict[str, TableIntake] = field(default_factory=dict)

@@ -213,7 +213,7 @@ def _rule(document: TomlDocument, book: Book, rule_id: str, data: Any) -> Rule |
 
 
 def _table(document: TomlDocument, path: Path, name: Any) -> facts.Table | None:
-    names = ["account", *(table.name for table in facts.tables_of_account())]
+    names = [table.name for table in facts.tables_with_verdicts()]
     if name in names:
         return facts.TABLES[name]
     if isinstance(name, str):
@@ -253,7 +253,7 @@ def _check_unused_terms(book: Book) -> None:
     It is reported as a fault on the account if it fits no table at all.
     """
     for name in sorted(book.terms.keys() - book.used_terms):
-        if not any(_fits(name, table, book) for table in (facts.ACCOUNT, *facts.tables_of_account())):
+        if not any(_fits(name, table, book) for table in facts.tables_with_verdicts()):
             # A book of its own: what an unused term uses is not used by any rule for that.
             check_value(book.terms[name], facts.ACCOUNT, Book(book.limits, book.terms, book.faulty_limits))
 

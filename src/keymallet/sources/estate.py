@@ -76,6 +76,11 @@ def read_estate(file: Path) -> Estate:
         document.fault(
             ("source",), "no source is named", 'add [source.some-name] with read = "csv" or "host"'
         )
+    for source in filter(None, sources):
+        persons = getattr(source.section, "persons", "")
+        if persons and persons not in sections:
+            hint = did_you_mean(persons, sections) or f"there are: {', '.join(sections)}"
+            document.fault(("source", source.name, "persons"), f'there is no source "{persons}"', hint)
     document.raise_problems()
     assert found is not None
     folder = file.parent

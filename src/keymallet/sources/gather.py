@@ -13,6 +13,7 @@ import polars as pl
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
 from keymallet.core.reading import Reading, Refusal
+from keymallet.sources.across import mark_shared_keys, tie_to_persons
 from keymallet.sources.estate import Estate
 from keymallet.sources.request import Request
 
@@ -41,7 +42,10 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
                 _set_impossible_aside(reading, at)
                 readings.append(reading)
             request.note_files()
-    return Gathered(readings, _put_together(readings), at)
+    tables = _put_together(readings)
+    tie_to_persons(readings, tables)
+    mark_shared_keys(readings, tables)
+    return Gathered(readings, tables, at)
 
 
 def _set_impossible_aside(reading: Reading, at: datetime) -> None:

@@ -31,9 +31,12 @@ class Request:
     workers: Executor
     _digests: list[tuple[Reading, str, int, Future[str]]] = field(default_factory=list)
 
-    def bytes_of(self, path: str, reading: Reading) -> bytes:
-        """Read a file of the estate; its digest is taken meanwhile. Raises KeymalletError."""
-        data = read_file(self.folder / path, path)
+    def bytes_of(self, path: str, reading: Reading, at: Path | None = None) -> bytes:
+        """Read a file of the estate; its digest is taken meanwhile. Raises KeymalletError.
+
+        `at` is where it really stands, if `path` leads there over links.
+        """
+        data = read_file(at or self.folder / path, path)
         self._digests.append((reading, path, len(data), self.workers.submit(_digest, data)))
         return data
 

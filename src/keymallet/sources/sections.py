@@ -22,14 +22,16 @@ class CsvSection(msgspec.Struct, rename="kebab", frozen=True):
 class HostSection(msgspec.Struct, rename="kebab", frozen=True):
     """The source's section of the estate file.
 
-    `pam` is the release whose ageing rule holds: they differ on the very day. `kinds` says by
-    patterns of the login name what an account is; the first that fits counts.
+    `pam` is the release whose ageing rule holds: they differ on the very day; else it follows from the
+    host's release file. `kinds` says by patterns of the login name what an account is; the first that
+    fits counts. `persons` names the source whose account of the same login name tells the person.
     """
 
     read: str
     folder: str
-    pam: Literal["1.5", "1.7"] = "1.7"
+    pam: Literal["1.5", "1.7"] | None = None
     kinds: dict[str, Literal["person", "guest", "service", "shared", "system", "emergency"]] = {}
+    persons: str = ""
     stale_after: str = ""
 
 

@@ -461,6 +461,12 @@ class _Checker:
             what = "belongs to no account" if table else "is no table"
             self.fault(node.table_span, f'"{node.table}" {what}', hint)
             return None
+        if self.table is not facts.ACCOUNT and not self.table.of_account:
+            message = (
+                f"{_article(self.table.name)} belongs to no account: there is no {table.name} to ask about"
+            )
+            self.fault(node.span, message)
+            return None
         condition = None
         if node.condition is not None:
             condition = _Checker(self.written, table, self.book, defining=self.defining).expect(

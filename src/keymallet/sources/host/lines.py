@@ -52,6 +52,7 @@ class PasswdEntry:
     uid: int
     gid: int
     display: str
+    home: str
     shell: str
 
     @property
@@ -107,8 +108,9 @@ def parse_passwd(text: str) -> PasswdEntry:
     if len(fields) < 4:
         raise DroppedError(f"{len(fields)} fields where at least 4 are needed: the system drops the line")
     fields += [""] * (7 - len(fields))
-    name, password, uid, gid, gecos, _, shell = fields
-    return PasswdEntry(name, password, _id(uid, "user id"), _id(gid, "group id"), gecos.split(",")[0], shell)
+    name, password, uid, gid, gecos, home, shell = fields
+    ids = _id(uid, "user id"), _id(gid, "group id")
+    return PasswdEntry(name, password, *ids, gecos.split(",")[0], home, shell)
 
 
 def parse_shadow(text: str) -> ShadowEntry:

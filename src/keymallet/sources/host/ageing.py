@@ -1,0 +1,64 @@
+"""What shadow's ageing fields mean, by the rule of the host's own PAM.
+
+Days are counted in UTC, whatever the host's clock. Measured on two releases with `unix_chkpwd`:
+PAM 1.5 asks for a new password when its age is *more* than the maximum, PAM 1.7 when it *is* the
+maximum; the same holds for the days of grace (`inactive`) after that, at whose end the account is
+barred altogether. An account is over at the first second of its expiry day. PAM looks at the expiry
+day first, then at a day of change of 0 (which beats the grace), then at the grace.
+"""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
+
+from keymallet.sources.host.lines import ShadowEntry
+
+Pam = Literal["1.5", "1.7"]
+
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_LAST_DAY = 2_932_896  # 9999-12-31
+_NEVER = 10_000  # days: the shadow tools' own mark for a password that never expires
+_FAR = 47_482  # 2100-01-01: an end beyond it, made by that mark, is no end anybody set
+
+
+def of_shadow(line: ShadowEntry, pam: Pam, today: int) -> dict[str, Any]:
+    """The facts of a shadow line's day fields. `today` is the day it is read on, counted from 1970."""
+    late = 1 if pam == "1.5" else 0
+    # Without a day of change PAM 1.5 counts from the day before 1970; PAM 1.7 does no ageing at all.
+    changed = -1 if line.last_change is None and pam == "1.5" else line.last_change
+    expires = lapses = None
+    if changed is not None and changed != 0 and line.maximum is not None:
+        expires = changed + line.maximum + late
+        lapses = expires + line.inactive if line.inactive is not None else None
+    marked_never = line.maximum is not None and line.maximum >= _NEVER and (expires or _FAR) >= _FAR
+    overdue = line.last_change is None and expires is not None and expires <= today
+    return {
+        # 0 and 1 are how administrators bar an account; they are no dates.
+        "enabled": line.expires not in (0, 1),
+        "ends": day(line.expires) if line.expires not in (0, 1) else None,
+        "password-changed": day(line.last_change),
+        "password-must-change": line.last_change == 0 or overdue,
+        "password-never-expires": line.maximum is None or changed is None or marked_never,
+        "password-expires": None if marked_never else _at_least_first(expires),
+        "password-lapses": None if marked_never else _at_least_first(lapses),
+    }
+
+
+def day(days: int | None) -> datetime | None:
+    """Midnight UTC at which a day begins; None for none, for 1970-01-01 itself and beyond 9999."""
+    if days is None or not 0 < days <= _LAST_DAY:
+        return None
+    return _EPOCH + timedelta(days=days)
+
+
+def _at_least_first(days: int | None) -> datetime | None:
+    return day(days if days is None else max(days, 1))
+
+
+IGNORED = {
+    "enabled": True,
+    "password-never-expires": True,
+    "password-must-change": False,
+}
+"""The facts of an account whose password stands in passwd: the system ignores its ageing."""

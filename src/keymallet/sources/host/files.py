@@ -1,0 +1,139 @@
+"""The files of a host, as they stand below one folder.
+
+Links are followed as the host itself would follow them: an absolute one starts at the host's own
+root again, and none leads out of it, so that `etc/shadow -> /etc/shadow` never reads the machine
+that Keymallet runs on. Only regular files are read.
+"""
+
+from __future__ import annotations
+
+import stat
+from collections import Counter, deque
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from keymallet.core.problems import KeymalletError
+from keymallet.core.reading import Reading, Refusal
+from keymallet.sources.request import Request
+
+_MOST_LINKS = 40  # as the kernel bounds them
+
+
+@dataclass
+class HostFiles:
+    """What stands below a host's root. Paths are those of the host, with or without the leading slash."""
+
+    request: Request
+    folder: str
+    reading: Reading
+    unread: set[str] = field(default_factory=set)
+
+    @property
+    def root(self) -> Path:
+        """The folder that is the host's root."""
+        return self.request.folder / self.folder
+
+    def shown(self, path: str) -> str:
+        """The path as notes name it. Bytes of a name that are no UTF-8 are replaced."""
+        whole = f"{self.folder}/{path.lstrip('/')}"
+        return whole.encode("utf-8", "replace").decode()
+
+    def place(self, path: str) -> Path | None:
+        """Where a path of the host really stands; None if nothing is there."""
+        if "\0" in path:
+            return None
+        waiting = deque(part for part in path.split("/") if part)
+        here, links = self.root, 0
+        try:
+            while waiting:
+                part = waiting.popleft()
+                if part == ".":
+                    continue
+                if part == "..":
+                    here = here if here == self.root else here.parent
+                    continue
+                step = here / part
+                if not step.is_symlink():
+                    step.lstat()
+                    here = step
+                    continue
+                links += 1
+                if links > _MOST_LINKS:
+                    return None
+                target = str(step.readlink())
+                here = self.root if target.startswith("/") else here
+                waiting.extendleft(reversed([part for part in target.split("/") if part]))
+        except (OSError, ValueError):
+            return None
+        return here
+
+    def is_there(self, path: str) -> bool:
+        """Whether anything stands at the path."""
+        return self.place(path) is not None
+
+    def is_folder(self, path: str) -> bool:
+        """Whether a folder stands at the path."""
+        place = self.place(path)
+        return place is not None and place.is_dir()
+
+    def names(self, path: str) -> list[str]:
+        """The names in a folder, in order; none where there is no folder or it may not be read."""
+        place = self.place(path)
+        if place is None or not place.is_dir():
+            return []
+        try:
+            return sorted(each.name for each in place.iterdir())
+        except OSError as error:
+            self._cannot(path, error.strerror or str(error))
+            return []
+
+    def bytes_of(self, path: str) -> bytes | None:
+        """A file of the host; None if it is not there, is no file, or may not be read (remarked)."""
+        place = self.place(path)
+        if place is None:
+            return None
+        try:
+            if not stat.S_ISREG(place.stat().st_mode):
+                self._cannot(path, "it is no file")
+                return None
+            return self.request.bytes_of(self.shown(path), self.reading, place)
+        except KeymalletError as error:
+            self._cannot(path, error.problems[0].message.partition(": ")[2] or error.problems[0].message)
+        except OSError as error:
+            self._cannot(path, error.strerror or str(error))
+        return None
+
+    def _cannot(self, path: str, why: str) -> None:
+        if path not in self.unread:
+            self.unread.add(path)
+            self.remark(f"{self.shown(path)} cannot be read: {why}; what it would tell is unknown")
+
+    def remark(self, text: str) -> None:
+        """Note something about the host."""
+        if text not in self.reading.remarks:
+            self.reading.remarks.append(text)
+
+    def refuse(self, table: str, path: str, line: int, reason: str) -> None:
+        """Count a record that is left out."""
+        self.reading.table_intake(table).refuse(Refusal(self.shown(path), line, reason))
+
+
+def text_lines(data: bytes) -> Iterator[tuple[int, str]]:
+    """The lines of a text file with their numbers. Bytes that are not UTF-8 are read as Latin-1."""
+    for number, raw in enumerate(data.split(b"\n"), start=1):
+        try:
+            yield number, raw.decode()
+        except UnicodeDecodeError:
+            yield number, raw.decode("latin-1")
+
+
+def named_few(names: list[str], most: int = 8) -> str:
+    """The first few names, and how many more there are."""
+    more = len(names) - most
+    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")
+
+
+def counted(kinds: Counter[str]) -> str:
+    """`3 of one kind, 2 of another`."""
+    return ", ".join(f"{number:,} {kind}" for kind, number in kinds.most_common())

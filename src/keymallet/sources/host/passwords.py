@@ -1,0 +1,63 @@
+"""What the password field, the ageing fields and the tally of failures say of an account together."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from keymallet.sources.host import ageing
+from keymallet.sources.host.ageing import Pam
+from keymallet.sources.host.faillock import Tally
+from keymallet.sources.host.lines import PasswdEntry, ShadowEntry, scheme_of
+
+_SECONDS_A_DAY = 86_400
+
+
+def of_account(entry: PasswdEntry, line: ShadowEntry | None, pam: Pam, at: datetime) -> dict[str, Any]:
+    """Password and ageing of an account, by the system's own rule."""
+    if entry.password != "x":
+        # A password in passwd itself: the system uses it and ignores all ageing in shadow.
+        return _field(entry.password) | ageing.IGNORED
+    if line is None:
+        return _field("*") | {"enabled": True}
+    facts = _field(line.password) | ageing.of_shadow(line, pam, int(at.timestamp()) // _SECONDS_A_DAY)
+    if facts["locked"] is None and facts["password-lapses"] is not None and facts["password-lapses"] <= at:
+        facts["lock-cause"] = "inactivity"
+    return facts
+
+
+def has_no_line(entry: PasswdEntry, line: ShadowEntry | None, shadow_is_there: bool) -> bool:
+    """Whether passwd points to a line of shadow that is not there."""
+    return shadow_is_there and entry.password == "x" and line is None
+
+
+def with_tally(row: dict[str, Any], tally: Tally) -> dict[str, Any]:
+    """The lock, once the tally of failures is known: an administrator's comes before one by failures."""
+    told: dict[str, Any] = {"failed-attempts": tally.failures, "last-failed": tally.newest}
+    if row.get("locked"):
+        return told
+    told["locked"] = tally.locked
+    if tally.locked:
+        told |= {"lock-cause": "failed-attempts", "locked-since": tally.since, "locked-until": tally.until}
+    return told
+
+
+def lock_stops(row: dict[str, Any], uses_pam: bool) -> str:
+    """What a lock stops. Both kinds bar the password alone, unless sshd looks at the `!` itself."""
+    by_administrator = row.get("lock-cause") == "administrator"
+    return "everything" if by_administrator and not uses_pam else "password"
+
+
+def _field(text: str) -> dict[str, Any]:
+    """What a password field tells, without the hash."""
+    scheme = scheme_of(text.lstrip("!"))
+    locked = text.startswith("!") and scheme is not None
+    return {
+        "has-password": scheme is not None or text == "",
+        "password-empty": text == "",
+        "password-locked": text.startswith(("!", "*")),
+        "password-scheme": scheme,
+        # Locks after failed sign-ins stand elsewhere: without a lock here, it is not known.
+        "locked": True if locked else None,
+        "lock-cause": "administrator" if locked else None,
+    }

@@ -1,0 +1,414 @@
+"""One host: its files read in turn, and put together into fact tables."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from typing import Any, TypeVar
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import UNREAD, data_type
+from keymallet.core.reading import Reading
+from keymallet.sources.host import passwords
+from keymallet.sources.host.ageing import Pam
+from keymallet.sources.host.factors import factors_of, other_modules
+from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
+from keymallet.sources.host.files import HostFiles, named_few
+from keymallet.sources.host.lines import (
+    DroppedError,
+    GroupEntry,
+    PasswdEntry,
+    ShadowEntry,
+    comment_count,
+    parse_group,
+    parse_passwd,
+    parse_shadow,
+    records,
+)
+from keymallet.sources.host.pam import Stacks, read_stacks
+from keymallet.sources.host.release import host_name, pam_rule, zone
+from keymallet.sources.host.settings import read_login_defs, settings_of
+from keymallet.sources.host.sign_ins import EVENTS, SignIns, read_sign_ins
+from keymallet.sources.host.ssh_keys import KeyReader
+from keymallet.sources.host.sshd import SshServer, read_server
+from keymallet.sources.host.sudo_grants import Account, Grants
+from keymallet.sources.host.sudoers import read_sudoers
+from keymallet.sources.request import Request
+from keymallet.sources.sections import HostSection
+
+_Entry = TypeVar("_Entry", PasswdEntry, ShadowEntry, GroupEntry)
+_NOBODY = 65534
+
+_FROM_PASSWD = {
+    "name": "field 1",
+    "display": "field 5",
+    "stable-id": "field 3, the user id",
+    "kind": "the user id and the estate's kinds",
+    "interactive": "field 7, the shell",
+}
+_FROM_SHADOW = {
+    "enabled": "field 8: 0 or 1 bars the account",
+    "ends": "field 8",
+    "has-password": "field 2",
+    "password-empty": "field 2",
+    "password-locked": "field 2",
+    "password-scheme": "field 2",
+    "password-changed": "field 3",
+    "password-must-change": "field 3",
+    "password-never-expires": "field 5",
+    "password-expires": "fields 3 and 5",
+    "password-lapses": "fields 3, 5 and 7",
+    "locked": "field 2",
+    "lock-cause": "field 2",
+}
+_FROM_TALLIES = ("locked-since", "locked-until", "failed-attempts", "last-failed")
+_KEY_FACTS = "account key kind starts expires state algorithm bits digest scope label".split()
+_FACTOR_FACTS = "account kind amr registered last-used state label".split()
+_GRANT_FACTS = "account role privileged mode via scope asks-proof starts ends".split()
+
+
+@dataclass
+class HostReader:
+    """Reads one host."""
+
+    section: HostSection
+    request: Request
+    source: str
+    folder: str
+    result: Reading = field(init=False)
+    files: HostFiles = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.result = Reading(self.source, persons_from=self.section.persons)
+        self.files = HostFiles(self.request, self.folder, self.result)
+
+    def reading(self) -> Reading:
+        """All of it."""
+        files = self.files
+        self.result.table_intake("account")
+        accounts = (
+            self._named("etc/passwd", parse_passwd, "a second line for this name: the first counts") or {}
+        )
+        shadow = self._named("etc/shadow", parse_shadow, "a second line for this name: the first counts")
+        groups = self._named("etc/group", parse_group, "a second line for this group: the first counts")
+        pam, why = pam_rule(files, self.section.pam)
+        clock, where = zone(files, self.request.clock.key)
+        host = _Host(
+            pam=pam,
+            stacks=read_stacks(files),
+            defs=read_login_defs(files),
+            server=read_server(files),
+            sign_ins=read_sign_ins(
+                files, {each.name: each.uid for each in accounts.values()}, clock, self.request.at
+            ),
+            shadow=shadow,
+            groups=groups,
+        )
+        host.locks = read_policy(files, host.stacks)
+        host.tallies = self._tallies(host.locks, accounts, groups)
+        files.remark(f"{self.folder}: password ageing judged by the rule of PAM {pam}: {why}")
+        if where != "etc/timezone":
+            files.remark(f"{self.folder}: local times read in {clock}: {where}")
+        rows = self._accounts(host, accounts)
+        self._keys(host, accounts, rows, ZoneInfo(clock))
+        self._grants(host, accounts, clock)
+        self._settings(host)
+        self._events(host.sign_ins)
+        self._remark_files(host, accounts)
+        return self.result
+
+    # the account files
+
+    def _named(self, path: str, parse: Callable[[str], _Entry], repeated: str) -> dict[str, _Entry] | None:
+        """Entries of a file by name. Lines the system drops are refused, with their number."""
+        data = self.files.bytes_of(path)
+        if data is None:
+            self.files.remark(f"{self.files.shown(path)} is not there: what it would tell is unknown")
+            return None
+        found: dict[str, _Entry] = {}
+        for line in records(data):
+            try:
+                entry = parse(line.text)
+                if entry.name in found:
+                    raise DroppedError(repeated)
+                found[entry.name] = entry
+            except DroppedError as dropped:
+                self.files.refuse("account", path, line.number, str(dropped))
+        comments = comment_count(data)
+        if comments:
+            self.files.remark(f"{self.files.shown(path)}: {comments} comment lines passed over")
+        return found
+
+    def _tallies(
+        self, policy: Policy | None, accounts: dict[str, PasswdEntry], groups: dict[str, GroupEntry] | None
+    ) -> dict[str, Tally] | None:
+        """What the failures of each account come to; None if the tallies were not brought along."""
+        if policy is None:
+            return {name: Tally() for name in accounts}
+        folder = tally_folder(self.files, policy)
+        if folder is None:
+            return None
+        found = {name: Tally() for name in accounts}
+        strangers = []
+        for name in self.files.names(folder):
+            entry = accounts.get(name)
+            data = self.files.bytes_of(f"{folder}/{name}")
+            if data is None:
+                continue
+            if entry is None:
+                strangers.append(name)
+                continue
+            if len(data) % 64:
+                self.files.refuse(
+                    "account", f"{folder}/{name}", 0, "the last record is cut off and does not count"
+                )
+            administrates = bool(policy.admin_group) and policy.admin_group in _groups_of(entry, groups or {})
+            found[name] = read_tally(data, policy, root=entry.uid == 0 or administrates, at=self.request.at)
+        if strangers:
+            self.files.remark(f"{self.files.shown(folder)}: tallies of no account: {named_few(strangers)}")
+        return found
+
+    def _accounts(self, host: _Host, accounts: dict[str, PasswdEntry]) -> list[dict[str, Any]]:
+        first_person = self._first_person_id(host.defs)
+        supply = host.supply(self.folder)
+        rows = []
+        for entry in accounts.values():
+            row = self._of_passwd(entry, first_person) | host.facts(entry, self.request.at)
+            rows.append(row)
+        self.result.table_intake("account").read = len(rows)
+        self.result.supply["account"] = supply
+        schema: dict[str, Any] = {
+            column.name: data_type(column) for column in facts.ACCOUNT.columns if column.name in supply
+        }
+        if any(UNREAD in row for row in rows):
+            schema[UNREAD] = pl.List(pl.String)
+        columns = {name: [row.get(name) for row in rows] for name in schema}
+        self.result.tables["account"] = pl.DataFrame(columns, schema=schema)
+        return rows
+
+    def _first_person_id(self, defs: dict[str, str] | None) -> int:
+        """UID_MIN of login.defs, else 1000: accounts below are the system's own."""
+        least = (defs or {}).get("UID_MIN", "")
+        return int(least) if least.isascii() and least.isdigit() and len(least) < 11 else 1000
+
+    def _of_passwd(self, entry: PasswdEntry, first_person: int) -> dict[str, Any]:
+        kinds = self.section.kinds.items()
+        kind = next((kind for pattern, kind in kinds if fnmatchcase(entry.name, pattern)), None)
+        if entry.uid < first_person or entry.uid == _NOBODY:
+            kind = "system"
+        return {
+            "name": entry.name,
+            "display": entry.display or None,
+            "stable-id": str(entry.uid),
+            "kind": kind,
+            "interactive": entry.is_interactive,
+        }
+
+    # what stands beside the accounts
+
+    def _keys(
+        self, host: _Host, accounts: dict[str, PasswdEntry], known: list[dict[str, Any]], clock: ZoneInfo
+    ) -> None:
+        reader = KeyReader(self.files, host.server, clock, host.sign_ins.logged)
+        rows = reader.rows(list(accounts.values()))
+        if rows is None:
+            self.files.remark(f"{self.folder}: no homes are there: what keys open an account is unknown")
+            return
+        supply = dict.fromkeys(_KEY_FACTS, f"{self.folder}, authorized_keys and certificates in homes")
+        if host.sign_ins.logged is not None:
+            supply["last-used"] = f"{self.folder}/var/log, the sign-in log"
+        self._table(facts.KEY, rows, supply)
+        self.result.table_intake("key").read = sum("key" in row for row in rows)
+        others = other_modules(host.stacks) if host.stacks is not None else []
+        if others:
+            told = f"{named_few(others)} may ask for more than a password: which factors there are is unknown"
+            self.files.remark(f"{self.folder}/etc/pam.d: {told}")
+        elif host.shadow is not None:
+            told = f"{self.folder}/etc/shadow and the keys"
+            self._table(facts.FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told))
+
+    def _grants(self, host: _Host, accounts: dict[str, PasswdEntry], clock: str) -> None:
+        name = host_name(self.files)
+        sudoers = read_sudoers(self.files, clock, name)
+        if sudoers is None:
+            return
+        names: dict[int, str] = {}
+        for entry in accounts.values():
+            names.setdefault(entry.uid, entry.name)
+        grants = Grants(sudoers, name, names)
+        rows = []
+        for entry in accounts.values():
+            ids = {each.name: each.gid for each in _group_entries(entry, host.groups or {})}
+            rows += grants.of(Account(entry.name, entry.uid, ids))
+        for remark in sorted(grants.remarks):
+            self.files.remark(f"{self.folder}: {remark}")
+        self._table(
+            facts.GRANT, rows, dict.fromkeys(_GRANT_FACTS, f"{self.folder}/etc/sudoers, what it includes")
+        )
+
+    def _settings(self, host: _Host) -> None:
+        row, supply = settings_of(self.files, host.stacks, host.defs, host.locks_in_force, host.server)
+        if len(supply) > 2:
+            self._table(facts.SETTING, [row], supply)
+
+    def _events(self, sign_ins: SignIns) -> None:
+        if sign_ins.events is None:
+            return
+        schema = {column.name: data_type(column) for column in facts.SIGN_IN.columns if column.name in EVENTS}
+        self.result.tables["sign-in"] = sign_ins.events.cast(schema)  # type: ignore[arg-type]
+        self.result.supply["sign-in"] = dict.fromkeys(EVENTS, f"{self.folder}/var/log")
+        self.result.table_intake("sign-in").read += sign_ins.events.height
+
+    def _table(self, table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
+        schema = {column.name: data_type(column) for column in table.columns if column.name in supply}
+        columns = {name: [row.get(name) for row in rows] for name in schema}
+        self.result.tables[table.name] = pl.DataFrame(columns, schema=schema)
+        self.result.supply[table.name] = supply
+        self.result.table_intake(table.name).read += len(rows)
+
+    # what is odd
+
+    def _remark_files(self, host: _Host, accounts: dict[str, PasswdEntry]) -> None:
+        remark, shadow = self.files.remark, host.shadow
+        if shadow is not None:
+            strangers = [name for name in shadow if name not in accounts]
+            if strangers:
+                remark(f"{self.folder}/etc/shadow: no account in passwd for {named_few(strangers)}")
+            bare = [
+                each.name for each in accounts.values() if each.password == "x" and each.name not in shadow
+            ]
+            if bare:
+                remark(f"{self.folder}/etc/shadow: no line for {named_few(bare)}; nothing lets them in")
+        own = [each.name for each in accounts.values() if each.password != "x"]
+        if own:
+            remark(f"{self.folder}/etc/passwd: a password of its own for {named_few(own)}: ageing is ignored")
+        holders = Counter(each.uid for each in accounts.values())
+        for uid, number in holders.items():
+            if number > 1:
+                same = [each.name for each in accounts.values() if each.uid == uid]
+                remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {named_few(same)}")
+        if host.groups is not None and self.files.is_there("etc/gshadow"):
+            self._compare_members(host.groups)
+        if host.server is not None and not host.server.uses_pam:
+            remark(
+                f"{self.folder}/etc/ssh/sshd_config: UsePAM no: sshd judges locks and ends by its own rules"
+            )
+        unclear = sum(row is None for row in self.result.tables["account"]["kind"])
+        if unclear:
+            hint = 'kinds = { "svc-*" = "service", "*" = "person" } in the estate would tell'
+            remark(f"{self.folder}: {unclear} accounts of unknown kind; {hint}")
+
+    def _compare_members(self, groups: dict[str, GroupEntry]) -> None:
+        """gshadow repeats the members of each group; where it differs, somebody edited one by hand."""
+        differing = []
+        for line in records(self.files.bytes_of("etc/gshadow") or b""):
+            fields = line.text.split(":")
+            members = {name for name in fields[3].split(",") if name} if len(fields) == 4 else set()
+            if len(fields) == 4 and fields[0] in groups and members != set(groups[fields[0]].members):
+                differing.append(fields[0])
+        if differing:
+            shown = named_few(differing)
+            self.files.remark(f"{self.folder}/etc/gshadow: other members than in group for {shown}")
+
+
+@dataclass
+class _Host:
+    """What a host's files say beyond passwd; None where a file is not there."""
+
+    pam: Pam
+    stacks: Stacks | None
+    defs: dict[str, str] | None
+    server: SshServer | None
+    sign_ins: SignIns
+    shadow: dict[str, ShadowEntry] | None
+    groups: dict[str, GroupEntry] | None
+    locks: Policy | None = None
+    tallies: dict[str, Tally] | None = None
+
+    @property
+    def locks_in_force(self) -> Policy | None:
+        """The lockout policy, where it is known to be one: without PAM files, tallies have to be there."""
+        return self.locks if self.stacks is not None or self.tallies is not None else None
+
+    def supply(self, folder: str) -> dict[str, str]:
+        """Where each fact of an account stands."""
+        supply = {name: f"{folder}/etc/passwd, {where}" for name, where in _FROM_PASSWD.items()}
+        if self.shadow is not None:
+            supply |= {name: f"{folder}/etc/shadow, {where}" for name, where in _FROM_SHADOW.items()}
+        if self.tallies is not None:
+            told = (
+                "etc/pam.d: nothing locks after failures" if self.locks is None else "the tally of failures"
+            )
+            supply |= dict.fromkeys(_FROM_TALLIES, f"{folder}, {told}")
+            supply["locked"] = f"{folder}, {told}, and etc/shadow, field 2"
+            supply["lock-cause"] = supply["locked"]
+        if self.server is not None:
+            told = f"{folder}/etc/ssh/sshd_config"
+            supply |= {"remote-password": told, "remote-key": told, "lock-stops": f"{told}, UsePAM"}
+        if self.groups is not None:
+            supply["groups"] = f"{folder}/etc/group and the primary group"
+        if self.sign_ins.supplies_newest:
+            supply["last-sign-in"] = f"{folder}, {', '.join(self.sign_ins.origin)}"
+        if self.sign_ins.logged is not None:
+            supply["created"] = f"{folder}/var/log, useradd's line"
+        return supply
+
+    def facts(self, entry: PasswdEntry, at: Any) -> dict[str, Any]:
+        """The facts of one account out of everything but passwd."""
+        row: dict[str, Any] = {}
+        line = None if self.shadow is None else self.shadow.get(entry.name)
+        if self.shadow is not None:
+            row |= passwords.of_account(entry, line, self.pam, at)
+            if row["password-empty"] and self.stacks is not None and not self._takes_empty:
+                row["password-locked"] = True
+        if self.tallies is not None:
+            row |= passwords.with_tally(row, self.tallies[entry.name])
+        groups = _groups_of(entry, self.groups or {})
+        if self.groups is not None:
+            row["groups"] = groups
+        if self.server is not None:
+            empty = row.get("password-empty") is True
+            ways = self.server.ways(entry.name, entry.uid, tuple(groups), empty_password=empty)
+            # PAM refuses whoever has no line in shadow, whatever proof is shown.
+            refused = self.server.uses_pam and passwords.has_no_line(entry, line, self.shadow is not None)
+            row["remote-password"] = ways.password and not refused
+            row["remote-key"] = ways.key and not refused
+            if row.get("locked"):
+                row["lock-stops"] = passwords.lock_stops(row, self.server.uses_pam)
+        return row | self._uses(entry)
+
+    @property
+    def _takes_empty(self) -> bool:
+        assert self.stacks is not None
+        lines = self.stacks.modules("auth", "pam_unix")
+        return any(each.has("nullok") or each.has("nullok_secure") for each in lines)
+
+    def _uses(self, entry: PasswdEntry) -> dict[str, Any]:
+        """When an account was made and last used. Silence of a record that turns over is not "never"."""
+        row: dict[str, Any] = {}
+        unread = []
+        if self.sign_ins.supplies_newest:
+            row["last-sign-in"] = self.sign_ins.newest.get(entry.name)
+            if row["last-sign-in"] is None and self.sign_ins.never is None:
+                unread.append("last-sign-in")
+        if self.sign_ins.logged is not None:
+            row["created"] = self.sign_ins.logged.created.get(entry.name)
+            if row["created"] is None:
+                unread.append("created")
+        return row | ({UNREAD: unread} if unread else {})
+
+
+def _group_entries(entry: PasswdEntry, groups: dict[str, GroupEntry]) -> list[GroupEntry]:
+    primary = [group for group in groups.values() if group.gid == entry.gid]
+    return primary + [
+        group for group in groups.values() if entry.name in group.members and group not in primary
+    ]
+
+
+def _groups_of(entry: PasswdEntry, groups: dict[str, GroupEntry]) -> list[str]:
+    return [group.name for group in _group_entries(entry, groups)]

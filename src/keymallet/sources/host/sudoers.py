@@ -1,0 +1,447 @@
+"""`etc/sudoers` and what it includes, read as sudo reads it: a bad line is skipped, the rest counts.
+
+The grammar is that of sudoers(5). What is kept is what tells who may become whom: user
+specifications with their hosts, run-as users, tags and times, aliases, and the defaults that bear on
+whether a password is asked. Times without a zone are the host's local time.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from keymallet.sources.host.files import HostFiles, text_lines
+
+_DEEPEST = 128  # sudo's own bound on includes within includes
+_ALIAS = re.compile(r"(User|Runas|Host|Cmnd|Cmd)_Alias\b")
+_ALIAS_NAME = re.compile(r"[A-Z][A-Z0-9_]*")
+_INCLUDE = re.compile(r"(?:#|@)include(dir)?[ \t]+(.*)")
+_TAGS = frozenset(
+    "EXEC NOEXEC FOLLOW NOFOLLOW LOG_INPUT NOLOG_INPUT LOG_OUTPUT NOLOG_OUTPUT MAIL NOMAIL INTERCEPT"
+    " NOINTERCEPT PASSWD NOPASSWD SETENV NOSETENV".split()
+)
+_TAG = re.compile(r"([A-Z_]+)[ \t]*:")
+_OPTION = re.compile(
+    r"(ROLE|TYPE|PRIVS|LIMITPRIVS|APPARMOR_PROFILE|CWD|CHROOT|TIMEOUT|NOTBEFORE|NOTAFTER)[ \t]*=[ \t]*"
+)
+_DIGEST = re.compile(r"sha(?:224|256|384|512)[ \t]*:[ \t]*[A-Za-z0-9+/=]+[ \t]*,?[ \t]*")
+_TIME = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d\d(?:\d\d)?)?")
+_WORD_END = ' \t,=:()!"#'
+_ADDRESS = re.compile(r"(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]*:[0-9A-Fa-f:.]+)(?:/[0-9A-Fa-f.:]+)?")
+
+
+class BadLineError(ValueError):
+    """A line that sudo skips; the message says why."""
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One name of a list, such as `alice`, `%wheel`, `#1000`, an alias, `ALL`; perhaps with a `!`."""
+
+    word: str
+    negated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """One command of a rule, with everything that holds for it. `runas` None: as root only."""
+
+    text: str
+    negated: bool
+    runas: tuple[Member, ...] | None
+    runas_groups: tuple[Member, ...]
+    asks_password: bool | None
+    starts: datetime | None
+    last: datetime | None
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """Who, on which hosts, may run what; with the file and line it stands on."""
+
+    users: tuple[Member, ...]
+    hosts: tuple[Member, ...]
+    commands: tuple[Command, ...]
+    path: str
+    line: int
+
+
+@dataclass(frozen=True, slots=True)
+class Default:
+    """A `Defaults` line that sets `authenticate`: for whom, and whether a password is asked."""
+
+    scope: str
+    members: tuple[Member, ...]
+    asks_password: bool
+
+
+@dataclass
+class Sudoers:
+    """The whole policy, in the order in which it counts: the last rule that fits wins."""
+
+    rules: list[Rule] = field(default_factory=list)
+    aliases: dict[str, dict[str, tuple[Member, ...]]] = field(
+        default_factory=lambda: {"User": {}, "Runas": {}, "Host": {}, "Cmnd": {}}
+    )
+    defaults: list[Default] = field(default_factory=list)
+    exempt_groups: set[str] = field(default_factory=set)
+    skipped: int = 0
+
+
+def read_sudoers(files: HostFiles, zone: str, host: str) -> Sudoers | None:
+    """Read `etc/sudoers`; None where it is not there. Lines sudo skips are refused with their number."""
+    if files.bytes_of("etc/sudoers") is None:
+        return None
+    return _Reader(files, ZoneInfo(zone), host).read()
+
+
+@dataclass
+class _Reader:
+    files: HostFiles
+    zone: ZoneInfo
+    host: str
+    result: Sudoers = field(default_factory=Sudoers)
+
+    def read(self) -> Sudoers:
+        self._file("etc/sudoers", 0)
+        return self.result
+
+    def _file(self, path: str, depth: int) -> None:
+        data = self.files.bytes_of(path)
+        if data is None:
+            self.files.remark(f"{self.files.shown(path)}: included, but not there")
+            return
+        for number, text in joined_lines(data):
+            include = _INCLUDE.fullmatch(text.strip())
+            try:
+                if include:
+                    self._include(path, include[2].strip(), bool(include[1]), depth)
+                else:
+                    self._line(path, number, text)
+            except BadLineError as bad:
+                self.result.skipped += 1
+                self.files.refuse("grant", path, number, f"{bad}: sudo skips the line")
+
+    def _include(self, path: str, target: str, folder: bool, depth: int) -> None:
+        if depth >= _DEEPEST:
+            raise BadLineError("includes go round in a circle or too deep")
+        target = _unquoted(target).replace("%h", self.host.partition(".")[0])
+        place = target if target.startswith("/") else f"{path.rpartition('/')[0]}/{target}"
+        if not folder:
+            self._file(place, depth + 1)
+            return
+        for name in self.files.names(place):
+            if "." not in name and not name.endswith("~"):
+                self._file(f"{place}/{name}", depth + 1)
+
+    def _line(self, path: str, number: int, text: str) -> None:
+        scan = _Scan(text)
+        scan.blanks()
+        if scan.ended:
+            return
+        alias = _ALIAS.match(scan.text, scan.place)
+        if alias:
+            scan.place = alias.end()
+            self._aliases("Cmnd" if alias[1] == "Cmd" else alias[1], scan)
+        elif scan.text.startswith("Defaults", scan.place):
+            scan.place += len("Defaults")
+            self._defaults(scan)
+        else:
+            self.result.rules += self._rules(scan, path, number)
+
+    def _aliases(self, kind: str, scan: _Scan) -> None:
+        found: dict[str, tuple[Member, ...]] = {}
+        while True:
+            scan.blanks()
+            match = _ALIAS_NAME.match(scan.text, scan.place)
+            if not match:
+                raise BadLineError("an alias has a name in capitals")
+            scan.place = match.end()
+            scan.expect("=")
+            members = scan.members(commands=kind == "Cmnd", hosts=kind == "Host")
+            if match[0] in self.result.aliases[kind] or match[0] in found or match[0] == "ALL":
+                raise BadLineError(f"the alias {match[0]} is defined already")
+            found[match[0]] = members
+            if not scan.take(":"):
+                break
+        scan.end()
+        self.result.aliases[kind] |= found
+
+    def _defaults(self, scan: _Scan) -> None:
+        scope = scan.text[scan.place] if scan.place < len(scan.text) else ""
+        members: tuple[Member, ...] = ()
+        if scope in "@:!>" and scope:
+            scan.place += 1
+            members = scan.members(commands=scope == "!", hosts=scope == "@", single=True)
+        elif scope not in (" ", "\t", ""):
+            raise BadLineError("Defaults is followed by a blank, or by one of @ : ! >")
+        rest = scan.text[scan.place :]
+        for parameter in re.findall(r'(!*\s*[a-z_0-9]+)(?:\s*[-+]?=\s*("(?:[^"\\]|\\.)*"|[^,\s]*))?', rest):
+            name = parameter[0].replace("!", "").strip()
+            off = parameter[0].count("!") % 2 == 1
+            if name == "authenticate":
+                self.result.defaults.append(Default(scope.strip(), members, not off))
+            if name == "exempt_group" and parameter[1] and not off:
+                self.result.exempt_groups.add(_unquoted(parameter[1]))
+
+    def _rules(self, scan: _Scan, path: str, number: int) -> list[Rule]:
+        users = scan.members()
+        found = []
+        while True:
+            hosts = scan.members(hosts=True)
+            scan.expect("=")
+            found.append(Rule(users, hosts, tuple(self._commands(scan)), path, number))
+            if not scan.take(":"):
+                break
+        scan.end()
+        return found
+
+    def _commands(self, scan: _Scan) -> Iterator[Command]:
+        held = Command("", False, None, (), None, None, None)
+        while True:
+            scan.blanks()
+            if scan.take("("):
+                held = self._runas(scan, held)
+            held = self._options(scan, held)
+            held = self._tags(scan, held)
+            text, negated = scan.command()
+            yield replace(held, text=text, negated=negated)
+            if not scan.take(","):
+                return
+
+    def _runas(self, scan: _Scan, held: Command) -> Command:
+        scan.blanks()
+        users: tuple[Member, ...] = ()
+        groups: tuple[Member, ...] = ()
+        if not scan.looking_at(":", ")"):
+            users = scan.members()
+        if scan.take(":"):
+            scan.blanks()
+            groups = () if scan.looking_at(")") else scan.members()
+        scan.expect(")")
+        # `(:group)` and `()` are as oneself: no power over another user.
+        return replace(held, runas=users, runas_groups=groups)
+
+    def _options(self, scan: _Scan, held: Command) -> Command:
+        while True:
+            scan.blanks()
+            match = _OPTION.match(scan.text, scan.place)
+            if not match:
+                return held
+            scan.place = match.end()
+            value = scan.option_value()
+            if match[1] == "NOTBEFORE":
+                held = replace(held, starts=self._instant(value))
+            elif match[1] == "NOTAFTER":
+                held = replace(held, last=self._instant(value))
+
+    def _tags(self, scan: _Scan, held: Command) -> Command:
+        while True:
+            scan.blanks()
+            match = _TAG.match(scan.text, scan.place)
+            if not match or match[1] not in _TAGS:
+                return held
+            scan.place = match.end()
+            if match[1] in ("PASSWD", "NOPASSWD"):
+                held = replace(held, asks_password=match[1] == "PASSWD")
+
+    def _instant(self, text: str) -> datetime:
+        match = _TIME.fullmatch(text)
+        if not match:
+            raise BadLineError(f'"{text}" is no time: it is written yyyymmddHHMMSSZ, at least to the hour')
+        numbers = [int(part or 0) for part in match.groups()[:6]]
+        try:
+            plain = datetime(*numbers)  # type: ignore[arg-type]
+            if match[7] is None:
+                return plain.replace(tzinfo=self.zone).astimezone(UTC)
+            return plain.replace(tzinfo=UTC) - _offset(match[7])
+        except (ValueError, OverflowError):
+            raise BadLineError(f'there is no such time as "{text}"') from None
+
+
+def _offset(text: str) -> timedelta:
+    if text == "Z":
+        return timedelta()
+    size = timedelta(hours=int(text[1:3]), minutes=int(text[3:5] or 0))
+    return size if text[0] == "+" else -size
+
+
+def _unquoted(text: str) -> str:
+    if len(text) > 1 and text[0] == text[-1] == '"':
+        text = text[1:-1]
+    return re.sub(r"\\(.)", r"\1", text)
+
+
+@dataclass
+class _Scan:
+    """One logical line, read from left to right."""
+
+    text: str
+    place: int = 0
+
+    @property
+    def ended(self) -> bool:
+        return self.place >= len(self.text)
+
+    def blanks(self) -> None:
+        while not self.ended and self.text[self.place] in " \t":
+            self.place += 1
+
+    def looking_at(self, *signs: str) -> bool:
+        self.blanks()
+        return not self.ended and self.text[self.place] in signs
+
+    def take(self, sign: str) -> bool:
+        found = self.looking_at(sign)
+        self.place += found
+        return found
+
+    def expect(self, sign: str) -> None:
+        if not self.take(sign):
+            there = self.text[self.place : self.place + 12] or "the end of the line"
+            raise BadLineError(f'"{sign}" is missing before {there}')
+
+    def end(self) -> None:
+        self.blanks()
+        if not self.ended:
+            raise BadLineError(f"{self.text[self.place : self.place + 12]} is not understood")
+
+    def members(
+        self, *, commands: bool = False, hosts: bool = False, single: bool = False
+    ) -> tuple[Member, ...]:
+        """Names between commas."""
+        read: Callable[[], Member] = self._command_member if commands else lambda: self._member(hosts)
+        found = [read()]
+        while self.take(","):
+            found.append(read())
+        return tuple(found)
+
+    def _negations(self) -> bool:
+        negated = False
+        while self.take("!"):
+            negated = not negated
+        self.blanks()
+        return negated
+
+    def _member(self, hosts: bool) -> Member:
+        negated = self._negations()
+        word = self._address() if hosts else ""
+        return Member(word or self._word(), negated)
+
+    def _command_member(self) -> Member:
+        text, negated = self.command()
+        return Member(text, negated)
+
+    def _address(self) -> str:
+        match = _ADDRESS.match(self.text, self.place)
+        if not match or (match.end() < len(self.text) and self.text[match.end()] not in _WORD_END):
+            return ""
+        self.place = match.end()
+        return match[0]
+
+    def _word(self) -> str:
+        """A name: quoted, or up to a blank or a sign; a backslash keeps the next character."""
+        start = self.place
+        lead = re.compile(r"%?:?#?").match(self.text, start)
+        assert lead is not None
+        self.place = lead.end()
+        found = lead[0]
+        if not self.ended and self.text[self.place] == '"':
+            close = re.compile(r'"((?:[^"\\]|\\.)*)"').match(self.text, self.place)
+            if not close or not close[1]:
+                raise BadLineError("a quote is not closed")
+            self.place = close.end()
+            return found + re.sub(r"\\(.)", r"\1", close[1])
+        while not self.ended and self.text[self.place] not in _WORD_END:
+            if self.text[self.place] == "\\":
+                self.place += 1
+                if self.ended:
+                    break
+            found += self.text[self.place]
+            self.place += 1
+        if not found.strip("%:#"):
+            there = self.text[start : start + 12] or "the end of the line"
+            raise BadLineError(f"a name is missing before {there}")
+        return found
+
+    def option_value(self) -> str:
+        match = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s,]+)').match(self.text, self.place)
+        if not match:
+            raise BadLineError("an option without its value")
+        self.place = match.end()
+        return match[1] if match[1] is not None else match[2]
+
+    def command(self) -> tuple[str, bool]:
+        """A command with its arguments, an alias, or ALL; and whether it is forbidden instead."""
+        negated = self._negations()
+        while digest := _DIGEST.match(self.text, self.place):
+            self.place = digest.end()
+        if self.text.startswith("^", self.place):
+            match = re.compile(r"\^(?:\\.|[^\\])*?\$(?=[ \t]*(?:[,:=]|$)| )").match(self.text, self.place)
+            if not match:
+                raise BadLineError("a regular expression begins with ^ and ends with $")
+            self.place = match.end()
+            return match[0] + self._arguments(), negated
+        match = _ALIAS_NAME.match(self.text, self.place)
+        if match and (match.end() == len(self.text) or self.text[match.end()] in " \t,:="):
+            self.place = match.end()
+            return match[0], negated
+        start = self.place
+        path = self._arguments()
+        if not path.startswith(("/", "sudoedit", "list", "~", "*")):
+            there = self.text[start : start + 20] or "the end of the line"
+            raise BadLineError(f"{there}: a command begins with its whole path")
+        return path, negated
+
+    def _arguments(self) -> str:
+        """Up to an unescaped comma, colon, equals sign or hash."""
+        found = ""
+        while not self.ended and self.text[self.place] not in ",:=#":
+            if self.text[self.place] == "\\" and self.place + 1 < len(self.text):
+                following = self.text[self.place + 1]
+                found += following if following in ",:= \t#\\" else "\\" + following
+                self.place += 2
+                continue
+            found += self.text[self.place]
+            self.place += 1
+        return found.strip()
+
+
+def joined_lines(data: bytes) -> list[tuple[int, str]]:
+    """Logical lines with the number they begin on: comments away, lines that end in `\\` joined."""
+    found: list[tuple[int, str]] = []
+    begun, first = "", 0
+    for number, line in text_lines(data):
+        text = line.removesuffix("\r")
+        first = first or number
+        if text.endswith("\\") and not text.endswith("\\\\"):
+            begun += text[:-1]
+            continue
+        whole = _without_comment(begun + text)
+        if whole.strip():
+            found.append((first, whole))
+        begun, first = "", 0
+    if begun.strip():
+        found.append((first, begun))
+    return found
+
+
+def _without_comment(text: str) -> str:
+    """Cut a comment off. `#1000` and `%#27` are ids, and `#include` is a directive."""
+    if _INCLUDE.fullmatch(text.strip()):
+        return text
+    quoted = False
+    for place, sign in enumerate(text):
+        if sign == '"':
+            quoted = not quoted
+        if sign != "#" or quoted or (place and text[place - 1] == "\\"):
+            continue
+        if re.match(r"#-?\d+(?=[\s,=:)!]|$)", text[place:]) and (
+            place == 0 or text[place - 1] in " \t,(%:!="
+        ):
+            continue
+        return text[:place]
+    return text

@@ -19,7 +19,7 @@ _RAGGED = (
     "this line was cut off by the exp\r\n",
 )
 _BROKEN_SHADOW = "oldtill:$6$\n"
-REFUSED = {"directory": 2, "ticketing/tix-2": 1}
+REFUSED = {"directory": 2, "ticketing/tix-2": 1, "ticketing/tix-3": 1}
 """Records that cannot be read, by source: they are there so that one sees how that is told."""
 
 
@@ -31,23 +31,24 @@ def write_estate(folder: Path) -> None:
         for account in accounts
         if account.account_type == "Staff" and account.enabled
     ]
-    hosts = ticketing_hosts(people[100:124])
+    hosts = ticketing_hosts(people[100:124], people[124])
     for name in ("estate.toml", "directory.toml", "rulebook.toml"):
         _write(folder / name, files("keymallet.demo").joinpath(f"estate/{name}").read_text("utf-8"))
     for name, text in _exports(accounts).items():
         _write(folder / "exports" / name, text, "utf-8-sig")
     for host in hosts:
-        for path, text in host.files().items():
-            _write(folder / "hosts" / host.name / path, text)
-    _write(folder / "hosts/tix-2/etc/shadow", hosts[1].files()["etc/shadow"] + _BROKEN_SHADOW)
+        for path, content in host.files().items():
+            _write(folder / "hosts" / host.name / path, content)
+    with (folder / "hosts/tix-2/etc/shadow").open("a", encoding="utf-8", newline="") as shadow:
+        shadow.write(_BROKEN_SHADOW)
     _write(
         folder / "ground-truth.csv", _csv(("rule", "account", "subject"), _ground_truth(accounts, hosts), ",")
     )
 
 
-def _write(path: Path, text: str, encoding: str = "utf-8") -> None:
+def _write(path: Path, content: str | bytes, encoding: str = "utf-8") -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
-    path.write_text(text, encoding, newline="")
+    path.write_bytes(content if isinstance(content, bytes) else content.encode(encoding))
 
 
 def _exports(accounts: list[Account]) -> dict[str, str]:
@@ -175,5 +176,9 @@ def _ground_truth(accounts: list[Account], hosts: list[Host]) -> list[tuple[str,
         for account in accounts
         for rule, subject in account.causes
     ]
-    found += [(rule, f"ticketing/{host.name}/{name}", "") for host in hosts for rule, name in host.causes]
+    found += [
+        (rule, f"ticketing/{host.name}/{name}".rstrip("/"), subject)
+        for host in hosts
+        for rule, name, subject in host.causes
+    ]
     return sorted(found)

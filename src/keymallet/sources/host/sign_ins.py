@@ -226,7 +226,7 @@ def _query(files: HostFiles, path: str, statement: str) -> list[tuple[Any, ...]]
 
 def _without_doubles(parts: list[pl.DataFrame]) -> pl.DataFrame:
     """All events in the order of time. What the log tells with its proof, wtmp and btmp tell again."""
-    whole = pl.concat([part.select(EVENTS) for part in parts]).with_row_index("order")
+    whole = pl.concat([part.select(EVENTS.keys()) for part in parts]).with_row_index("order")
     whole = whole.sort("account", "outcome", "at", "order", nulls_last=True)
     before = pl.col("at").shift(1).over("account", "outcome")
     after = pl.col("at").shift(-1).over("account", "outcome")

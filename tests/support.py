@@ -59,6 +59,9 @@ def evidence(
             row.get("source", keyed[place]["source"] if place is not None else next(iter(supply)))
             for row, place in zip(rows, places, strict=True)
         ]
+        if "source" in table.names:
+            frames[name] = frame.with_columns(pl.Series("source", origins, dtype=sources))
+            continue
         frames[name] = frame.with_columns(
             pl.Series(ORIGIN, origins, dtype=sources), pl.Series(ROW, places, dtype=pl.UInt32)
         )

@@ -32,14 +32,19 @@ ACCOUNT_FACTS = [
     "password-changed",
     "password-never-expires",
     "stable-id",
+    "remote-password",
+    "remote-key",
+    "lock-stops",
+    "failed-attempts",
 ]
 SUPPLY: dict[str, dict[str, list[str]]] = {
     source: {
         "account": ACCOUNT_FACTS,
         "factor": ["kind", "state"],
-        "key": ["kind", "state", "issued", "last-used"],
-        "grant": ["privileged", "mode", "via", "starts", "ends"],
+        "key": "kind state issued last-used starts expires algorithm bits shared-with shared-with-root".split(),
+        "grant": ["privileged", "mode", "via", "starts", "ends", "asks-proof"],
         "elevation": [],
+        "setting": "min-length classes max-age lock-after lock-for remote-password".split(),
     }
     for source in ("directory", "ticketing/tix-1")
 }
@@ -47,6 +52,20 @@ STAFF = {"kind": "person", "enabled": True, "labels": [], "has_password": True}
 HOST = {"source": "ticketing/tix-1", "enabled": True, "has_password": True, "password_empty": False}
 PASSKEY, OTP, SMS = ({"kind": kind, "state": "active"} for kind in ("passkey", "otp", "sms"))
 ADMIN = {"privileged": True, "mode": "standing", "via": "group admins"}
+PERSON = HOST | {"kind": "person", "interactive": True}
+ROOT = HOST | {"stable_id": "0", "kind": "system", "remote_password": False, "remote_key": True}
+LOCKED = PERSON | {"locked": True, "lock_stops": "password", "remote_key": True}
+SSH = {
+    "kind": "ssh-key",
+    "state": "active",
+    "algorithm": "ed25519",
+    "bits": 256,
+    "shared_with": [],
+    "shared_with_root": False,
+}
+CERTIFICATE = SSH | {"kind": "ssh-certificate", "starts": days_ago(10)}
+SUDO = ADMIN | {"asks_proof": True}
+RULES = {"source": "ticketing/tix-1", "setting": "host rules"}
 KEY = {"kind": "api-key", "state": "active", "last_used": days_ago(1)}
 
 CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
@@ -103,6 +122,7 @@ CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
     "temporary-has-end": [
         ("breach", {"account": STAFF | {"labels": ["contractor"]}}),
         ("breach", {"account": STAFF | {"kind": "guest"}}),
+        ("breach", {"account": HOST | {"kind": "guest"}}),
         ("met", {"account": STAFF | {"kind": "guest", "ends": AT}}),
     ],
     "idle": [
@@ -160,6 +180,95 @@ CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
         ("met", {"account": STAFF, "grant": [ADMIN] * 3}),
         ("unproven", {"account": STAFF, "grant": [ADMIN] * 3 + [{"privileged": True}]}),
     ],
+    "lock-leaves-key": [
+        ("breach", {"account": LOCKED, "key": SSH}),
+        ("met", {"account": LOCKED, "key": SSH | {"expires": AT}}),
+        ("met", {"account": LOCKED | {"lock_stops": "everything"}, "key": SSH}),
+        ("met", {"account": LOCKED | {"remote_key": False}, "key": SSH}),
+        ("unproven", {"account": LOCKED, "key": {}}),
+    ],
+    "near-lockout": [
+        ("breach", {"account": PERSON | {"failed_attempts": 3, "locked": False}}),
+        ("met", {"account": PERSON | {"failed_attempts": 2, "locked": False}}),
+        ("met", {"account": PERSON | {"failed_attempts": 5, "locked": True}}),
+    ],
+    "root-signs-in-directly": [
+        ("breach", {"account": ROOT, "key": SSH}),
+        ("breach", {"account": ROOT | {"remote_password": True, "password_locked": False}}),
+        ("met", {"account": ROOT | {"remote_password": True, "password_locked": True}}),
+        ("met", {"account": ROOT | {"remote_key": False}, "key": SSH}),
+        ("met", {"account": ROOT, "key": SSH | {"state": "revoked"}}),
+    ],
+    "root-key-not-shared": [
+        ("breach", {"account": PERSON, "key": SSH | {"shared_with_root": True}}),
+        ("met", {"account": PERSON, "key": SSH}),
+        ("out of scope", {"account": ROOT, "key": SSH | {"shared_with_root": True}}),
+    ],
+    "key-of-one-person": [
+        ("breach", {"account": PERSON, "key": SSH | {"shared_with": ["ticketing/tix-2/o.other"]}}),
+        ("met", {"account": PERSON, "key": SSH}),
+        ("unproven", {"account": PERSON, "key": SSH | {"shared_with": None}}),
+    ],
+    "ssh-key-strength": [
+        ("breach", {"account": PERSON, "key": SSH | {"algorithm": "rsa", "bits": 2048}}),
+        ("breach", {"account": PERSON, "key": SSH | {"algorithm": "dsa", "bits": 1024}}),
+        ("met", {"account": PERSON, "key": SSH | {"algorithm": "rsa", "bits": 3072}}),
+    ],
+    "key-outlives-account": [
+        ("breach", {"account": PERSON | {"ends": AT}, "key": SSH}),
+        ("breach", {"account": PERSON | {"enabled": False}, "key": SSH}),
+        ("met", {"account": PERSON | {"ends": AT + timedelta(microseconds=1)}, "key": SSH}),
+        ("out of scope", {"account": PERSON | {"ends": AT}, "key": SSH | {"expires": AT}}),
+    ],
+    "temporary-key-has-end": [
+        ("breach", {"account": PERSON | {"kind": "guest"}, "key": SSH}),
+        ("met", {"account": PERSON | {"kind": "guest"}, "key": SSH | {"expires": AT + timedelta(days=9)}}),
+        ("out of scope", {"account": PERSON, "key": SSH}),
+    ],
+    "certificate-life": [
+        ("breach", {"account": PERSON, "key": CERTIFICATE}),
+        ("breach", {"account": PERSON, "key": CERTIFICATE | {"expires": AT + timedelta(days=20, seconds=1)}}),
+        ("met", {"account": PERSON, "key": CERTIFICATE | {"expires": AT + timedelta(days=20)}}),
+    ],
+    "keys-not-passwords": [
+        ("breach", {"setting": RULES | {"remote_password": True}}),
+        ("met", {"setting": RULES | {"remote_password": False}}),
+        ("out of scope", {"setting": RULES}),
+    ],
+    "setting-password-length": [
+        ("breach", {"setting": RULES | {"min_length": 11}}),
+        ("breach", {"setting": RULES}),
+        ("met", {"setting": RULES | {"min_length": 12}}),
+    ],
+    "setting-password-classes": [
+        ("breach", {"setting": RULES | {"classes": 1}}),
+        ("met", {"setting": RULES | {"classes": 2}}),
+    ],
+    "setting-password-age": [
+        ("breach", {"setting": RULES}),
+        ("breach", {"setting": RULES | {"max_age": timedelta(days=181)}}),
+        ("met", {"setting": RULES | {"max_age": timedelta(days=180)}}),
+    ],
+    "setting-lockout-after": [
+        ("breach", {"setting": RULES}),
+        ("breach", {"setting": RULES | {"lock_after": 11}}),
+        ("met", {"setting": RULES | {"lock_after": 10}}),
+    ],
+    "setting-lockout-for": [
+        ("breach", {"setting": RULES | {"lock_for": timedelta(minutes=29)}}),
+        ("met", {"setting": RULES | {"lock_for": timedelta(minutes=30)}}),
+        ("out of scope", {"setting": RULES}),
+    ],
+    "sudo-asks-proof": [
+        ("breach", {"account": PERSON, "grant": SUDO | {"asks_proof": False}}),
+        ("met", {"account": PERSON, "grant": SUDO}),
+        ("out of scope", {"account": STAFF, "grant": SUDO | {"asks_proof": False}}),
+    ],
+    "sudo-time-over": [
+        ("breach", {"account": PERSON, "grant": SUDO | {"ends": AT}}),
+        ("met", {"account": PERSON, "grant": SUDO | {"ends": AT + timedelta(microseconds=1)}}),
+        ("out of scope", {"account": PERSON, "grant": SUDO}),
+    ],
 }
 
 
@@ -182,6 +291,6 @@ def test_cases(rule: str, verdict: str, facts: dict[str, Any]) -> None:
         if name != "account"
     }
     children = {name: [row | {"of": 0} for row in each] for name, each in rows.items()}
-    found = evidence([{"source": "directory"} | facts["account"]], SUPPLY, **children)
+    found = evidence([{"source": "directory"} | facts.get("account", {})], SUPPLY, **children)
     (code,) = judge(found, BOOK, AT, CLOCK).codes[rule].to_list()[:1]
     assert Verdict(code).word == verdict

@@ -85,10 +85,10 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 
 def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
-    from keymallet.core.findings import findings, worst_accounts
+    from keymallet.core.findings import findings, on_systems, worst_accounts
     from keymallet.core.judge import judge
     from keymallet.views.intake import has_gaps, show_intake
-    from keymallet.views.summary import show_closing, show_rules, show_run, show_worst
+    from keymallet.views.summary import show_closing, show_rules, show_run, show_systems, show_worst
     from keymallet.views.terminal import console, text
 
     with output_stream(options.output) as stream:
@@ -103,6 +103,11 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
             names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
             alone = judge(judgement.evidence.only(rows), case.rulebook, case.at, case.clock)
             show_worst(out, findings(alone), names, breached)
+        systems = on_systems(judgement)
+        if systems.height:
+            out.print()
+            out.print(text("systems whose settings fall short", "dim"))
+            show_systems(out, systems, options.worst)
         if has_gaps(case.snapshot):
             out.print()
             out.print(text("not read", "dim"))

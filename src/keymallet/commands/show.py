@@ -1,4 +1,4 @@
-"""Show everything known of one account: facts and their sources, dates, ways in, each verdict and why."""
+"""Show everything known of one account: how it gets in, facts and their sources, verdicts and why."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from keymallet.commands.main import CLEAN
 
 EXAMPLES = [
     ("keymallet show directory/emergency-2", "one account of one source"),
+    ("keymallet show ticketing/tix-1/n.arvstetter", "can this person get in, how, and until when?"),
     ("keymallet show root", "every account of that login name, whichever source it is in"),
 ]
 
@@ -23,7 +24,7 @@ def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
     from keymallet.core.findings import EVERY_VERDICT, findings
     from keymallet.core.judge import judge
-    from keymallet.core.lookup import find_accounts
+    from keymallet.core.lookup import find_accounts, of_same_person
     from keymallet.views.account import show_account
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
@@ -35,7 +36,7 @@ def run(options: argparse.Namespace) -> int:
         alone = judge(evidence.only([row]), case.rulebook, case.at, case.clock)
         if number:
             out.print()
-        show_account(out, alone, findings(alone, EVERY_VERDICT))
+        show_account(out, alone, findings(alone, EVERY_VERDICT), of_same_person(evidence, row))
     out.print()
     show_hints(
         out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]

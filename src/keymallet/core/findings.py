@@ -45,6 +45,16 @@ def findings(judgement: Judgement, verdicts: tuple[Verdict, ...] = SHORTCOMINGS)
     return pl.concat(parts) if parts else _nothing()
 
 
+def on_systems(judgement: Judgement) -> pl.DataFrame:
+    """The breaches that are no account's: of what a source has in force, such as its settings."""
+    parts = []
+    for rule in sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity):
+        rows = judgement.rows(rule, Verdict.BREACH)
+        if len(rows) and not (facts.TABLES[rule.table].of_account or rule.table == facts.ACCOUNT.name):
+            parts.append(_described(judgement, rule, Verdict.BREACH, rows))
+    return pl.concat(parts) if parts else _nothing()
+
+
 def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
     """The rows of the accounts with the gravest breaches, the worst first; and how many have any.
 

@@ -28,6 +28,16 @@ def find_accounts(evidence: Evidence, wanted: str) -> list[int]:
     raise KeymalletError(Problem(f'there is no account "{wanted}" in the snapshot', hint=hint))
 
 
+def of_same_person(evidence: Evidence, row: int) -> list[str]:
+    """The other accounts of the person whose account stands at this row, as source/name."""
+    accounts = evidence.tables["account"]
+    person = accounts["person"][row]
+    if person is None:
+        return []
+    rows = (accounts["person"] == person).fill_null(False).arg_true().to_list()
+    return [accounts["account"][other] for other in rows if other != row]
+
+
 def _nearest(accounts: pl.DataFrame, wanted: str) -> list[str]:
     column = "account" if "/" in wanted else "name"
     names = accounts[column].to_list()

@@ -20,25 +20,50 @@ from keymallet.core.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
 from keymallet.core.rulebook import SEVERITIES
+from keymallet.core.ways_in import Facts, ways_in
 from keymallet.core.workspace import Workspace
 from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, count, moment, text
+from keymallet.views.ways import show_ways
 
 _HEADLINE = ("display", "kind", "unit", "title", "mail")
+MOST_ELSEWHERE = 6
 _HIDDEN = {"account", "source", "name"}
 
 
-def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:
-    """Print everything on the one account that `judgement` is about."""
+def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame, elsewhere: list[str]) -> None:
+    """Print everything on the one account that `judgement` is about; `elsewhere` is the person's others."""
     workspace = judgement.workspace
     frame = known_facts(workspace, facts.ACCOUNT)
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
     out.print(text(" · ".join(str(row[name]) for name in _HEADLINE if row[name] is not None)))
+    if elsewhere:
+        more = f" and {len(elsewhere) - MOST_ELSEWHERE} more" if len(elsewhere) > MOST_ELSEWHERE else ""
+        out.print(text(f"the same person: {', '.join(elsewhere[:MOST_ELSEWHERE])}{more}", "dim"))
+    out.print()
+    _show_ways_in(out, judgement, row)
     _show_verdicts(out, judgement, verdicts)
     _show_facts(out, judgement, row)
     _show_dates(out, judgement, row)
     for table in facts.tables_of_account():
         _show_rows(out, judgement, table)
+
+
+def _show_ways_in(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
+    workspace, supply = judgement.workspace, judgement.evidence.supply[row["source"]]
+    clock = workspace.clock
+
+    def rows(table: Table) -> list[Facts] | None:
+        if table.name not in supply:
+            return None
+        known = known_facts(workspace, table).iter_rows(named=True)
+        return [Facts(each, supply[table.name], each.get(UNREAD) or ()) for each in known]
+
+    account = Facts(row, supply[facts.ACCOUNT.name], row.get(UNREAD) or ())
+    found = ways_in(
+        account, rows(facts.KEY), rows(facts.FACTOR), judgement.at, lambda instant: moment(instant, clock)
+    )
+    show_ways(out, found, clock)
 
 
 def known_facts(workspace: Workspace, table: Table) -> pl.DataFrame:

@@ -80,6 +80,17 @@ def show_worst(out: Console, findings: pl.DataFrame, accounts: list[str], breach
         out.print(text(f"and {breached - len(accounts):,} more accounts in breach", "dim"))
 
 
+def show_systems(out: Console, findings: pl.DataFrame, most: int) -> None:
+    """Print the systems whose own settings fall short, the one with most first."""
+    ranked = findings.group_by("account").agg(pl.len()).sort(["len", "account"], descending=[True, False])
+    for system in ranked["account"].head(most):
+        out.print(text(system, "bold"))
+        for row in findings.filter(pl.col("account") == system).iter_rows(named=True):
+            out.print(finding_line(row))
+    if ranked.height > most:
+        out.print(text(f"and {ranked.height - most:,} more systems", "dim"))
+
+
 def finding_line(row: dict[str, str]) -> Table:
     """A finding with its severity, its rule's title and its reason."""
     line = Table.grid(padding=(0, 2, 0, 0))

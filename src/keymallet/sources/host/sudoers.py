@@ -27,7 +27,7 @@ _TAG = re.compile(r"([A-Z_]+)[ \t]*:")
 _OPTION = re.compile(
     r"(ROLE|TYPE|PRIVS|LIMITPRIVS|APPARMOR_PROFILE|CWD|CHROOT|TIMEOUT|NOTBEFORE|NOTAFTER)[ \t]*=[ \t]*"
 )
-_DIGEST = re.compile(r"sha(?:224|256|384|512)[ \t]*:[ \t]*[A-Za-z0-9+/=]+[ \t]*,?[ \t]*")
+_DIGEST = re.compile(r"sha(?:224|256|384|512)[ \t]*:[ \t]*[A-Za-z0-9+/=]+[ \t]*(?:,[ \t]*(?=sha))?")
 _TIME = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d\d(?:\d\d)?)?")
 _WORD_END = ' \t,=:()!"#'
 _ADDRESS = re.compile(r"(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]*:[0-9A-Fa-f:.]+)(?:/[0-9A-Fa-f.:]+)?")
@@ -368,7 +368,7 @@ class _Scan:
         return found
 
     def option_value(self) -> str:
-        match = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s,]+)').match(self.text, self.place)
+        match = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s,"]+)').match(self.text, self.place)
         if not match:
             raise BadLineError("an option without its value")
         self.place = match.end()

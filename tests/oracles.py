@@ -1,0 +1,72 @@
+"""The system's own programs, asked what they make of a file; installed where the tests run as root."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import shutil
+import subprocess
+import tempfile
+from pathlib import Path
+from typing import NoReturn
+
+import pytest
+
+FOUND_IN = {
+    "chage": "passwd",
+    "chroot": "coreutils",
+    "cvtsudoers": "sudo",
+    "faillock": "libpam-modules-bin",
+    "ssh-keygen": "openssh-client",
+    "unix_chkpwd": "libpam-modules-bin",
+    "useradd": "passwd",
+}
+FAKE_CLOCK = "libfaketime"
+PLACES = os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin"))
+
+
+def program(name: str) -> str:
+    """The path of a program; installed first if need and possible, else the test is skipped."""
+    found = shutil.which(name, path=PLACES)
+    if found is None:
+        install(FOUND_IN[name])
+        found = shutil.which(name, path=PLACES)
+    return found or missing(f"{name} is not here, though its package is")
+
+
+def needs_root(what: str) -> None:
+    """Skip a test that only root can run; in CI that is a failure."""
+    if os.geteuid() != 0:
+        missing(f"{what} needs root")
+
+
+def install(package: str) -> None:
+    """Install a package of the system, one process at a time; skip the test where that cannot be."""
+    if os.geteuid() != 0 or shutil.which("apt-get") is None:
+        missing(f"the package {package} is not installed, and can be only by root on a Debian system")
+    with (Path(tempfile.gettempdir()) / "keymallet-tests-install.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        for command in (["install"], ["update"], ["install"]):
+            words = ["apt-get", "-qq", *command, *(["-y", package] if command == ["install"] else [])]
+            environment = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
+            done = subprocess.run(words, env=environment, capture_output=True, text=True, check=False)
+            if command == ["install"] and done.returncode == 0:
+                return
+    missing(f"the package {package} cannot be installed: {done.stderr.strip()[-200:]}")
+
+
+def missing(why: str) -> NoReturn:
+    """Skip, saying why; fail in CI, where nothing of this may be skipped."""
+    if os.environ.get("CI"):
+        pytest.fail(why)
+    pytest.skip(why)
+
+
+def fake_clock() -> Path:
+    """The library that makes a program believe another time."""
+    for _ in range(2):
+        found = sorted(Path("/usr/lib").glob("*/faketime/libfaketime.so.1"))
+        if found:
+            return found[0]
+        install(FAKE_CLOCK)
+    return missing("the library of libfaketime is not where its package puts it")

@@ -18,6 +18,7 @@ FOUND_IN = {
     "cvtsudoers": "sudo",
     "faillock": "libpam-modules-bin",
     "ssh-keygen": "openssh-client",
+    "sshd": "openssh-server",
     "unix_chkpwd": "libpam-modules-bin",
     "useradd": "passwd",
 }

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
 from keymallet.core.reading import Reading
 from keymallet.sources.host import read
+from keymallet.sources.host.files import HostFiles
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
 from tests.support import AT, CLOCK, write
@@ -23,6 +26,13 @@ def read_hosts(folder: Path, **options: Any) -> list[Reading]:
         readings = read(section, request)
         request.note_files()
         return readings
+
+
+@contextmanager
+def host_files(folder: Path) -> Iterator[HostFiles]:
+    """The files of the host `folder`/h, for a reader of some of them."""
+    with ThreadPoolExecutor(1) as workers:
+        yield HostFiles(Request("h", folder, CLOCK, AT, workers), "h", Reading("h"))
 
 
 def account(

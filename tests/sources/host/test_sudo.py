@@ -12,9 +12,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keymallet.sources.host.sudoers import Command, Member, Sudoers
+from keymallet.sources.host.sudoers import Command, Member, Sudoers, read_sudoers
 from tests.oracles import program
-from tests.sources.host.support import account, refused, rows_of
+from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import write
 
 PASSWD = "u:x:1000:1000:U,,,:/home/u:/bin/sh"
@@ -118,17 +118,8 @@ def parsed(tmp_path: Path, text: str) -> Sudoers:
 
 
 def policy(tmp_path: Path, text: str) -> Sudoers:
-    from concurrent.futures import ThreadPoolExecutor
-
-    from keymallet.core.reading import Reading
-    from keymallet.sources.host.files import HostFiles
-    from keymallet.sources.host.sudoers import read_sudoers
-    from keymallet.sources.request import Request
-    from tests.support import AT, CLOCK
-
     write(tmp_path, {"h/etc/sudoers": text})
-    with ThreadPoolExecutor(1) as workers:
-        files = HostFiles(Request("h", tmp_path, CLOCK, AT, workers), "h", Reading("h"))
+    with host_files(tmp_path) as files:
         found = read_sudoers(files, "UTC", "shop1.gvr.example")
     assert found is not None
     return found

@@ -96,12 +96,13 @@ def verdict_words(judgement: Judgement, rule: str = "r") -> list[str]:
     return [Verdict(code).word for code in judgement.codes[rule].to_list()]
 
 
-def rule(must: str, who: str = "true", extra: str = "") -> str:
+def rule(must: str, who: str = "true", extra: str = "", each: str = "account") -> str:
     """One rule called r, as TOML."""
     return f"""{extra}
 [rule.r]
 title = "R"
 severity = "high"
+each = "{each}"
 who = '''{who}'''
 must = '''{must}'''
 """

@@ -52,7 +52,7 @@ def test_what_cannot_be_read_is_counted(gathered: Path) -> None:
     assert {name: number for name, number in refused.items() if number} == REFUSED
     shown = " ".join(run("judge", *AT, cwd=gathered).stdout.split())
     assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 23;" in shown
-    assert "hosts/tix-2/etc/shadow line 25: 2 fields where 9 are needed" in shown
+    assert "hosts/tix-2/etc/shadow line 26: 2 fields where 9 are needed" in shown
     assert "incomplete: ticketing/tix-2: 1 record was refused" in shown
 
 
@@ -111,7 +111,8 @@ def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
     for _ in range(2):
         told = run("demo", "there", cwd=tmp_path, expect=0).stdout
         assert "$ keymallet gather" in told and "$ keymallet judge" in told and "$ keymallet show" in told
-        assert "85 breaches" in told
+        planted = (tmp_path / "there" / "ground-truth.csv").read_text("utf-8").splitlines()[1:]
+        assert f"{len(planted)} breaches" in told
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "thesis.txt").write_text("years of work")
     done = run("demo", "mine", cwd=tmp_path, expect=2)
@@ -129,8 +130,36 @@ def test_show_tells_all_of_an_account(gathered: Path) -> None:
     assert "no factor with phishing-resistant and state = active; on record: otp" in " ".join(told.split())
     assert "not supplied by directory: owner" in told
     host = run("show", "ticketing/tix-1/toor", *AT, cwd=gathered, expect=0).stdout
-    assert "factors: not supplied by ticketing/tix-1" in host
     assert "name toor; asked for is 'root'" in host
+
+
+def test_show_answers_whether_somebody_gets_in(gathered: Path) -> None:
+    """Every way on a line of its own, with what bars it and until when; the person's other accounts."""
+
+    def told(name: str) -> str:
+        return " ".join(run("show", name, *AT, cwd=gathered, expect=0).stdout.split())
+
+    locked = told("ticketing/tix-1/i.schneetaler")
+    assert "the same person: directory/i.schneetaler" in locked
+    assert "gets in: 1 way open, 2 barred" in locked
+    assert "open ssh-key SHA256:" in locked
+    assert "password at the console: locked after failed sign-ins since 2026-11-24 09:50, until" in locked
+    assert "the system takes no password there" in locked
+    ended = told("ticketing/tix-3/o.glimkogler")
+    assert "does not get in: 3 ways barred" in ended and "the account ended 2026-11-04" in ended
+    guest = told("tmp-audit")
+    assert "until 2026-12-24 00:00: the key ends" in guest and "from 192.0.2.0/24" in guest
+    assert "ssh-certificate SHA256:aroCEZuu5" in told("ticketing/tix-3/p.glimbichler")
+
+
+def test_what_a_system_has_in_force_is_judged_as_well(gathered: Path) -> None:
+    """Findings on settings name the source; the summary shows the systems that fall short."""
+    found = [row for row in found_in(gathered) if row["rule"].startswith("setting-")]
+    assert {(row["account"], row["subject"]) for row in found} == {("ticketing/tix-2", "host rules")}
+    assert "min-length 8; the limit is 12" in {row["because"] for row in found}
+    shown = run("judge", *AT, cwd=gathered, expect=1).stdout
+    systems = shown[shown.index("systems whose settings fall short") :]
+    assert systems.splitlines()[1] == "ticketing/tix-2"
 
 
 def test_show_finds_accounts_by_what_people_call_them(gathered: Path) -> None:

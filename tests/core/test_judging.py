@@ -6,7 +6,8 @@ from datetime import timedelta
 
 import pytest
 
-from keymallet.core.findings import EVERY_VERDICT, findings, worst_accounts
+from keymallet.core.findings import EVERY_VERDICT, findings, on_systems, worst_accounts
+from keymallet.core.problems import KeymalletError
 from tests.support import AT, days_ago, evidence, judged, rule, verdict_words
 
 MOMENT = timedelta(microseconds=1)
@@ -92,7 +93,7 @@ def test_each_row_gets_a_verdict_and_an_orphan_is_unproven() -> None:
         {"of": None, "kind": "api-key", "account": "d/gone"},
     ]
     judgement = judged(
-        evidence([{"enabled": True}, {"enabled": False}], key=keys), rule("account.enabled") + 'each = "key"'
+        evidence([{"enabled": True}, {"enabled": False}], key=keys), rule("account.enabled", each="key")
     )
     assert verdict_words(judgement) == ["met", "breach", "unproven"]
     found = findings(judgement)
@@ -259,3 +260,44 @@ def test_one_account_alone_gets_the_verdicts_it_gets_among_all() -> None:
     for row in range(6):
         alone = findings(judged(found.only([row]), rules), EVERY_VERDICT)
         assert alone.rows() == whole.filter(whole["account"] == f"d/a{row}").rows()
+
+
+def test_what_a_source_has_in_force_is_judged_for_itself() -> None:
+    """A verdict for each setting names its source, is no account's, and finds its reasons."""
+    supply = {
+        "d": {"account": ["enabled"], "setting": ["min-length", "classes"]},
+        "e": {"account": ["enabled"]},
+    }
+    settings = [
+        {"setting": "s", "source": "d", "min_length": 8},
+        {"setting": "t", "source": "e", "min_length": None},
+    ]
+    found = evidence([{"enabled": True}], supply, setting=settings)
+    judgement = judged(found, rule("min-length >= 12", extra="", each="setting"))
+    assert verdict_words(judgement) == ["breach", "unproven"]
+    told = findings(judgement).select("account", "subject", "because", "missing").rows()
+    assert told == [
+        ("d", "s", "min-length 8; at least 12 is asked for", []),
+        ("e", "t", None, ["min-length (not supplied)"]),
+    ]
+    assert worst_accounts(judgement, 5)[1] == 0
+    assert on_systems(judgement)["subject"].to_list() == ["s"]
+    assert findings(judged(found, rule("classes is known", each="setting")))["verdict"].to_list() == [
+        "breach",
+        "unproven",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("must", "fault"),
+    [
+        ("account.enabled", "a setting belongs to no account"),
+        ("some key", "a setting belongs to no account: there is no key to ask about"),
+        ("min-lenght > 3", 'a setting has no column "min-lenght"'),
+    ],
+)
+def test_a_setting_has_no_account(must: str, fault: str) -> None:
+    """What can be asked of an account cannot be asked of it."""
+    with pytest.raises(KeymalletError) as raised:
+        judged(evidence([{}]), rule(must, each="setting"))
+    assert raised.value.problems[0].message == fault

@@ -100,3 +100,32 @@ key = "K"
     assert one.intake["account"].unreadable == 1
     assert "lies after the reading" in one.intake["account"].unreadable_cells[0].reason
     assert one.remarks == ["key: 1 rows name accounts that are not there: gone"]
+
+
+def test_accounts_of_people_find_their_person(tmp_path: Path) -> None:
+    """By the login name, in the source that is named; a service of that name is nobody."""
+    accounts = '[account.columns]\nname = "L"\nperson = "P"\n'
+    sources = """
+[source.staff]
+read = "csv"
+map = "m.toml"
+files = { account = "staff.csv" }
+[source.vm]
+read = "host"
+folder = "vm"
+persons = "staff"
+kinds = { "svc" = "service", "*" = "person" }
+"""
+    passwd = "".join(
+        f"{name}:x:{1000 + place}:1::/:/bin/sh\n" for place, name in enumerate(("b", "new", "svc", "a"))
+    )
+    files = {"estate.toml": HEAD + sources, "m.toml": accounts, "staff.csv": "L,P\na,17\nb,\nsvc,9\n"}
+    write(tmp_path, {**files, "vm/etc/passwd": passwd})
+    gathered = gather(read_estate(tmp_path / "estate.toml"), AT)
+    assert gathered.tables["account"]["person"].to_list() == ["17", None, "9", None, None, None, "17"]
+    assert gathered.readings[1].supply["account"]["person"] == "staff, the account of the same name"
+    write(tmp_path, {"estate.toml": HEAD + sources.replace('persons = "staff"', 'persons = "stuff"')})
+    with pytest.raises(KeymalletError) as raised:
+        read_estate(tmp_path / "estate.toml")
+    assert raised.value.problems[0].message == 'there is no source "stuff"'
+    assert raised.value.problems[0].hint == 'did you mean "staff"?'

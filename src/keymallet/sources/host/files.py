@@ -7,6 +7,7 @@ that Keymallet runs on. Only regular files are read.
 
 from __future__ import annotations
 
+import os
 import stat
 from collections import Counter, deque
 from collections.abc import Iterator
@@ -27,7 +28,12 @@ class HostFiles:
     request: Request
     folder: str
     reading: Reading
-    unread: set[str] = field(default_factory=set)
+    _unread: set[str] = field(default_factory=set)
+    _places: dict[str, str | None] = field(default_factory=dict)
+    _root: str = field(init=False)
+
+    def __post_init__(self) -> None:
+        self._root = str(self.root)
 
     @property
     def root(self) -> Path:
@@ -41,41 +47,61 @@ class HostFiles:
 
     def place(self, path: str) -> Path | None:
         """Where a path of the host really stands; None if nothing is there."""
+        found = self._found(path)
+        return None if found is None else Path(found)
+
+    def _found(self, path: str) -> str | None:
+        """The same as text. What has been found is kept: the homes of a host share their parents."""
+        if path in self._places:
+            return self._places[path]
+        parent, _, name = path.rstrip("/").rpartition("/")
+        if name in ("", ".", ".."):
+            found = self._followed(path)
+        else:
+            base = self._found(parent) if parent else self._root
+            found = None if base is None else f"{base}/{name}"
+            try:
+                if found is not None and stat.S_ISLNK(os.lstat(found).st_mode):
+                    found = self._followed(path)
+            except (OSError, ValueError):
+                found = None
+        self._places[path] = found
+        return found
+
+    def _followed(self, path: str) -> str | None:
         if "\0" in path:
             return None
         waiting = deque(part for part in path.split("/") if part)
-        here, links = self.root, 0
+        here: list[str] = []  # the parts below the root, as far as they have been followed
+        links = 0
         try:
             while waiting:
                 part = waiting.popleft()
-                if part == ".":
+                if part in (".", ".."):
+                    del here[len(here) - (part == "..") if here else 0 :]
                     continue
-                if part == "..":
-                    here = here if here == self.root else here.parent
-                    continue
-                step = here / part
-                if not step.is_symlink():
-                    step.lstat()
-                    here = step
+                here.append(part)
+                step = "/".join((self._root, *here))
+                if not stat.S_ISLNK(os.lstat(step).st_mode):
                     continue
                 links += 1
                 if links > _MOST_LINKS:
                     return None
-                target = str(step.readlink())
-                here = self.root if target.startswith("/") else here
+                target = str(Path(step).readlink())
+                here = [] if target.startswith("/") else here[:-1]
                 waiting.extendleft(reversed([part for part in target.split("/") if part]))
         except (OSError, ValueError):
             return None
-        return here
+        return "/".join((self._root, *here))
 
     def is_there(self, path: str) -> bool:
         """Whether anything stands at the path."""
-        return self.place(path) is not None
+        return self._found(path) is not None
 
     def is_folder(self, path: str) -> bool:
         """Whether a folder stands at the path."""
-        place = self.place(path)
-        return place is not None and place.is_dir()
+        found = self._found(path)
+        return found is not None and Path(found).is_dir()
 
     def names(self, path: str) -> list[str]:
         """The names in a folder, in order; none where there is no folder or it may not be read."""
@@ -105,8 +131,8 @@ class HostFiles:
         return None
 
     def _cannot(self, path: str, why: str) -> None:
-        if path not in self.unread:
-            self.unread.add(path)
+        if path not in self._unread:
+            self._unread.add(path)
             self.remark(f"{self.shown(path)} cannot be read: {why}; what it would tell is unknown")
 
     def remark(self, text: str) -> None:

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 _NUMBER = re.compile(r"[ \t]*\+?(\d+)", re.ASCII)
+_MOST = 2_147_483_647
 _NOBODY_SET = 4_294_967_295  # what the C library takes for an empty number in shadow
 _SCHEMES = (
     ("$y$", "yescrypt"),
@@ -28,6 +29,8 @@ _SCHEMES = (
     ("$3$", "other"),
 )
 _DES = re.compile(r"(?:[./0-9A-Za-z]{13}|_[./0-9A-Za-z]{19})", re.ASCII)
+_BLANKS = " \t\r\v\f"
+"""What the C library skips at the beginning of a line, and nothing else: no blank of any other script."""
 _NO_SESSION = {"nologin", "false", "true", "sync", "halt", "shutdown"}
 
 
@@ -89,19 +92,19 @@ def records(data: bytes) -> Iterator[Line]:
             text = raw.decode()
         except UnicodeDecodeError:
             text = raw.decode("latin-1")
-        stripped = text.lstrip(" \t")
-        if stripped.strip() and not stripped.startswith("#"):
+        stripped = text.lstrip(_BLANKS)
+        if stripped and not stripped.startswith("#"):
             yield Line(number, text)
 
 
 def comment_count(data: bytes) -> int:
     """How many lines are comments."""
-    return sum(raw.lstrip(b" \t").startswith(b"#") for raw in data.split(b"\n"))
+    return sum(raw.lstrip(_BLANKS.encode()).startswith(b"#") for raw in data.split(b"\n"))
 
 
 def parse_passwd(text: str) -> PasswdEntry:
     """Read a line of passwd. Raises DroppedError."""
-    text = text.lstrip(" \t")
+    text = text.lstrip(_BLANKS)
     if text[:1] in ("+", "-"):
         raise DroppedError("an entry for a network directory: no account of this host")
     fields = text.split(":", 6)
@@ -115,7 +118,7 @@ def parse_passwd(text: str) -> PasswdEntry:
 
 def parse_shadow(text: str) -> ShadowEntry:
     """Read a line of shadow. Raises DroppedError."""
-    text = text.lstrip(" \t")
+    text = text.lstrip(_BLANKS)
     if text[:1] in ("+", "-"):
         raise DroppedError("an entry for a network directory: no account of this host")
     fields = text.split(":")
@@ -131,7 +134,7 @@ def parse_shadow(text: str) -> ShadowEntry:
 
 def parse_group(text: str) -> GroupEntry:
     """Read a line of group. Raises DroppedError."""
-    text = text.lstrip(" \t")
+    text = text.lstrip(_BLANKS)
     if text[:1] in ("+", "-"):
         raise DroppedError("an entry for a network directory: no group of this host")
     fields = text.rstrip("\r").split(":")
@@ -157,11 +160,44 @@ def _days(field: str, number: int) -> int | None:
         raise DroppedError(f'field {number}, "{_short(field)}", is no number: the system drops the line')
     days = int(match[1])
     # Above 31 bits the C library's number turns negative, which no rule of the system acts on.
-    return None if days > 2_147_483_647 else days
+    return None if days > _MOST else days
 
 
 def _short(field: str) -> str:
     return field if len(field) <= 20 else f"{field[:17]}…"
+
+
+def odd_passwd(text: str) -> str:
+    """How the system reads a line of passwd that looks odd and counts all the same; empty if none is odd."""
+    fields = text.split(":")
+    told = []
+    if text[:1] in _BLANKS:
+        told.append("the blank before the name is left away")
+    if len(fields) < 7:
+        told.append("the fields that are missing are empty; an empty shell is /bin/sh")
+    if len(fields) > 7:
+        told.append("all behind the sixth colon is the shell")
+    if text.endswith("\r"):
+        told.append("the carriage return belongs to the shell, which does not exist")
+    told += _odd_numbers(fields[2:4])
+    if fields[0].strip(_BLANKS) == "":
+        told.append("the name is empty")
+    return "; ".join(told)
+
+
+def odd_shadow(text: str) -> str:
+    """The same for a line of shadow."""
+    fields = text.split(":")
+    told = [f"{len(fields)} fields are taken as the rest being empty"] if len(fields) < 9 else []
+    told += _odd_numbers(fields[2:])
+    if any(field.isdigit() and int(field) > _MOST for field in fields[2:] if len(field) < 12):
+        told.append("a number of more than 31 bits counts as none")
+    return "; ".join(told)
+
+
+def _odd_numbers(fields: list[str]) -> list[str]:
+    odd = [field for field in fields if field and field != str(int(field)) and _NUMBER.fullmatch(field)]
+    return [f'"{_short(field)}" is read as {int(field)}' for field in odd]
 
 
 def scheme_of(password: str) -> str | None:

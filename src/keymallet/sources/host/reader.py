@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from functools import cached_property
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
@@ -19,12 +20,15 @@ from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
 from keymallet.sources.host.files import HostFiles, named_few
+from keymallet.sources.host.groups import Groups
 from keymallet.sources.host.lines import (
     DroppedError,
     GroupEntry,
     PasswdEntry,
     ShadowEntry,
     comment_count,
+    odd_passwd,
+    odd_shadow,
     parse_group,
     parse_passwd,
     parse_shadow,
@@ -43,6 +47,9 @@ from keymallet.sources.sections import HostSection
 
 _Entry = TypeVar("_Entry", PasswdEntry, ShadowEntry, GroupEntry)
 _NOBODY = 65534
+_ODD = {"etc/passwd": odd_passwd, "etc/shadow": odd_shadow}
+MOST_ODD = 20
+"""How many odd lines of a file are told one by one."""
 
 _FROM_PASSWD = {
     "name": "field 1",
@@ -82,6 +89,7 @@ class HostReader:
     folder: str
     result: Reading = field(init=False)
     files: HostFiles = field(init=False)
+    _odd: Counter[str] = field(default_factory=Counter)
 
     def __post_init__(self) -> None:
         self.result = Reading(self.source, persons_from=self.section.persons)
@@ -110,7 +118,7 @@ class HostReader:
             groups=groups,
         )
         host.locks = read_policy(files, host.stacks)
-        host.tallies = self._tallies(host.locks, accounts, groups)
+        host.tallies = self._tallies(host.locks, accounts, host.member_of)
         files.remark(f"{self.folder}: password ageing judged by the rule of PAM {pam}: {why}")
         if where != "etc/timezone":
             files.remark(f"{self.folder}: local times read in {clock}: {where}")
@@ -131,12 +139,15 @@ class HostReader:
             self.files.remark(f"{self.files.shown(path)} is not there: what it would tell is unknown")
             return None
         found: dict[str, _Entry] = {}
+        odd = _ODD.get(path)
         for line in records(data):
             try:
                 entry = parse(line.text)
                 if entry.name in found:
                     raise DroppedError(repeated)
                 found[entry.name] = entry
+                if odd is not None and (reading := odd(line.text)):
+                    self._remark_odd(path, line.number, reading)
             except DroppedError as dropped:
                 self.files.refuse("account", path, line.number, str(dropped))
         comments = comment_count(data)
@@ -144,8 +155,16 @@ class HostReader:
             self.files.remark(f"{self.files.shown(path)}: {comments} comment lines passed over")
         return found
 
+    def _remark_odd(self, path: str, number: int, reading: str) -> None:
+        """Note how the system reads a line that it takes in spite of its looks."""
+        self._odd[path] += 1
+        if self._odd[path] <= MOST_ODD:
+            self.files.remark(f"{self.files.shown(path)} line {number}: taken as it is: {reading}")
+        elif self._odd[path] == MOST_ODD + 1:
+            self.files.remark(f"{self.files.shown(path)}: more such lines are taken as well")
+
     def _tallies(
-        self, policy: Policy | None, accounts: dict[str, PasswdEntry], groups: dict[str, GroupEntry] | None
+        self, policy: Policy | None, accounts: dict[str, PasswdEntry], groups: Groups
     ) -> dict[str, Tally] | None:
         """What the failures of each account come to; None if the tallies were not brought along."""
         if policy is None:
@@ -167,7 +186,7 @@ class HostReader:
                 self.files.refuse(
                     "account", f"{folder}/{name}", 0, "the last record is cut off and does not count"
                 )
-            administrates = bool(policy.admin_group) and policy.admin_group in _groups_of(entry, groups or {})
+            administrates = bool(policy.admin_group) and policy.admin_group in groups.of(entry)
             found[name] = read_tally(data, policy, root=entry.uid == 0 or administrates, at=self.request.at)
         if strangers:
             self.files.remark(f"{self.files.shown(folder)}: tallies of no account: {named_few(strangers)}")
@@ -187,8 +206,7 @@ class HostReader:
         }
         if any(UNREAD in row for row in rows):
             schema[UNREAD] = pl.List(pl.String)
-        columns = {name: [row.get(name) for row in rows] for name in schema}
-        self.result.tables["account"] = pl.DataFrame(columns, schema=schema)
+        self.result.tables["account"] = pl.DataFrame(rows, schema=schema)
         return rows
 
     def _first_person_id(self, defs: dict[str, str] | None) -> int:
@@ -243,8 +261,7 @@ class HostReader:
         grants = Grants(sudoers, name, names)
         rows = []
         for entry in accounts.values():
-            ids = {each.name: each.gid for each in _group_entries(entry, host.groups or {})}
-            rows += grants.of(Account(entry.name, entry.uid, ids))
+            rows += grants.of(Account(entry.name, entry.uid, host.member_of.of(entry)))
         for remark in sorted(grants.remarks):
             self.files.remark(f"{self.folder}: {remark}")
         self._table(
@@ -266,8 +283,7 @@ class HostReader:
 
     def _table(self, table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
         schema = {column.name: data_type(column) for column in table.columns if column.name in supply}
-        columns = {name: [row.get(name) for row in rows] for name in schema}
-        self.result.tables[table.name] = pl.DataFrame(columns, schema=schema)
+        self.result.tables[table.name] = pl.DataFrame(rows, schema=schema)
         self.result.supply[table.name] = supply
         self.result.table_intake(table.name).read += len(rows)
 
@@ -330,6 +346,11 @@ class _Host:
     locks: Policy | None = None
     tallies: dict[str, Tally] | None = None
 
+    @cached_property
+    def member_of(self) -> Groups:
+        """Who is in which group; nobody in any where the file is not there."""
+        return Groups((self.groups or {}).values())
+
     @property
     def locks_in_force(self) -> Policy | None:
         """The lockout policy, where it is known to be one: without PAM files, tallies have to be there."""
@@ -368,7 +389,7 @@ class _Host:
                 row["password-locked"] = True
         if self.tallies is not None:
             row |= passwords.with_tally(row, self.tallies[entry.name])
-        groups = _groups_of(entry, self.groups or {})
+        groups = list(self.member_of.of(entry))
         if self.groups is not None:
             row["groups"] = groups
         if self.server is not None:
@@ -401,14 +422,3 @@ class _Host:
             if row["created"] is None:
                 unread.append("created")
         return row | ({UNREAD: unread} if unread else {})
-
-
-def _group_entries(entry: PasswdEntry, groups: dict[str, GroupEntry]) -> list[GroupEntry]:
-    primary = [group for group in groups.values() if group.gid == entry.gid]
-    return primary + [
-        group for group in groups.values() if entry.name in group.members and group not in primary
-    ]
-
-
-def _groups_of(entry: PasswdEntry, groups: dict[str, GroupEntry]) -> list[str]:
-    return [group.name for group in _group_entries(entry, groups)]

@@ -49,6 +49,7 @@ class Grants:
         self.sudoers = sudoers
         self.host = host
         self.names = names
+        self.roots = {"root", "#0", *(name for uid, name in names.items() if uid == 0)}
         self.remarks: set[str] = set()
 
     def of(self, account: Account) -> list[dict[str, Any]]:
@@ -149,8 +150,7 @@ class Grants:
     def _is_as_root(self, command: Command) -> bool:
         if command.runas is None:
             return True
-        roots = {"root", "#0", *(name for uid, name in self.names.items() if uid == 0)}
-        return _last_fit(self.sudoers, "Runas", command.runas, lambda word: word in roots)
+        return _last_fit(self.sudoers, "Runas", command.runas, lambda word: word in self.roots)
 
     def _covered(self, entry: _Entry, later: Iterable[_Entry]) -> bool:
         """Whether a later rule, for all commands, at all times and as the same users, decides instead."""

@@ -12,21 +12,22 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading
 from keymallet.sources.host import read
-from keymallet.sources.host.lines import DroppedError, parse_group, parse_passwd, parse_shadow, scheme_of
+from keymallet.sources.host.lines import (
+    DroppedError,
+    odd_passwd,
+    odd_shadow,
+    parse_group,
+    parse_passwd,
+    parse_shadow,
+    scheme_of,
+)
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
+from tests.sources.host.support import HASH, read_hosts
 from tests.support import AT, CLOCK, write
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-HASH = "$6$saltsalt$" + "a" * 86
-
-
-def read_host(folder: Path, **options: Any) -> list[Reading]:
-    with ThreadPoolExecutor(1) as workers:
-        section = HostSection(read="host", folder="h", **options)
-        return read(section, Request("h", folder, CLOCK, AT, workers))
 
 
 def account(
@@ -34,7 +35,7 @@ def account(
 ) -> dict[str, Any]:
     """The facts of one account from its two lines."""
     write(folder, {"h/etc/passwd": passwd + "\n", "h/etc/shadow": shadow + "\n"})
-    (reading,) = read_host(folder, **options)
+    (reading,) = read_hosts(folder, **options)
     return reading.tables["account"].row(0, named=True)
 
 
@@ -215,7 +216,7 @@ def test_a_fleet_with_all_sorts_of_lines(tmp_path: Path) -> None:
             "h/junk/readme": "",
         },
     )
-    one, two = read_host(tmp_path, kinds={"svc-*": "service"})
+    one, two = read_hosts(tmp_path, kinds={"svc-*": "service"})
     assert (one.source, two.source) == ("h/one", "h/two")
     assert one.tables["account"].select(
         "name", "stable-id", "kind", "interactive", "groups", "has-password"
@@ -256,8 +257,8 @@ def test_any_bytes_are_read_or_counted(tmp_path: Path, passwd: bytes, shadow: by
     """Never a traceback; each line is an account, a note, blank or a comment."""
     for data in (passwd, like.encode(), b"u:x:1:1:::\n" + like.encode()):
         write(tmp_path, {"h/etc/passwd": data, "h/etc/shadow": shadow + like.encode(), "h/etc/group": shadow})
-        (reading,) = read_host(tmp_path)
-        lines = [line.strip() for line in data.decode("latin-1").split("\n")]
+        (reading,) = read_hosts(tmp_path)
+        lines = [line.strip(" \t\r\v\f") for line in data.decode("latin-1").split("\n")]
         records = [line for line in lines if line and not line.startswith("#")]
         refused = [each for each in reading.intake["account"].refusals if each.file == "h/etc/passwd"]
         assert reading.tables["account"].height + len(refused) == len(records)
@@ -268,3 +269,44 @@ def test_groups() -> None:
     assert parse_group("g:x:5:a, b,,").members == ("a", "b")
     with pytest.raises(DroppedError):
         parse_group("g:x")
+
+
+@pytest.mark.parametrize(
+    ("line", "reading"),
+    [
+        ("u:x:1:1:U:/:/bin/sh", ""),
+        ("few:x:5:5", "the fields that are missing are empty; an empty shell is /bin/sh"),
+        (" u:x:000:0::/:/bin/sh", 'the blank before the name is left away; "000" is read as 0'),
+        ("u:x:1:1::/:/bin/sh:more", "all behind the sixth colon is the shell"),
+        ("u:x:1:1::/:/bin/sh\r", "the carriage return belongs to the shell, which does not exist"),
+        (":x:1:1::/:/bin/sh", "the name is empty"),
+    ],
+)
+def test_odd_lines_of_passwd_say_how_they_are_read(line: str, reading: str) -> None:
+    """What the system takes in spite of its looks is taken, and told."""
+    assert parse_passwd(line) is not None
+    assert odd_passwd(line) == reading
+
+
+@pytest.mark.parametrize(
+    ("line", "reading"),
+    [
+        ("u:*:20000:0:90:7:::", ""),
+        ("u:*:20000:0:90", "5 fields are taken as the rest being empty"),
+        ("u:*: 5:+5:0090:7:::", '" 5" is read as 5; "+5" is read as 5; "0090" is read as 90'),
+        ("u:*:2147483648:0:90:7:::", "a number of more than 31 bits counts as none"),
+    ],
+)
+def test_odd_lines_of_shadow_say_how_they_are_read(line: str, reading: str) -> None:
+    """The same for shadow."""
+    assert parse_shadow(line) is not None
+    assert odd_shadow(line) == reading
+
+
+def test_many_odd_lines_do_not_drown_the_notes(tmp_path: Path) -> None:
+    """The first few are told one by one."""
+    passwd = "".join(f"u{number}:x:{number}:0{number}\n" for number in range(1, 40))
+    write(tmp_path, {"h/etc/passwd": passwd})
+    (reading,) = read_hosts(tmp_path)
+    assert sum("taken as it is" in remark for remark in reading.remarks) == 20
+    assert any("more such lines" in remark for remark in reading.remarks)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -10,11 +12,15 @@ from hypothesis import strategies as st
 
 from keymallet.core.judge import RuleCount
 from keymallet.core.problems import Excerpt, Place, Problem
+from keymallet.core.reading import Refusal, TableIntake
 from keymallet.core.rulebook import read_rulebook
+from keymallet.store.snapshot import Manifest, Snapshot, SourceRecord
+from keymallet.views.intake import show_intake
 from keymallet.views.problems import show_problems
 from keymallet.views.safe import plain
 from keymallet.views.summary import BAR, bar
-from tests.support import rule
+from keymallet.views.terminal import console
+from tests.support import AT, rule
 
 
 @pytest.mark.parametrize(
@@ -87,3 +93,35 @@ def test_a_bar_is_never_too_long_and_shows_every_kind_there_is(met: int, breach:
         assert len(drawn) == BAR
         assert ("█" in drawn) == (breach > 0)
         assert ("▒" in drawn) == (unproven > 0) or breach / (met + breach + unproven) > 0.9
+
+
+def told(sources: int, with_gaps: int, **options: Any) -> list[str]:
+    """What is said of a snapshot of so many sources, the last few of them with a refused line."""
+    records = {
+        f"h/{number:03}": SourceRecord(
+            AT,
+            {},
+            {
+                "account": TableIntake(20, refused, refusals=[Refusal("f", 7, "odd")] * refused),
+                "sign-in": TableIntake(1),
+            },
+            [],
+            [f"remark {number}"],
+        )
+        for number in range(sources)
+        for refused in [int(number >= sources - with_gaps)]
+    }
+    manifest = Manifest(1, "0", "O", "UTC", AT, records, {})
+    stream = io.StringIO()
+    show_intake(console(stream), Snapshot(Path(), manifest, ""), **options)
+    return [line.rstrip() for line in stream.getvalue().splitlines()]
+
+
+def test_of_many_sources_those_with_gaps_come_first() -> None:
+    """A fleet does not scroll by: the rest are counted in one line, or told on demand."""
+    assert told(1, 0) == ["h/000", "  read 20 accounts, 1 sign-in", "  remark 0"]
+    lines = told(50, 3)
+    assert lines[:2] == ["h/047", "  read 20 accounts, refused 1 (f line 7: odd)"]
+    assert lines[-1].startswith("and 30 more sources: read 600 accounts, 30 sign-ins; nothing refused;")
+    assert len(told(50, 3, most=50)) == 3 * 50 + 3
+    assert told(50, 30, only_gaps=True)[-1].startswith("and 10 more sources with gaps")

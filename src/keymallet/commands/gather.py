@@ -17,6 +17,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     add_estate(parser)
     add_at(parser, "put this down as the instant of the reading")
+    parser.add_argument("--all", action="store_true", help="tell of every source, however many there are")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -24,12 +25,13 @@ def run(options: argparse.Namespace) -> int:
     estate = open_estate(options.estate)
     snapshot = gather_snapshot(estate, instant(options.at, estate.clock))
 
-    from keymallet.views.intake import show_intake
+    from keymallet.views.intake import SOURCES_SHOWN, show_intake
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console, text
 
     out = console()
-    show_intake(out, snapshot)
+    everything = len(snapshot.manifest.sources)
+    show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
     return INCOMPLETE if snapshot.refused else CLEAN

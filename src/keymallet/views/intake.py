@@ -2,31 +2,63 @@
 
 from __future__ import annotations
 
+from collections import Counter
+
 from rich.console import Console
 from rich.padding import Padding
 
 from keymallet.core.reading import Refusal, TableIntake
-from keymallet.store.snapshot import Snapshot
+from keymallet.store.snapshot import Snapshot, SourceRecord
 from keymallet.views.terminal import count, text
 
 LINES_NAMED = 6
+SOURCES_SHOWN = 20
 
 
-def show_intake(out: Console, snapshot: Snapshot, *, only_gaps: bool = False) -> None:
-    """Print one block for each source; with `only_gaps`, only what was not read."""
-    for name, source in snapshot.manifest.sources.items():
+def show_intake(
+    out: Console, snapshot: Snapshot, *, only_gaps: bool = False, most: int = SOURCES_SHOWN
+) -> None:
+    """Print one block for each source; with `only_gaps`, only what was not read.
+
+    Of more than `most` sources, those with gaps are shown first and the rest are counted.
+    """
+    sources = snapshot.manifest.sources.items()
+    shown = [(name, source) for name, source in sources if not only_gaps or _has_gaps(source)]
+    if len(shown) > most:
+        shown.sort(key=lambda named: not _has_gaps(named[1]))
+    for name, source in shown[:most]:
+        intakes = source.intake.items()
         sentences = [
-            _sentence(table, intake)
-            for table, intake in source.intake.items()
-            if not only_gaps or intake.refused or intake.unreadable
+            _sentence(table, intake) for table, intake in intakes if intake.refused or intake.unreadable
         ]
-        remarks = [] if only_gaps else source.remarks
-        if sentences or remarks:
-            out.print(text(name, "bold"))
-            for sentence in sentences:
-                out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
-            for remark in remarks:
-                out.print(Padding(text(remark, "dim"), (0, 0, 0, 2), expand=False))
+        whole = [count(each.read, table) for table, each in intakes if not (each.refused or each.unreadable)]
+        if whole and not only_gaps:
+            sentences.append(f"read {', '.join(whole)}")
+        out.print(text(name, "bold"))
+        for sentence in sentences:
+            out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
+        for remark in [] if only_gaps else source.remarks:
+            out.print(Padding(text(remark, "dim"), (0, 0, 0, 2), expand=False))
+    if len(shown) > most:
+        out.print(text(_others(shown[most:], only_gaps), "bold"))
+
+
+def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
+    """The sources that are not shown one by one, in one line."""
+    gaps = sum(_has_gaps(source) for _, source in rest)
+    if only_gaps:
+        return f"and {count(gaps, 'more source')} with gaps: keymallet gather --all tells each"
+    whole = Counter[str]()
+    for _, source in rest:
+        for table, intake in source.intake.items():
+            whole[table] += intake.read
+    read = ", ".join(count(number, table) for table, number in whole.items())
+    told = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
+    return f"and {count(len(rest), 'more source')}: read {read}; {told}; --all tells each"
+
+
+def _has_gaps(source: SourceRecord) -> bool:
+    return any(intake.refused or intake.unreadable for intake in source.intake.values())
 
 
 def has_gaps(snapshot: Snapshot) -> bool:

@@ -14,6 +14,7 @@ from keymallet.core.run import Run
 from keymallet.views.terminal import SEVERITY_STYLES, count, moment, text
 
 BAR = 16
+GAPS_SHOWN = 8
 
 
 def show_run(out: Console, run: Run) -> None:
@@ -110,8 +111,10 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     facts = [count(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
     facts += [f"{count(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
-    for gap in run.gaps:
+    for gap in run.gaps[:GAPS_SHOWN]:
         out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2), expand=False))
+    if len(run.gaps) > GAPS_SHOWN:
+        out.print(Padding(text(f"and {len(run.gaps) - GAPS_SHOWN:,} more gaps", "yellow"), (0, 0, 0, 2)))
     show_hints(out, hints)
 
 

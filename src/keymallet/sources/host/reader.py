@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
-from functools import cached_property
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
@@ -15,12 +14,11 @@ import polars as pl
 from keymallet.core import facts
 from keymallet.core.evidence import UNREAD, data_type
 from keymallet.core.reading import Reading
-from keymallet.sources.host import passwords
-from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
 from keymallet.sources.host.files import HostFiles, named_few
 from keymallet.sources.host.groups import Groups
+from keymallet.sources.host.known import Known
 from keymallet.sources.host.lines import (
     DroppedError,
     GroupEntry,
@@ -34,12 +32,12 @@ from keymallet.sources.host.lines import (
     parse_shadow,
     records,
 )
-from keymallet.sources.host.pam import Stacks, read_stacks
+from keymallet.sources.host.pam import read_stacks
 from keymallet.sources.host.release import host_name, pam_rule, zone
 from keymallet.sources.host.settings import read_login_defs, settings_of
 from keymallet.sources.host.sign_ins import EVENTS, SignIns, read_sign_ins
 from keymallet.sources.host.ssh_keys import KeyReader
-from keymallet.sources.host.sshd import SshServer, read_server
+from keymallet.sources.host.sshd import read_server
 from keymallet.sources.host.sudo_grants import Account, Grants
 from keymallet.sources.host.sudoers import read_sudoers
 from keymallet.sources.request import Request
@@ -51,29 +49,6 @@ _ODD = {"etc/passwd": odd_passwd, "etc/shadow": odd_shadow}
 MOST_ODD = 20
 """How many odd lines of a file are told one by one."""
 
-_FROM_PASSWD = {
-    "name": "field 1",
-    "display": "field 5",
-    "stable-id": "field 3, the user id",
-    "kind": "the user id and the estate's kinds",
-    "interactive": "field 7, the shell",
-}
-_FROM_SHADOW = {
-    "enabled": "field 8: 0 or 1 bars the account",
-    "ends": "field 8",
-    "has-password": "field 2",
-    "password-empty": "field 2",
-    "password-locked": "field 2",
-    "password-scheme": "field 2",
-    "password-changed": "field 3",
-    "password-must-change": "field 3",
-    "password-never-expires": "field 5",
-    "password-expires": "fields 3 and 5",
-    "password-lapses": "fields 3, 5 and 7",
-    "locked": "field 2",
-    "lock-cause": "field 2",
-}
-_FROM_TALLIES = ("locked-since", "locked-until", "failed-attempts", "last-failed")
 _KEY_FACTS = "account key kind starts expires state algorithm bits digest scope label".split()
 _FACTOR_FACTS = "account kind amr registered last-used state label".split()
 _GRANT_FACTS = "account role privileged mode via scope asks-proof starts ends".split()
@@ -106,7 +81,7 @@ class HostReader:
         groups = self._named("etc/group", parse_group, "a second line for this group: the first counts")
         pam, why = pam_rule(files, self.section.pam)
         clock, where = zone(files, self.request.clock.key)
-        host = _Host(
+        host = Known(
             pam=pam,
             stacks=read_stacks(files),
             defs=read_login_defs(files),
@@ -192,7 +167,7 @@ class HostReader:
             self.files.remark(f"{self.files.shown(folder)}: tallies of no account: {named_few(strangers)}")
         return found
 
-    def _accounts(self, host: _Host, accounts: dict[str, PasswdEntry]) -> list[dict[str, Any]]:
+    def _accounts(self, host: Known, accounts: dict[str, PasswdEntry]) -> list[dict[str, Any]]:
         first_person = self._first_person_id(host.defs)
         supply = host.supply(self.folder)
         rows = []
@@ -230,7 +205,7 @@ class HostReader:
     # what stands beside the accounts
 
     def _keys(
-        self, host: _Host, accounts: dict[str, PasswdEntry], known: list[dict[str, Any]], clock: ZoneInfo
+        self, host: Known, accounts: dict[str, PasswdEntry], known: list[dict[str, Any]], clock: ZoneInfo
     ) -> None:
         reader = KeyReader(self.files, host.server, clock, host.sign_ins.logged)
         rows = reader.rows(list(accounts.values()))
@@ -250,7 +225,7 @@ class HostReader:
             told = f"{self.folder}/etc/shadow and the keys"
             self._table(facts.FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told))
 
-    def _grants(self, host: _Host, accounts: dict[str, PasswdEntry], clock: str) -> None:
+    def _grants(self, host: Known, accounts: dict[str, PasswdEntry], clock: str) -> None:
         name = host_name(self.files)
         sudoers = read_sudoers(self.files, clock, name)
         if sudoers is None:
@@ -268,7 +243,7 @@ class HostReader:
             facts.GRANT, rows, dict.fromkeys(_GRANT_FACTS, f"{self.folder}/etc/sudoers, what it includes")
         )
 
-    def _settings(self, host: _Host) -> None:
+    def _settings(self, host: Known) -> None:
         row, supply = settings_of(self.files, host.stacks, host.defs, host.locks_in_force, host.server)
         if len(supply) > 2:
             self._table(facts.SETTING, [row], supply)
@@ -289,7 +264,7 @@ class HostReader:
 
     # what is odd
 
-    def _remark_files(self, host: _Host, accounts: dict[str, PasswdEntry]) -> None:
+    def _remark_files(self, host: Known, accounts: dict[str, PasswdEntry]) -> None:
         remark, shadow = self.files.remark, host.shadow
         if shadow is not None:
             strangers = [name for name in shadow if name not in accounts]
@@ -330,95 +305,3 @@ class HostReader:
         if differing:
             shown = named_few(differing)
             self.files.remark(f"{self.folder}/etc/gshadow: other members than in group for {shown}")
-
-
-@dataclass
-class _Host:
-    """What a host's files say beyond passwd; None where a file is not there."""
-
-    pam: Pam
-    stacks: Stacks | None
-    defs: dict[str, str] | None
-    server: SshServer | None
-    sign_ins: SignIns
-    shadow: dict[str, ShadowEntry] | None
-    groups: dict[str, GroupEntry] | None
-    locks: Policy | None = None
-    tallies: dict[str, Tally] | None = None
-
-    @cached_property
-    def member_of(self) -> Groups:
-        """Who is in which group; nobody in any where the file is not there."""
-        return Groups((self.groups or {}).values())
-
-    @property
-    def locks_in_force(self) -> Policy | None:
-        """The lockout policy, where it is known to be one: without PAM files, tallies have to be there."""
-        return self.locks if self.stacks is not None or self.tallies is not None else None
-
-    def supply(self, folder: str) -> dict[str, str]:
-        """Where each fact of an account stands."""
-        supply = {name: f"{folder}/etc/passwd, {where}" for name, where in _FROM_PASSWD.items()}
-        if self.shadow is not None:
-            supply |= {name: f"{folder}/etc/shadow, {where}" for name, where in _FROM_SHADOW.items()}
-        if self.tallies is not None:
-            told = (
-                "etc/pam.d: nothing locks after failures" if self.locks is None else "the tally of failures"
-            )
-            supply |= dict.fromkeys(_FROM_TALLIES, f"{folder}, {told}")
-            supply["locked"] = f"{folder}, {told}, and etc/shadow, field 2"
-            supply["lock-cause"] = supply["locked"]
-        if self.server is not None:
-            told = f"{folder}/etc/ssh/sshd_config"
-            supply |= {"remote-password": told, "remote-key": told, "lock-stops": f"{told}, UsePAM"}
-        if self.groups is not None:
-            supply["groups"] = f"{folder}/etc/group and the primary group"
-        if self.sign_ins.supplies_newest:
-            supply["last-sign-in"] = f"{folder}, {', '.join(self.sign_ins.origin)}"
-        if self.sign_ins.logged is not None:
-            supply["created"] = f"{folder}/var/log, useradd's line"
-        return supply
-
-    def facts(self, entry: PasswdEntry, at: Any) -> dict[str, Any]:
-        """The facts of one account out of everything but passwd."""
-        row: dict[str, Any] = {}
-        line = None if self.shadow is None else self.shadow.get(entry.name)
-        if self.shadow is not None:
-            row |= passwords.of_account(entry, line, self.pam, at)
-            if row["password-empty"] and self.stacks is not None and not self._takes_empty:
-                row["password-locked"] = True
-        if self.tallies is not None:
-            row |= passwords.with_tally(row, self.tallies[entry.name])
-        groups = list(self.member_of.of(entry))
-        if self.groups is not None:
-            row["groups"] = groups
-        if self.server is not None:
-            empty = row.get("password-empty") is True
-            ways = self.server.ways(entry.name, entry.uid, tuple(groups), empty_password=empty)
-            # PAM refuses whoever has no line in shadow, whatever proof is shown.
-            refused = self.server.uses_pam and passwords.has_no_line(entry, line, self.shadow is not None)
-            row["remote-password"] = ways.password and not refused
-            row["remote-key"] = ways.key and not refused
-            if row.get("locked"):
-                row["lock-stops"] = passwords.lock_stops(row, self.server.uses_pam)
-        return row | self._uses(entry)
-
-    @property
-    def _takes_empty(self) -> bool:
-        assert self.stacks is not None
-        lines = self.stacks.modules("auth", "pam_unix")
-        return any(each.has("nullok") or each.has("nullok_secure") for each in lines)
-
-    def _uses(self, entry: PasswdEntry) -> dict[str, Any]:
-        """When an account was made and last used. Silence of a record that turns over is not "never"."""
-        row: dict[str, Any] = {}
-        unread = []
-        if self.sign_ins.supplies_newest:
-            row["last-sign-in"] = self.sign_ins.newest.get(entry.name)
-            if row["last-sign-in"] is None and self.sign_ins.never is None:
-                unread.append("last-sign-in")
-        if self.sign_ins.logged is not None:
-            row["created"] = self.sign_ins.logged.created.get(entry.name)
-            if row["created"] is None:
-                unread.append("created")
-        return row | ({UNREAD: unread} if unread else {})

@@ -1,0 +1,134 @@
+"""What the files of a host say together, and the facts of each account that follow from it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from typing import Any
+
+from keymallet.core.evidence import UNREAD
+from keymallet.sources.host import passwords
+from keymallet.sources.host.ageing import Pam
+from keymallet.sources.host.faillock import Policy, Tally
+from keymallet.sources.host.groups import Groups
+from keymallet.sources.host.lines import GroupEntry, PasswdEntry, ShadowEntry
+from keymallet.sources.host.pam import Stacks
+from keymallet.sources.host.sign_ins import SignIns
+from keymallet.sources.host.sshd import SshServer
+
+_FROM_PASSWD = {
+    "name": "field 1",
+    "display": "field 5",
+    "stable-id": "field 3, the user id",
+    "kind": "the user id and the estate's kinds",
+    "interactive": "field 7, the shell",
+}
+_FROM_SHADOW = {
+    "enabled": "field 8: 0 or 1 bars the account",
+    "ends": "field 8",
+    "has-password": "field 2",
+    "password-empty": "field 2",
+    "password-locked": "field 2",
+    "password-scheme": "field 2",
+    "password-changed": "field 3",
+    "password-must-change": "field 3",
+    "password-never-expires": "field 5",
+    "password-expires": "fields 3 and 5",
+    "password-lapses": "fields 3, 5 and 7",
+    "locked": "field 2",
+    "lock-cause": "field 2",
+}
+_FROM_TALLIES = ("locked-since", "locked-until", "failed-attempts", "last-failed")
+
+
+@dataclass
+class Known:
+    """What a host's files say beyond passwd; None where a file is not there."""
+
+    pam: Pam
+    stacks: Stacks | None
+    defs: dict[str, str] | None
+    server: SshServer | None
+    sign_ins: SignIns
+    shadow: dict[str, ShadowEntry] | None
+    groups: dict[str, GroupEntry] | None
+    locks: Policy | None = None
+    tallies: dict[str, Tally] | None = None
+
+    @cached_property
+    def member_of(self) -> Groups:
+        """Who is in which group; nobody in any where the file is not there."""
+        return Groups((self.groups or {}).values())
+
+    @property
+    def locks_in_force(self) -> Policy | None:
+        """The lockout policy, where it is known to be one: without PAM files, tallies have to be there."""
+        return self.locks if self.stacks is not None or self.tallies is not None else None
+
+    def supply(self, folder: str) -> dict[str, str]:
+        """Where each fact of an account stands."""
+        supply = {name: f"{folder}/etc/passwd, {where}" for name, where in _FROM_PASSWD.items()}
+        if self.shadow is not None:
+            supply |= {name: f"{folder}/etc/shadow, {where}" for name, where in _FROM_SHADOW.items()}
+        if self.tallies is not None:
+            told = (
+                "etc/pam.d: nothing locks after failures" if self.locks is None else "the tally of failures"
+            )
+            supply |= dict.fromkeys(_FROM_TALLIES, f"{folder}, {told}")
+            supply["locked"] = f"{folder}, {told}, and etc/shadow, field 2"
+            supply["lock-cause"] = supply["locked"]
+        if self.server is not None:
+            told = f"{folder}/etc/ssh/sshd_config"
+            supply |= {"remote-password": told, "remote-key": told, "lock-stops": f"{told}, UsePAM"}
+        if self.groups is not None:
+            supply["groups"] = f"{folder}/etc/group and the primary group"
+        if self.sign_ins.supplies_newest:
+            supply["last-sign-in"] = f"{folder}, {', '.join(self.sign_ins.origin)}"
+        if self.sign_ins.logged is not None:
+            supply["created"] = f"{folder}/var/log, useradd's line"
+        return supply
+
+    def facts(self, entry: PasswdEntry, at: datetime) -> dict[str, Any]:
+        """The facts of one account out of everything but passwd."""
+        row: dict[str, Any] = {}
+        line = None if self.shadow is None else self.shadow.get(entry.name)
+        if self.shadow is not None:
+            row |= passwords.of_account(entry, line, self.pam, at)
+            if row["password-empty"] and self.stacks is not None and not self._takes_empty:
+                row["password-locked"] = True
+        if self.tallies is not None:
+            row |= passwords.with_tally(row, self.tallies[entry.name])
+        groups = list(self.member_of.of(entry))
+        if self.groups is not None:
+            row["groups"] = groups
+        if self.server is not None:
+            empty = row.get("password-empty") is True
+            ways = self.server.ways(entry.name, entry.uid, tuple(groups), empty_password=empty)
+            # PAM refuses whoever has no line in shadow, whatever proof is shown.
+            refused = self.server.uses_pam and passwords.has_no_line(entry, line, self.shadow is not None)
+            row["remote-password"] = ways.password and not refused
+            row["remote-key"] = ways.key and not refused
+            if row.get("locked"):
+                row["lock-stops"] = passwords.lock_stops(row, self.server.uses_pam)
+        return row | self._uses(entry)
+
+    @property
+    def _takes_empty(self) -> bool:
+        assert self.stacks is not None
+        lines = self.stacks.modules("auth", "pam_unix")
+        return any(each.has("nullok") or each.has("nullok_secure") for each in lines)
+
+    def _uses(self, entry: PasswdEntry) -> dict[str, Any]:
+        """When an account was made and last used. Silence of a record that turns over is not "never"."""
+        row: dict[str, Any] = {}
+        unread = []
+        if self.sign_ins.supplies_newest:
+            row["last-sign-in"] = self.sign_ins.newest.get(entry.name)
+            if row["last-sign-in"] is None and self.sign_ins.never is None:
+                unread.append("last-sign-in")
+        if self.sign_ins.logged is not None:
+            row["created"] = self.sign_ins.logged.created.get(entry.name)
+            if row["created"] is None:
+                unread.append("created")
+        return row | ({UNREAD: unread} if unread else {})

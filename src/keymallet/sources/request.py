@@ -40,6 +40,10 @@ class Request:
         self._digests.append((reading, path, len(data), self.workers.submit(_digest, data)))
         return data
 
+    def note_part(self, path: str, reading: Reading, data: bytes) -> None:
+        """Note a file of which only some records were read: size and digest are of those."""
+        self._digests.append((reading, path, len(data), self.workers.submit(_digest, data)))
+
     def note_files(self) -> None:
         """Enter the files that were read into their readings, in the order of their paths."""
         for reading, path, size, digest in sorted(self._digests, key=lambda each: each[1]):

@@ -121,7 +121,18 @@ def test_pam_files_that_include_each_other_end(tmp_path: Path) -> None:
         tmp_path,
         {"h/etc/pam.d/sshd": "auth include login\nnonsense\nauth\n", "h/etc/pam.d/login": "@include sshd\n"},
     )
+    many = "".join("@include c\n@include a\n@include b\n" for _ in range(3))
+    write(tmp_path, {f"h/etc/pam.d/{name}": many for name in "abc"})
+    write(
+        tmp_path,
+        {
+            "h/etc/pam.d/passwd": many,
+            "h/etc/ssh/sshd_config": "Include /etc/ssh/*\n" * 3,
+            "h/etc/ssh/b": "Include *\n" * 3,
+        },
+    )
     reading, _ = account(tmp_path)
+    assert any("sshd_config: included once more than makes sense" in each for each in reading.remarks)
     assert any("pam.d/sshd line 2" in each for each in reading.remarks)
 
 

@@ -21,7 +21,8 @@ UTMP = struct.Struct("<hxxi32s4s32s256shhiII16s20s")
 def last_sign_in(tmp_path: Path, files: dict[str, bytes | str]) -> Any:
     """The newest sign-in of account u; "unknown" where the records cannot tell that there was none."""
     write(tmp_path, {f"h/{path}": data for path, data in files.items()})
-    reading, row = account(tmp_path)
+    passwd = "u:x:1000:1000::/home/u:/bin/sh\nhigh:x:1001:1::/:/bin/sh\nlow:x:7:1::/:/bin/sh"
+    reading, row = account(tmp_path, passwd)
     if "last-sign-in" not in reading.supply["account"]:
         return "not supplied"
     return "unknown" if "last-sign-in" in (row.get("unread") or []) else row["last-sign-in"]
@@ -203,3 +204,15 @@ def test_last_use_of_a_key(tmp_path: Path) -> None:
     (row,) = rows_of(account(tmp_path)[0], "key")
     assert row["last-used"] == datetime(2026, 11, 20, 2, 15, 5, 903637, tzinfo=UTC)
     assert row["last-used"] < AT
+
+
+def test_a_sparse_lastlog_is_not_read_whole(tmp_path: Path) -> None:
+    """At 292 bytes a user id it can be far larger than any memory, and hold almost nothing."""
+    uid = 4_000_000_000
+    path = write(tmp_path, {"h/var/log/lastlog": ""}) / "h/var/log/lastlog"
+    with path.open("wb") as file:
+        file.seek(292 * uid)
+        file.write(lastlog({0: event(3)}))
+    reading, row = account(tmp_path, f"u:x:{uid}:1::/:/bin/sh")
+    assert row["last-sign-in"] == days_ago(3)
+    assert [each.bytes for each in reading.files if each.path.endswith("lastlog")] == [292]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import subprocess
+import time
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -268,3 +269,30 @@ def test_user_id_0_is_root_whatever_sudo_says(tmp_path: Path) -> None:
     write(tmp_path, {"h/etc/sudoers": "root ALL=(ALL) ALL\n"})
     reading, _ = account(tmp_path, "toor:x:0:0::/root:/bin/sh", "toor:*:1::::::")
     assert [(row["role"], row["via"]) for row in rows_of(reading, "grant")] == [("root", "user id 0")]
+
+
+def test_aliases_and_includes_without_end_come_to_one(tmp_path: Path) -> None:
+    """Each alias used twice by the next, aliases in a circle, files that include each other's folder."""
+    doubled = "".join(
+        f"User_Alias A{n} = A{n + 1}, A{n + 1}\nHost_Alias H{n} = H{n + 1}, H{n + 1}\n" for n in range(60)
+    )
+    ends = "User_Alias A60 = u\nHost_Alias H60 = shop1\nUser_Alias C = D\nUser_Alias D = C, u\nA0 H0 = ALL\nC ALL = /bin/c\n"
+    files = {
+        f"etc__sudoers.d__{name}": "#includedir /etc/sudoers.d\n@include /etc/sudoers\n" for name in "abc"
+    }
+    found = grants(tmp_path, doubled + ends + "#includedir /etc/sudoers.d\n", **files)
+    assert {row["scope"] for row in found} == {"ALL", "/bin/c"}
+
+
+def test_lines_of_any_length_end_soon(tmp_path: Path) -> None:
+    """Nothing in the reading of a line takes time by the square of its length."""
+    long = 100_000
+    lines = [
+        "Defaults " + "!" * long,
+        "Defaults " + " " * long + "=",
+        "u ALL=" + "!" * long,
+        "u " + "#1 " * long,
+    ]
+    started = time.perf_counter()
+    policy(tmp_path, "".join(f"{line}\n" for line in lines))
+    assert time.perf_counter() - started < 20

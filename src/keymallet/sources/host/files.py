@@ -10,7 +10,8 @@ from __future__ import annotations
 import os
 import stat
 from collections import Counter, deque
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -130,6 +131,31 @@ class HostFiles:
             self._cannot(path, error.strerror or str(error))
         return None
 
+    def records_at(self, path: str, size: int, numbers: Iterable[int]) -> dict[int, bytes] | None:
+        """Records of a fixed size by their numbers, without reading what lies between; None if not there.
+
+        Such a file can be sparse, and far larger than any memory. A record beyond its end is left out.
+        """
+        place = self.place(path)
+        if place is None:
+            return None
+        found: dict[int, bytes] = {}
+        try:
+            if not stat.S_ISREG(place.stat().st_mode):
+                self._cannot(path, "it is no file")
+                return None
+            with place.open("rb") as file:
+                for number in sorted(set(numbers)):
+                    file.seek(number * size)
+                    record = file.read(size)
+                    if len(record) == size:
+                        found[number] = record
+        except OSError as error:
+            self._cannot(path, error.strerror or str(error))
+            return None
+        self.request.note_part(self.shown(path), self.reading, b"".join(found.values()))
+        return found
+
     def _cannot(self, path: str, why: str) -> None:
         if path not in self._unread:
             self._unread.add(path)
@@ -143,6 +169,26 @@ class HostFiles:
     def refuse(self, table: str, path: str, line: int, reason: str) -> None:
         """Count a record that is left out."""
         self.reading.table_intake(table).refuse(Refusal(self.shown(path), line, reason))
+
+
+@dataclass
+class Includes:
+    """Bounds files that include files: none within itself, and not more than there could be any use for."""
+
+    most: int = 1_000
+    _open: list[str] = field(default_factory=list)
+    _count: int = 0
+
+    @contextmanager
+    def entered(self, path: str) -> Iterator[bool]:
+        """Whether the file is to be read; False if that would go round in a circle or has no end."""
+        self._count += 1
+        fine = path not in self._open and self._count <= self.most
+        self._open.append(path)
+        try:
+            yield fine
+        finally:
+            self._open.pop()
 
 
 def text_lines(data: bytes) -> Iterator[tuple[int, str]]:

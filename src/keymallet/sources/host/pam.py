@@ -5,11 +5,10 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
-from keymallet.sources.host.files import HostFiles, text_lines
+from keymallet.sources.host.files import HostFiles, Includes, text_lines
 
 _TYPES = ("auth", "account", "password", "session")
 _PIECE = re.compile(r"\[(?:\\.|[^\]\\])*\]|\S+")
-_DEEPEST = 16
 SIGN_IN_SERVICES = ("sshd", "login")
 
 
@@ -37,6 +36,7 @@ class Stacks:
     """The stacks of all services of a host."""
 
     files: HostFiles
+    _includes: Includes = field(default_factory=Includes)
     _read: dict[str, list[Module]] = field(default_factory=dict)
 
     def modules(self, phase: str, name: str, services: tuple[str, ...] = SIGN_IN_SERVICES) -> list[Module]:
@@ -48,19 +48,20 @@ class Stacks:
         """All lines of a service, those it includes among them; `other` where it has no file."""
         if name not in self._read:
             there = self.files.is_there(f"etc/pam.d/{name}")
-            self._read[name] = self._file(name if there else "other", 0)
+            self._read[name] = self._file(name if there else "other")
         return self._read[name]
 
-    def _file(self, name: str, depth: int, only: str = "") -> list[Module]:
+    def _file(self, name: str, only: str = "") -> list[Module]:
         path = name if name.startswith("/") else f"etc/pam.d/{name}"
-        data = self.files.bytes_of(path)
-        if data is None or depth > _DEEPEST:
-            return []
+        with self._includes.entered(path) as fine:
+            return self._lines(path, only) if fine else []
+
+    def _lines(self, path: str, only: str) -> list[Module]:
         found: list[Module] = []
-        for number, line in _joined(data):
+        for number, line in _joined(self.files.bytes_of(path) or b""):
             pieces = _PIECE.findall(line)
             if pieces[0] == "@include" and len(pieces) > 1:
-                found += self._file(pieces[1], depth + 1, only)
+                found += self._file(pieces[1], only)
                 continue
             phase = pieces[0].lstrip("-").lower()
             if phase not in _TYPES or len(pieces) < 3:
@@ -69,7 +70,7 @@ class Stacks:
             if only and phase != only:
                 continue
             if pieces[1] in ("include", "substack"):
-                found += self._file(pieces[2], depth + 1, phase)
+                found += self._file(pieces[2], phase)
                 continue
             module = pieces[2].rpartition("/")[2].removesuffix(".so")
             arguments = tuple(each.strip("[]") for each in pieces[3:])

@@ -16,7 +16,7 @@ import numpy as np
 import polars as pl
 
 from keymallet.sources.host.auth_log import Logged, read_logs
-from keymallet.sources.host.files import HostFiles
+from keymallet.sources.host.files import HostFiles, named_few
 
 _UTMP = np.dtype(
     [
@@ -155,22 +155,20 @@ def _events(names: pl.Series, microseconds: np.ndarray, outcome: str, origin: pl
 
 
 def _lastlog(files: HostFiles, ids: dict[str, int]) -> _Last | None:
-    """The newest sign-in by user id. Accounts of one id share a record, as on the host itself."""
+    """The newest sign-in by user id. Accounts of one id share a record, as on the host itself.
+
+    Where no account has a record, nobody can tell whether the file is written at all any more.
+    """
     path = "var/log/lastlog"
-    data = files.bytes_of(path)
-    if not data or not any(data):
+    records = files.records_at(path, _LASTLOG.itemsize, ids.values())
+    times = {uid: int(np.frombuffer(each, _LASTLOG)["time"][0]) for uid, each in (records or {}).items()}
+    if not any(times.values()):
         return None
-    records = np.frombuffer(data[: len(data) // _LASTLOG.itemsize * _LASTLOG.itemsize], _LASTLOG)
-    times = records["time"]
-    newest = {
-        name: datetime.fromtimestamp(int(times[uid]), UTC)
-        for name, uid in ids.items()
-        if uid < len(times) and times[uid]
-    }
+    newest = {name: datetime.fromtimestamp(times[uid], UTC) for name, uid in ids.items() if times.get(uid)}
     holders = Counter(ids.values())
-    shared = [name for name, uid in ids.items() if name in newest and holders[uid] > 1]
+    shared = [name for name in newest if holders[ids[name]] > 1]
     if shared:
-        files.remark(f"{files.shown(path)}: one record for all of {', '.join(shared)}: they share a user id")
+        files.remark(f"{files.shown(path)}: one record for all of {named_few(shared)}: they share a user id")
     return _Last(newest, path)
 
 

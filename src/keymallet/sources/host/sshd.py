@@ -12,10 +12,9 @@ import shlex
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 
-from keymallet.sources.host.files import HostFiles, text_lines
+from keymallet.sources.host.files import HostFiles, Includes, text_lines
 
 _PATH = "etc/ssh/sshd_config"
-_DEEPEST = 16
 _GATHERED = ("allowusers", "denyusers", "allowgroups", "denygroups")
 _ALWAYS_DECIDED = ("user", "group", "all")
 _DEFAULTS = {
@@ -137,11 +136,21 @@ def read_server(files: HostFiles) -> SshServer | None:
     if not files.is_there(_PATH):
         return None
     server = SshServer()
-    _read(files, _PATH, server, (), 0)
+    _read(files, _PATH, server, (), Includes())
     return server
 
 
-def _read(files: HostFiles, path: str, server: SshServer, criteria: Criteria, depth: int) -> None:
+def _read(files: HostFiles, path: str, server: SshServer, criteria: Criteria, includes: Includes) -> None:
+    with includes.entered(path) as fine:
+        if fine:
+            _read_lines(files, path, server, criteria, includes)
+        else:
+            files.remark(f"{files.shown(path)}: included once more than makes sense, passed over")
+
+
+def _read_lines(
+    files: HostFiles, path: str, server: SshServer, criteria: Criteria, includes: Includes
+) -> None:
     outer = criteria
     settings = server.whole if not criteria else _block(server, criteria)
     for number, line in text_lines(files.bytes_of(path) or b""):
@@ -162,8 +171,8 @@ def _read(files: HostFiles, path: str, server: SshServer, criteria: Criteria, de
             settings = _block(server, criteria)
         elif keyword == "include":
             for pattern in values:
-                for each in _matching(files, pattern) if depth < _DEEPEST else ():
-                    _read(files, each, server, criteria, depth + 1)
+                for each in _matching(files, pattern):
+                    _read(files, each, server, criteria, includes)
         elif not values:
             files.remark(f"{files.shown(path)} line {number}: {words[0]} has no value; sshd would not start")
         elif keyword in _GATHERED:

@@ -15,7 +15,6 @@ from typing import Any
 from keymallet.sources.host.sudoers import Command, Member, Rule, Sudoers
 
 _MOST_SCOPE = 200  # characters
-_DEEPEST_ALIAS = 64
 Find = Callable[[Member], bool | None]
 
 
@@ -79,16 +78,22 @@ class Grants:
         if run:
             yield _Entry(rule, via, tuple(run), self._asks(rule, account, run[0]))
 
-    def _via(self, members: tuple[Member, ...], account: Account) -> str | None:
-        """How a list names an account: directly, by a group, or None. The last name that fits wins."""
+    def _via(
+        self, members: tuple[Member, ...], account: Account, told: dict[str, str | None] | None = None
+    ) -> str | None:
+        """How a list names an account: directly, by a group, or None. The last name that fits wins.
+
+        `told` holds what aliases came to: they can be used many times over, and in circles.
+        """
+        told = {} if told is None else told
         via = None
         for member in members:
-            found = self._names(member.word, account, 0)
+            found = self._names(member.word, account, told)
             if found is not None:
                 via = None if member.negated else found
         return via
 
-    def _names(self, word: str, account: Account, depth: int) -> str | None:
+    def _names(self, word: str, account: Account, told: dict[str, str | None]) -> str | None:
         if word == "ALL":
             return "everyone"
         if word.startswith("%#"):
@@ -101,13 +106,11 @@ class Grants:
             return f"group {word[1:]}" if word[1:] in account.groups else None
         if word.startswith("#"):
             return "direct" if word[1:] == str(account.uid) else None
-        if word in self.sudoers.aliases["User"] and depth < _DEEPEST_ALIAS:
-            via = None
-            for member in self.sudoers.aliases["User"][word]:
-                found = self._names(member.word, account, depth + 1)
-                if found is not None:
-                    via = None if member.negated else found
-            return via
+        if word in self.sudoers.aliases["User"]:
+            if word not in told:
+                told[word] = None
+                told[word] = self._via(self.sudoers.aliases["User"][word], account, told)
+            return told[word]
         return "direct" if word == account.name else None
 
     def _on_this_host(self, rule: Rule) -> bool:
@@ -208,18 +211,21 @@ def _scope(commands: tuple[Command, ...]) -> str:
 
 
 def _last_fit(
-    sudoers: Sudoers, kind: str, members: tuple[Member, ...], test: Callable[[str], bool], depth: int = 0
+    sudoers: Sudoers,
+    kind: str,
+    members: tuple[Member, ...],
+    test: Callable[[str], bool],
+    told: dict[str, bool] | None = None,
 ) -> bool:
     """Whether a list fits: the last of its names that fits decides, an alias standing for its own list."""
+    told = {} if told is None else told
     fits = False
     for member in members:
-        inner = sudoers.aliases[kind].get(member.word)
-        if member.word == "ALL":
-            found = True
-        elif inner is not None and depth < _DEEPEST_ALIAS:
-            found = _last_fit(sudoers, kind, inner, test, depth + 1)
-        else:
-            found = test(member.word)
+        word, inner = member.word, sudoers.aliases[kind].get(member.word)
+        if inner is not None and word not in told:
+            told[word] = False
+            told[word] = _last_fit(sudoers, kind, inner, test, told)
+        found = word == "ALL" or (told[word] if inner is not None else test(word))
         if found:
             fits = not member.negated
     return fits

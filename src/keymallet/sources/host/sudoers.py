@@ -13,9 +13,8 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from keymallet.sources.host.files import HostFiles, text_lines
+from keymallet.sources.host.files import HostFiles, Includes, text_lines
 
-_DEEPEST = 128  # sudo's own bound on includes within includes
 _ALIAS = re.compile(r"(User|Runas|Host|Cmnd|Cmd)_Alias\b")
 _ALIAS_NAME = re.compile(r"[A-Z][A-Z0-9_]*")
 _INCLUDE = re.compile(r"(?:#|@)include(dir)?[ \t]+(.*)")
@@ -29,6 +28,8 @@ _OPTION = re.compile(
 )
 _DIGEST = re.compile(r"sha(?:224|256|384|512)[ \t]*:[ \t]*[A-Za-z0-9+/=]+[ \t]*(?:,[ \t]*(?=sha))?")
 _TIME = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d\d(?:\d\d)?)?")
+_PARAMETER = re.compile(r'(?:(?<!!)(!++)\s*+)?([a-z_0-9]++)(?:\s*+[-+]?=\s*+("(?:[^"\\]|\\.)*+"|[^,\s]*+))?')
+_ID = re.compile(r"#-?\d+(?=[\s,=:)!]|$)")
 _WORD_END = ' \t,=:()!"#'
 _ADDRESS = re.compile(r"(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]*:[0-9A-Fa-f:.]+)(?:/[0-9A-Fa-f.:]+)?")
 
@@ -104,12 +105,19 @@ class _Reader:
     zone: ZoneInfo
     host: str
     result: Sudoers = field(default_factory=Sudoers)
+    includes: Includes = field(default_factory=Includes)
 
     def read(self) -> Sudoers:
-        self._file("etc/sudoers", 0)
+        self._file("etc/sudoers")
         return self.result
 
-    def _file(self, path: str, depth: int) -> None:
+    def _file(self, path: str) -> None:
+        with self.includes.entered(path) as fine:
+            if not fine:
+                raise BadLineError("includes go round in a circle, or have no end")
+            self._lines(path)
+
+    def _lines(self, path: str) -> None:
         data = self.files.bytes_of(path)
         if data is None:
             self.files.remark(f"{self.files.shown(path)}: included, but not there")
@@ -118,24 +126,22 @@ class _Reader:
             include = _INCLUDE.fullmatch(text.strip())
             try:
                 if include:
-                    self._include(path, include[2].strip(), bool(include[1]), depth)
+                    self._include(path, include[2].strip(), folder=bool(include[1]))
                 else:
                     self._line(path, number, text)
             except BadLineError as bad:
                 self.result.skipped += 1
                 self.files.refuse("grant", path, number, f"{bad}: sudo skips the line")
 
-    def _include(self, path: str, target: str, folder: bool, depth: int) -> None:
-        if depth >= _DEEPEST:
-            raise BadLineError("includes go round in a circle or too deep")
+    def _include(self, path: str, target: str, *, folder: bool) -> None:
         target = _unquoted(target).replace("%h", self.host.partition(".")[0])
         place = target if target.startswith("/") else f"{path.rpartition('/')[0]}/{target}"
         if not folder:
-            self._file(place, depth + 1)
+            self._file(place)
             return
         for name in self.files.names(place):
             if "." not in name and not name.endswith("~"):
-                self._file(f"{place}/{name}", depth + 1)
+                self._file(f"{place}/{name}")
 
     def _line(self, path: str, number: int, text: str) -> None:
         scan = _Scan(text)
@@ -179,13 +185,12 @@ class _Reader:
         elif scope not in (" ", "\t", ""):
             raise BadLineError("Defaults is followed by a blank, or by one of @ : ! >")
         rest = scan.text[scan.place :]
-        for parameter in re.findall(r'(!*\s*[a-z_0-9]+)(?:\s*[-+]?=\s*("(?:[^"\\]|\\.)*"|[^,\s]*))?', rest):
-            name = parameter[0].replace("!", "").strip()
-            off = parameter[0].count("!") % 2 == 1
+        for negations, name, value in _PARAMETER.findall(rest):
+            off = len(negations) % 2 == 1
             if name == "authenticate":
                 self.result.defaults.append(Default(scope.strip(), members, not off))
-            if name == "exempt_group" and parameter[1] and not off:
-                self.result.exempt_groups.add(_unquoted(parameter[1]))
+            if name == "exempt_group" and value and not off:
+                self.result.exempt_groups.add(_unquoted(value))
 
     def _rules(self, scan: _Scan, path: str, number: int) -> list[Rule]:
         users = scan.members()

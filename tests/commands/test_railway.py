@@ -16,7 +16,7 @@ from keymallet.commands.main import COMMANDS
 from keymallet.demo.railway import REFUSED, write_estate
 from keymallet.store.snapshot import newest_snapshot
 from tests.conftest import RAILWAY_AT
-from tests.support import run
+from tests.support import rule, run, write
 
 AT = ("--at", RAILWAY_AT)
 
@@ -150,6 +150,25 @@ def test_show_answers_whether_somebody_gets_in(gathered: Path) -> None:
     guest = told("tmp-audit")
     assert "until 2026-12-24 00:00: the key ends" in guest and "from 192.0.2.0/24" in guest
     assert "ssh-certificate SHA256:aroCEZuu5" in told("ticketing/tix-3/p.glimbichler")
+
+
+def test_keys_that_were_not_brought_along_are_not_known(tmp_path: Path) -> None:
+    """One home is elsewhere: its account's keys are unknown in what is shown and in what is judged."""
+    estate = '[source.vm]\nread = "host"\nfolder = "vm"\nkinds = { "*" = "person" }\n'
+    passwd = "far:x:1000:1::/net/far:/bin/sh\nnear:x:1001:1::/home/near:/bin/sh\n"
+    files = {
+        "estate.toml": f'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n{estate}',
+        "r.toml": 'title = "R"\n' + rule("no key"),
+        "vm/etc/passwd": passwd,
+        "vm/home/near/x": "",
+    }
+    write(tmp_path, files)
+    run("gather", cwd=tmp_path, expect=0)
+    found = list(csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=tmp_path).stdout)))
+    assert [(row["account"], row["verdict"]) for row in found] == [("vm/far", "unproven")]
+    shown = run("show", "far", cwd=tmp_path, expect=0).stdout
+    assert "keys: not known for this account" in shown
+    assert "unknown   a key: not known" in shown
 
 
 def test_what_a_system_has_in_force_is_judged_as_well(gathered: Path) -> None:

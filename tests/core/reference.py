@@ -281,7 +281,8 @@ class Evaluator:
         if row[name] is not None:
             return True
         supplied = name in self.world.supply[row["source"]].get(table, [])
-        return False if supplied and name not in (row.get("unread") or []) else None
+        unread = row.get("unread") or []
+        return False if supplied and name not in unread and "*" not in unread else None
 
     # values
 
@@ -302,12 +303,18 @@ class Evaluator:
             return None
         return left + right if node.operator == "+" else left - right
 
+    def is_a_row(self, row: Row) -> bool | None:
+        """Not known of a row that stands for not knowing of any."""
+        return None if "*" in (row.get("unread") or []) else True
+
     def _ask(self, node: tree.Ask) -> Any:
         about = Evaluator(self.world, "account", self.account)
         if about.row is None or not about.supplied(node.table):
             return None
         values = [
-            True if node.condition is None else Evaluator(self.world, node.table, row).value(node.condition)
+            self.is_a_row(row)
+            if node.condition is None
+            else Evaluator(self.world, node.table, row).value(node.condition)
             for row in about.rows(node.table)
         ]
         if node.question == "count":

@@ -112,6 +112,9 @@ def _row(draw: st.DrawFn, supply: Any, table: str, source: str, place: int) -> d
         row[name] = draw(values(facts.TABLES[table].column(name)))
         if row[name] is None and draw(st.integers(0, 4)) == 0:
             unread.append(name)
+    if table != "account" and draw(st.integers(0, 9)) == 0:
+        row |= dict.fromkeys(supply[source][table])
+        unread = ["*"]
     row["unread"] = unread or None
     return row
 

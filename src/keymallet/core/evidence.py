@@ -17,6 +17,9 @@ ROW = "account-row"
 UNREAD = "unread"
 """Optional column: the names of facts that stood in the source but could not be read there."""
 
+NOTHING_KNOWN = "*"
+"""In UNREAD: nothing of the row is known, not even whether there is such a row."""
+
 ORIGIN = "from-source"
 """Column of tables that have no `source` of their own: the source a row came from."""
 

@@ -13,7 +13,7 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core import facts, wording
-from keymallet.core.evidence import ROW, UNREAD, source_column
+from keymallet.core.evidence import NOTHING_KNOWN, ROW, UNREAD, source_column
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -186,6 +186,8 @@ class _Subject:
             .otherwise(pl.lit(f"{name} (not supplied)"))
         )
         if UNREAD in self.frame.columns:
+            nothing = pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN))
+            how = pl.when(nothing).then(pl.lit(f"{node.table} (nothing is known of it)")).otherwise(how)
             unread = pl.col(UNREAD).list.contains(pl.lit(node.column.name))
             how = pl.when(unread).then(pl.lit(f"{name} (unreadable)")).otherwise(how)
         return self._told(how)

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from keymallet.core.evidence import NOTHING_KNOWN
+
 Moment = Callable[[datetime], str]
 
 _OF_ITSELF = ("passkey", "hardware-key", "smartcard")
@@ -31,7 +33,8 @@ class Facts:
 
     def is_none(self, name: str) -> bool:
         """Whether it is known that there is no such fact."""
-        return self[name] is None and name in self.supplied and name not in self.unread
+        unread = name in self.unread or NOTHING_KNOWN in self.unread
+        return self[name] is None and name in self.supplied and not unread
 
 
 @dataclass(frozen=True)
@@ -70,7 +73,7 @@ def ways_in(
     """
     whole = _of_account(account, at, moment)
     ways = [*_by_password(account, whole, at, moment)]
-    lock = _Condition(_not(account["locked"]), _lock_in_words(account, at, moment), "locked")
+    lock = _lock(account, at, moment)
     stops_keys = [] if account["lock-stops"] == "password" else [lock]
     rows_without = _rows(keys, "key")
     for key in rows_without:
@@ -96,11 +99,7 @@ def _of_account(account: Facts, at: datetime, moment: Moment) -> list[_Condition
         _Condition(account["enabled"], "the account is switched off", "enabled"),
         _Condition(not (starts and starts > at), f"it starts only {_said(starts, moment)}", "starts"),
         _not_over(account, "ends", at, f"the account ended {_said(ends, moment)}"),
-        _Condition(
-            not (lapses and lapses <= at),
-            f"barred since {_said(lapses, moment)}: no new password was set in time",
-            "password-lapses",
-        ),
+        _Condition(not (lapses and lapses <= at), _lapse_in_words(lapses, moment), "password-lapses"),
     ]
 
 
@@ -108,7 +107,7 @@ def _by_password(account: Facts, whole: list[_Condition], at: datetime, moment: 
     exists = _Condition(account["has-password"], "there is none", "has-password")
     own = [
         _Condition(account["password-locked"] is not True, "the password is barred", "password-locked"),
-        _Condition(_not(account["locked"]), _lock_in_words(account, at, moment), "locked"),
+        _lock(account, at, moment),
     ]
     if account["has-password"] is False:
         yield _way("password", [exists])
@@ -212,6 +211,18 @@ def _not_over(facts: Facts, name: str, at: datetime, barred: str) -> _Condition:
     if facts[name] is not None:
         return _Condition(facts[name] > at, barred, name)
     return _Condition(True if facts.is_none(name) else None, barred, name)
+
+
+def _lapse_in_words(lapses: datetime | None, moment: Moment) -> str:
+    return f"barred since {_said(lapses, moment)}: no new password was set in time"
+
+
+def _lock(account: Facts, at: datetime, moment: Moment) -> _Condition:
+    """Not locked. An account that lapsed is locked by just that: it is said once."""
+    lapses = account["password-lapses"]
+    lapsed = lapses is not None and lapses <= at
+    words = _lapse_in_words(lapses, moment) if lapsed else _lock_in_words(account, at, moment)
+    return _Condition(_not(account["locked"]), words, "locked")
 
 
 def _lock_in_words(account: Facts, at: datetime, moment: Moment) -> str:

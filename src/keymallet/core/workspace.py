@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import ROW, Evidence, empty_frame
+from keymallet.core.evidence import NOTHING_KNOWN, ROW, UNREAD, Evidence, empty_frame
 from keymallet.core.language import typed
 from keymallet.core.language.lower import Lowering
 from keymallet.core.language.typed import Typed
@@ -91,13 +91,20 @@ class Workspace:
         for table in dict.fromkeys(ask.table for ask in asked):
             here = [ask for ask in asked if ask.table == table]
             conditions = [
-                pl.lit(True) if ask.condition is None else self.lowering.lower(ask.condition) for ask in here
+                self._is_a_row(table) if ask.condition is None else self.lowering.lower(ask.condition)
+                for ask in here
             ]
             truths = self.select(table, conditions)
             rows = self.frames[table][ROW]
             accounts = self.frames[facts.ACCOUNT.name].height
             answers = [_answered(ask, truth, rows, accounts) for ask, truth in zip(here, truths, strict=True)]
             self._place(facts.ACCOUNT.name, list(here), self._where_supplied(table, answers))
+
+    def _is_a_row(self, table: str) -> pl.Expr:
+        """True; unknown on a row that stands for not knowing of any."""
+        if UNREAD not in self.frames[table].columns:
+            return pl.lit(True)
+        return pl.when(~pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN)).fill_null(False)).then(True)
 
     def _where_supplied(self, table: str, answers: list[pl.Series]) -> list[pl.Series]:
         """No rows mean something only where the account's source supplies the table at all."""

@@ -177,17 +177,45 @@ def _show_rows(out: Console, judgement: Judgement, table: Table) -> None:
         _heading(out, f"{table.name}s: not supplied by {source}")
         return
     rows = known_facts(workspace, table)
-    _heading(out, count(rows.height, table.name) if rows.height else f"no {table.name}")
     columns = [column for column in table.columns[1:] if rows[column.name].null_count() < rows.height]
+    if rows.height and not columns:
+        _heading(out, f"{table.name}s: not known for this account")
+        return
+    _heading(out, count(rows.height, table.name) if rows.height else f"no {table.name}")
+    shown = [
+        [_value(row[column.name], column, workspace.clock) for column in columns]
+        for row in rows.iter_rows(named=True)
+    ]
+    widths = [
+        max(len(column.name), *(len(row[place]) for row in shown)) + 2 for place, column in enumerate(columns)
+    ]
+    if sum(widths) + 2 <= out.width:
+        _rows_as_table(out, columns, shown)
+    else:
+        _rows_as_blocks(out, table, columns, shown)
+
+
+def _rows_as_table(out: Console, columns: list[Column], shown: list[list[str]]) -> None:
     grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     grid.add_column("")
     for column in columns:
         grid.add_column(column.name, overflow="fold")
-    for row in rows.iter_rows(named=True):
-        values = [text(_value(row[column.name], column, workspace.clock)) for column in columns]
-        grid.add_row("", *values)
-    if rows.height:
+    for row in shown:
+        grid.add_row("", *map(text, row))
+    if shown:
         out.print(grid)
+
+
+def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: list[list[str]]) -> None:
+    """Rows too wide for a table: what tells them apart on a line, the rest beneath it."""
+    for row in shown:
+        values = dict(zip((column.name for column in columns), row, strict=True))
+        out.print(
+            Padding(text(" ".join(values.pop(name) for name in table.label if name in values)), (0, 0, 0, 2))
+        )
+        # A digest that is the key's own id is not said again.
+        told = [f"{name} {value}" for name, value in values.items() if value not in ("none", row[0])]
+        out.print(Padding(text(" · ".join(told), "dim"), (0, 0, 0, 6), expand=False))
 
 
 def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:

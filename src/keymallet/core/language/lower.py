@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import UNREAD, Evidence, source_column
+from keymallet.core.evidence import NOTHING_KNOWN, UNREAD, Evidence, source_column
 from keymallet.core.facts import Derivation, Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -159,8 +159,7 @@ class Lowering:
             table, name = node.operand.table, node.operand.column.name
             supplied = self.is_source_of(table, self.evidence.suppliers(table, name))
             if UNREAD in self.evidence.tables[table].columns:
-                unread = pl.col(UNREAD).list.contains(pl.lit(name)).fill_null(False)
-                supplied = supplied & ~unread
+                supplied = supplied & ~is_unread(name)
             # What happened only after the instant judged at was something else before: not none.
             later = pl.col(name).is_not_null()
             known = pl.when(known).then(True).when(supplied & ~later).then(False).otherwise(UNKNOWN)
@@ -195,3 +194,9 @@ def _list_type(operand: Typed) -> pl.DataType:
 
 def _is_source(node: Typed) -> bool:
     return isinstance(node, typed.Fact) and node.column.name == "source"
+
+
+def is_unread(name: str) -> pl.Expr:
+    """Whether a fact stood in the source and could not be read, or nothing of its row is known."""
+    unread = pl.col(UNREAD)
+    return (unread.list.contains(pl.lit(name)) | unread.list.contains(pl.lit(NOTHING_KNOWN))).fill_null(False)

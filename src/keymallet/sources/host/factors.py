@@ -38,7 +38,7 @@ def factors_of(accounts: list[dict[str, Any]], keys: list[dict[str, Any]]) -> li
 
 def _of_key(row: dict[str, Any], taken: bool | None) -> dict[str, Any]:
     if "key" not in row:
-        return {"account": row["account"]}
+        return dict(row)
     in_hardware = row["algorithm"].endswith("-sk")
     works = row["state"] == "active" and taken is not False
     return {

@@ -176,12 +176,7 @@ class HostReader:
             rows.append(row)
         self.result.table_intake("account").read = len(rows)
         self.result.supply["account"] = supply
-        schema: dict[str, Any] = {
-            column.name: data_type(column) for column in facts.ACCOUNT.columns if column.name in supply
-        }
-        if any(UNREAD in row for row in rows):
-            schema[UNREAD] = pl.List(pl.String)
-        self.result.tables["account"] = pl.DataFrame(rows, schema=schema)
+        self.result.tables["account"] = _frame(facts.ACCOUNT, rows, supply)
         return rows
 
     def _first_person_id(self, defs: dict[str, str] | None) -> int:
@@ -257,8 +252,7 @@ class HostReader:
         self.result.table_intake("sign-in").read += sign_ins.events.height
 
     def _table(self, table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
-        schema = {column.name: data_type(column) for column in table.columns if column.name in supply}
-        self.result.tables[table.name] = pl.DataFrame(rows, schema=schema)
+        self.result.tables[table.name] = _frame(table, rows, supply)
         self.result.supply[table.name] = supply
         self.result.table_intake(table.name).read += len(rows)
 
@@ -305,3 +299,13 @@ class HostReader:
         if differing:
             shown = named_few(differing)
             self.files.remark(f"{self.folder}/etc/gshadow: other members than in group for {shown}")
+
+
+def _frame(table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> pl.DataFrame:
+    """Rows as a frame of what is supplied."""
+    schema: dict[str, Any] = {
+        column.name: data_type(column) for column in table.columns if column.name in supply
+    }
+    if any(UNREAD in row for row in rows):
+        schema[UNREAD] = pl.List(pl.String)
+    return pl.DataFrame(rows, schema=schema)

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from keymallet.core.evidence import NOTHING_KNOWN, UNREAD
 from keymallet.sources.host.auth_log import Logged
 from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineError, parse_line
 from keymallet.sources.host.files import HostFiles, named_few, text_lines
@@ -81,7 +82,7 @@ class KeyReader:
         if asked:
             names = named_few([entry.name for entry in asked])
             self.files.remark(f"{self.files.folder}: the keys of {names} were not brought along: unknown")
-        return found + [{"account": entry.name} for entry in asked]
+        return found + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in asked]
 
     def _brought_along(self, entry: PasswdEntry) -> bool:
         """Whether a home that is not there is truly none: every host has /root, and its parents are there."""

@@ -127,6 +127,8 @@ CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
     ],
     "idle": [
         ("breach", {"account": STAFF | {"last_sign_in": days_ago(46)}}),
+        ("breach", {"account": PERSON | {"last_sign_in": days_ago(46)}}),
+        ("out of scope", {"account": ROOT | {"last_sign_in": days_ago(46)}}),
         ("met", {"account": STAFF | {"last_sign_in": days_ago(45)}}),
         ("out of scope", {"account": STAFF}),
     ],
@@ -172,6 +174,7 @@ CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
     ],
     "privilege-through-groups": [
         ("breach", {"account": STAFF, "grant": ADMIN | {"via": "direct"}}),
+        ("breach", {"account": PERSON, "grant": SUDO | {"via": "direct"}}),
         ("met", {"account": STAFF, "grant": ADMIN}),
         ("out of scope", {"account": STAFF, "grant": ADMIN | {"via": "direct", "privileged": False}}),
     ],

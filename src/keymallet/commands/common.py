@@ -166,6 +166,7 @@ def _gaps(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str]:
 
     gaps = []
     for name, source in snapshot.manifest.sources.items():
+        gaps += [f"{name}: {reason}" for reason in source.incomplete]
         refused = sum(intake.refused for intake in source.intake.values())
         if refused:
             gaps.append(f"{name}: {refused:,} {'record was' if refused == 1 else 'records were'} refused")

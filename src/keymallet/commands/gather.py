@@ -34,4 +34,4 @@ def run(options: argparse.Namespace) -> int:
     show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
-    return INCOMPLETE if snapshot.refused else CLEAN
+    return INCOMPLETE if snapshot.refused or snapshot.is_incomplete else CLEAN

@@ -70,7 +70,7 @@ class Reading:
 
     Accounts are known by their name here, which is unique in a source; the `account` column of the
     other tables holds such names. `persons_from` names a source whose account of the same name tells
-    who the person is.
+    who the person is. `incomplete` says in words where a source stopped short of giving all it has.
     """
 
     source: str
@@ -80,6 +80,7 @@ class Reading:
     intake: dict[str, TableIntake] = field(default_factory=dict)
     files: list[FileRead] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
+    incomplete: list[str] = field(default_factory=list)
 
     def table_intake(self, table: str) -> TableIntake:
         """The notes on one table, begun if need be."""

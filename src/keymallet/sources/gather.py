@@ -7,15 +7,18 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
+from types import ModuleType
 
 import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
+from keymallet.core.problems import fail
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.across import mark_shared_keys, tie_to_persons
-from keymallet.sources.estate import Estate
+from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Request
+from keymallet.sources.sections import EXTRAS
 
 
 @dataclass(frozen=True)
@@ -37,7 +40,7 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
         for source in estate.sources:
             tell(source.name)
             request = Request(source.name, estate.folder, estate.clock, at, workers)
-            reader = importlib.import_module(source.reader)
+            reader = _reader(source)
             for reading in reader.read(source.section, request):
                 _set_impossible_aside(reading, at)
                 readings.append(reading)
@@ -46,6 +49,18 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
     tie_to_persons(readings, tables)
     mark_shared_keys(readings, tables)
     return Gathered(readings, tables, at)
+
+
+def _reader(source: Source) -> ModuleType:
+    """The module that reads a source. Raises KeymalletError saying which extra it wants."""
+    try:
+        return importlib.import_module(source.reader)
+    except ModuleNotFoundError as error:
+        if error.name is None or error.name.startswith("keymallet"):
+            raise
+        extra = EXTRAS.get(source.reader.rpartition(".")[2], "")
+        hint = f"pip install 'keymallet[{extra}]'" if extra else f"pip install {error.name}"
+        raise fail(f'source "{source.name}" needs the package {error.name}', hint=hint) from None
 
 
 def _set_impossible_aside(reading: Reading, at: datetime) -> None:

@@ -35,8 +35,71 @@ class HostSection(msgspec.Struct, rename="kebab", frozen=True):
     stale_after: str = ""
 
 
+KindWord = Literal["person", "guest", "service", "shared", "system", "emergency"]
+
+
+class DirectorySection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
+    """How a directory's entries are to be understood, however they are got.
+
+    `accounts` and `groups` are object classes, `name` the attributes that can be the login name, the
+    first that is there. `default_policy` is the DN of the password policy that holds where an account
+    names none. `privileged_groups` are names, patterns of names or DNs. `visible` and `hidden` are
+    attributes that the reader is known to see, or not to see, of others.
+    """
+
+    read: str
+    accounts: tuple[str, ...] = (
+        "person",
+        "account",
+        "posixAccount",
+        "shadowAccount",
+        "user",
+        "inetOrgPerson",
+    )
+    groups: tuple[str, ...] = ("groupOfNames", "groupOfUniqueNames", "groupOfMembers", "posixGroup", "group")
+    name: tuple[str, ...] = ("uid", "sAMAccountName", "cn")
+    default_policy: str = ""
+    privileged_groups: tuple[str, ...] = ()
+    kinds: dict[str, KindWord] = {}
+    visible: list[str] = []
+    hidden: list[str] = []
+    persons: str = ""
+    stale_after: str = ""
+
+
+class LdifSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):
+    """The source's section of the estate file."""
+
+    files: str | list[str]
+
+
+class LdapSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):
+    """The source's section of the estate file.
+
+    `base` is where to search; `filter` narrows what is taken. `sign_in` is by `bind_dn` and password,
+    by the certificate or system user (`external`), or not at all. Times are in seconds.
+    """
+
+    url: str
+    base: str | list[str]
+    sign_in: Literal["simple", "external", "anonymous"] = "simple"
+    bind_dn: str = ""
+    password_from: str = ""
+    start_tls: bool = False
+    ca_file: str = ""
+    verify_certificate: bool = True
+    filter: str = "(objectClass=*)"
+    page_size: int = 500
+    time_limit: int = 120
+
+
 READERS: dict[str, tuple[type[msgspec.Struct], str]] = {
     "csv": (CsvSection, "keymallet.sources.csv_export"),
     "host": (HostSection, "keymallet.sources.host"),
+    "ldap": (LdapSection, "keymallet.sources.ldap"),
+    "ldif": (LdifSection, "keymallet.sources.ldif"),
 }
 """`read = "…"` of a source: the shape of its section, and the module whose `read` reads it."""
+
+EXTRAS = {"ldap": "ldap", "ldif": "ldap"}
+"""Which extra of the package a reader needs, by the last part of its module's name."""

@@ -37,6 +37,7 @@ class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
     intake: dict[str, TableIntake]
     files: list[FileRead]
     remarks: list[str]
+    incomplete: list[str] = []
 
 
 class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
@@ -73,6 +74,11 @@ class Snapshot:
         return sum(
             intake.refused for source in self.manifest.sources.values() for intake in source.intake.values()
         )
+
+    @property
+    def is_incomplete(self) -> bool:
+        """Whether any source stopped short of giving all it has."""
+        return any(source.incomplete for source in self.manifest.sources.values())
 
     @property
     def unreadable(self) -> int:
@@ -145,7 +151,9 @@ def write_snapshot(
                 written = workers.map(lambda name: _write_table(unfinished, name, tables[name]), tables)
                 records = dict(zip(tables, written, strict=True))
             sources = {
-                each.source: SourceRecord(gathered, each.supply, each.intake, each.files, each.remarks)
+                each.source: SourceRecord(
+                    gathered, each.supply, each.intake, each.files, each.remarks, each.incomplete
+                )
                 for each in readings
             }
             manifest = Manifest(FORMAT, version, organisation, clock, gathered, sources, records)

@@ -35,6 +35,8 @@ def show_intake(
         if whole and not only_gaps:
             sentences.append(f"read {', '.join(whole)}")
         out.print(text(name, "bold"))
+        for reason in source.incomplete:
+            out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
         for sentence in sentences:
             out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
         for remark in [] if only_gaps else source.remarks:
@@ -58,12 +60,14 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
 
 
 def _has_gaps(source: SourceRecord) -> bool:
-    return any(intake.refused or intake.unreadable for intake in source.intake.values())
+    return bool(source.incomplete) or any(
+        intake.refused or intake.unreadable for intake in source.intake.values()
+    )
 
 
 def has_gaps(snapshot: Snapshot) -> bool:
     """Whether any record or cell was not read."""
-    return bool(snapshot.refused or snapshot.unreadable)
+    return bool(snapshot.refused or snapshot.unreadable or snapshot.is_incomplete)
 
 
 def _sentence(table: str, intake: TableIntake) -> str:

@@ -61,7 +61,7 @@ class PasswdEntry:
     @property
     def is_interactive(self) -> bool:
         """Whether its shell opens a session. An empty shell is /bin/sh."""
-        return self.shell.rpartition("/")[2] not in _NO_SESSION and not self.shell.endswith("\r")
+        return opens_a_session(self.shell)
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +83,11 @@ class GroupEntry:
     name: str
     gid: int
     members: tuple[str, ...]
+
+
+def opens_a_session(shell: str) -> bool:
+    """Whether a login shell opens a session. An empty one is /bin/sh."""
+    return shell.rpartition("/")[2] not in _NO_SESSION and not shell.endswith("\r")
 
 
 def records(data: bytes) -> Iterator[Line]:

@@ -1,0 +1,1 @@
+"""Directories: one interpreter of attributes, whichever way the entries come (LDIF, LDAP)."""

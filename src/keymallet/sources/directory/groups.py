@@ -1,0 +1,100 @@
+"""Who is in which group of a directory: directly, through other groups, by primary group.
+
+Memberships are followed upwards from each entry; a group that is reached a second time is not
+followed again, so that circles end.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from keymallet.sources.directory.entries import Entry, normal_dn
+
+_BY_NAME = ("member", "uniquemember")
+_MOST_DEEP = 100
+
+
+@dataclass(frozen=True, slots=True)
+class Membership:
+    """A group and the path by which somebody is in it, the nearest group first."""
+
+    group: Entry
+    path: tuple[str, ...]
+
+    @property
+    def via(self) -> str:
+        """The path in words."""
+        return "group " + " in ".join(self.path)
+
+
+class Groups:
+    """The groups of a directory."""
+
+    def __init__(self, groups: list[Entry]) -> None:
+        self.by_key = {group.key: group for group in groups}
+        self._above: dict[str, list[Entry]] = defaultdict(list)
+        self._by_login: dict[str, list[Entry]] = defaultdict(list)
+        self._by_id: dict[str, list[Entry]] = defaultdict(list)
+        for group in groups:
+            for name in _BY_NAME:
+                for member in group.texts(name):
+                    self._above[
+                        normal_dn(member.partition("#")[0] if name == "uniquemember" else member)
+                    ].append(group)
+            for login in group.texts("memberuid"):
+                self._by_login[login].append(group)
+            for ident in (group.text("gidnumber"), _relative_id(group)):
+                if ident is not None:
+                    self._by_id[ident].append(group)
+
+    def of(self, account: Entry, login: str) -> list[Membership]:
+        """Every group an account is in, with the shortest path to it."""
+        direct = list(self._above.get(account.key, ()))
+        direct += [
+            self.by_key[key] for name in account.texts("memberof") if (key := normal_dn(name)) in self.by_key
+        ]
+        direct += self._by_login.get(login, ())
+        for attribute in ("gidnumber", "primarygroupid"):
+            ident = account.text(attribute)
+            direct += self._by_id.get(ident, ()) if ident is not None else ()
+        found: dict[str, Membership] = {}
+        waiting = [Membership(group, (group_name(group),)) for group in direct]
+        while waiting:
+            following = []
+            for each in waiting:
+                if each.group.key in found or len(each.path) > _MOST_DEEP:
+                    continue
+                found[each.group.key] = each
+                above = list(self._above.get(each.group.key, ()))
+                above += self._named_by(each.group)
+                following += [Membership(group, (*each.path, group_name(group))) for group in above]
+            waiting = following
+        return list(found.values())
+
+    def _named_by(self, entry: Entry) -> list[Entry]:
+        """The groups an entry itself says it is in."""
+        keys = map(normal_dn, entry.texts("memberof"))
+        return [self.by_key[key] for key in keys if key in self.by_key]
+
+
+def group_name(group: Entry) -> str:
+    """What people call a group."""
+    return group.text("cn", "samaccountname", "ou") or group.dn
+
+
+def is_one_of(group: Entry, patterns: Iterable[str]) -> bool:
+    """Whether a group is meant by any of these names, patterns of names, or DNs."""
+    name = group_name(group)
+    return any(fnmatchcase(name, pattern) or normal_dn(pattern) == group.key for pattern in patterns)
+
+
+def _relative_id(group: Entry) -> str | None:
+    """The last part of a binary objectSid, which primaryGroupID names."""
+    for sid in group.values.get("objectsid", ()):
+        if len(sid) >= 12 and len(sid) == 8 + 4 * sid[1]:
+            return str(struct.unpack("<I", sid[-4:])[0])
+    return None

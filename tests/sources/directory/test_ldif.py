@@ -1,0 +1,330 @@
+"""A dump of a directory: what is read, what is refused where, and each family of attributes as measured."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from keymallet.core.problems import KeymalletError
+from keymallet.sources.directory.entries import filetime, generalized_time, interval, normal_dn
+from keymallet.sources.directory.state import password_scheme
+from tests.sources.directory.support import BASE, entry, person, read_ldif, rows, stamp
+from tests.support import AT, days_ago
+
+NEVER = 2**63 - 1
+KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ2uBrV0i8gZSLY9iOyhBTtYVG6yRaXf50Lgn8pMF54X laptop"
+
+
+def ticks(instant: datetime) -> int:
+    """100 ns since 1601."""
+    return int((instant - datetime(1601, 1, 1, tzinfo=UTC)) / timedelta(microseconds=1)) * 10
+
+
+def test_the_shapes_of_a_dump(tmp_path: Path) -> None:
+    """Folded lines, base64, comments, version, options, carriage returns; line numbers of what is refused."""
+    text = (
+        "version: 1\r\n# made by hand\r\n\r\n"
+        "dn: uid=a,dc=x\r\nobjectClass: person\r\nuid: a\r\ncn: An\r\n na Arv\r\nmail;lang-de:: YUB4LmV4YW1wbGU=\r\n\r\n\r\n"
+        "dn: uid=b,dc=x\nchangetype: modify\nreplace: cn\ncn: B\n-\n\n"
+        "no colon here\n\n"
+        "uid: c\nobjectClass: person\n\n"
+        "dn: uid=d,dc=x\nobjectClass: person\nuid: d\njpegPhoto:< file:///etc/shadow\n\n"
+        "dn: cn=e,dc=x\nobjectClass: person\nsn: e\n\n"
+        "search: 2\nresult: 0 Success\n"
+    )
+    reading = read_ldif(tmp_path, text, name=["uid"])
+    found = rows(reading)
+    assert found.keys() == {"a", "d"}
+    assert (found["a"]["display"], found["a"]["mail"]) == ("Anna Arv", "a@x.example")
+    refused = {each.line: each.reason for each in reading.intake["account"].refusals}
+    assert refused.keys() == {12, 18, 20, 28}
+    assert "a change record: dump the entries themselves" in refused[12]
+    assert "none of uid for a login name" in refused[28]
+    (unread,) = reading.intake["account"].unreadable_cells
+    assert (unread.line, unread.column) == (23, "jpegPhoto")
+
+
+def test_a_file_without_entries_is_an_error(tmp_path: Path) -> None:
+    """A wrong file must not look like an empty directory."""
+    for text in ("", "version: 1\n", "\x00\x01", "a,b,c\n1,2,3\n"):
+        with pytest.raises(KeymalletError) as raised:
+            read_ldif(tmp_path, text)
+        assert "no entry stands here" in raised.value.problems[0].message
+
+
+@pytest.mark.parametrize(
+    ("text", "instant"),
+    [
+        ("20261124020732Z", "2026-11-24T02:07:32"),
+        ("20261124020732.229061Z", "2026-11-24T02:07:32.229061"),
+        ("2026112402Z", "2026-11-24T02:00:00"),
+        ("202611240207+0100", "2026-11-24T01:07:00"),
+        ("20261124020732,5-05", "2026-11-24T07:07:32.500000"),
+        ("000001010000Z", None),
+        ("19700101000000Z", None),
+        ("20261301000000Z", None),
+        ("20261124020732", None),
+        ("99991231235959+0000", None),
+        ("now", None),
+    ],
+)
+def test_generalized_times(text: str, instant: str | None) -> None:
+    """RFC 4517; sentinels are no instants."""
+    assert generalized_time(text) == (
+        datetime.fromisoformat(instant).replace(tzinfo=UTC) if instant else None
+    )
+
+
+def test_filetimes_and_intervals() -> None:
+    """Zero and the largest number are sentinels; a policy's age is negative."""
+    assert filetime(ticks(AT)) == AT
+    assert [filetime(each) for each in (0, NEVER, -1, None, 2**62)] == [None] * 5
+    assert interval(-36_000_000_000) == timedelta(hours=1)
+    assert [interval(each) for each in (0, 5, None, -(2**63))] == [None] * 4
+
+
+@pytest.mark.parametrize(
+    ("one", "other"),
+    [
+        ("uid=A, ou=People,DC=x", "UID=a,ou=people,dc=x"),
+        (r"cn=Doe\, John,dc=x", r"cn=doe\2c john,dc=x"),
+        (r"cn=a\0ab,dc=x", r"cn=a\0Ab, dc=x"),
+        ("not a name", "NOT A NAME"),
+        ("", ""),
+    ],
+)
+def test_names_are_compared_whatever_their_spelling(one: str, other: str) -> None:
+    """Case, blanks around signs and ways of escaping make no difference."""
+    assert normal_dn(one) == normal_dn(other)
+    assert normal_dn(r"cn=a\,b,dc=x") != normal_dn("cn=a,b=c,dc=x")
+
+
+def ns(uid: str, **values: Any) -> str:
+    return person(uid, passwordRetryCount=0, pwdUpdateTime=stamp(days_ago(10)), **values)
+
+
+def test_the_account_lock_family(tmp_path: Path) -> None:
+    """Absolute ends; 1970 stands for "until reset" and "must change"; a lock that is over remains."""
+    future, past = stamp(AT + timedelta(minutes=9)), stamp(AT - timedelta(minutes=9))
+    text = (
+        ns("normal", passwordExpirationTime=stamp(AT + timedelta(days=80)), lastLoginTime=stamp(days_ago(3)))
+        + ns("locked", accountUnlockTime=future)
+        + ns("forever", accountUnlockTime="19700101000000Z")
+        + ns("over", accountUnlockTime=past)
+        + ns("off", nsAccountLock="true")
+        + ns("reset", passwordExpirationTime="19700101000000Z")
+        + ns("late", passwordExpirationTime=past)
+    )
+    found = rows(read_ldif(tmp_path, text))
+    assert {name: row["locked"] for name, row in found.items() if row["locked"]} == dict.fromkeys(
+        ("locked", "forever", "over"), True
+    )
+    assert found["over"]["locked-until"] < AT < found["locked"]["locked-until"]
+    assert found["forever"]["locked-until"] is None
+    assert [name for name, row in found.items() if not row["enabled"]] == ["off"]
+    assert [name for name, row in found.items() if row["password-must-change"]] == ["reset"]
+    assert found["late"]["password-expires"] < AT < found["normal"]["password-expires"]
+    assert found["normal"]["last-sign-in"] == days_ago(3)
+
+
+DOMAIN = entry("dc=x", objectClass=["domainDNS"], maxPwdAge=-90 * 864_000_000_000, lockoutThreshold=5, lockoutDuration=-18_000_000_000, minPwdLength=14)  # fmt: skip
+
+
+def uac(name: str, flags: int = 512, **values: Any) -> str:
+    usual = {"pwdLastSet": ticks(days_ago(10)), "accountExpires": NEVER}
+    return entry(
+        f"cn={name},dc=x",
+        objectClass=["user"],
+        sAMAccountName=name,
+        userAccountControl=flags,
+        **(usual | values),
+    )
+
+
+def test_the_account_control_family(tmp_path: Path) -> None:
+    """Flags, FILETIME with its sentinels, the computed part, the domain's policy, computers."""
+    text = DOMAIN + "".join(
+        [
+            uac("normal", lastLogonTimestamp=ticks(days_ago(4))),
+            uac(
+                "locked", lockoutTime=ticks(AT - timedelta(minutes=5)), msDS_User_Account_Control_Computed=16
+            ),
+            uac("over", lockoutTime=ticks(days_ago(1)), msDS_User_Account_Control_Computed=0),
+            uac("uncomputed", lockoutTime=ticks(AT - timedelta(minutes=5))),
+            uac("off", 514),
+            uac("reset", pwdLastSet=0),
+            uac("card", 512 | 0x40000, pwdLastSet=0),
+            uac("never", 512 | 0x10000),
+            uac("ended", accountExpires=ticks(days_ago(1))),
+            uac("unended", accountExpires=0),
+            uac("told", msDS_UserPasswordExpiryTimeComputed=ticks(AT + timedelta(days=3))),
+            uac("machine$", 0x1000),
+        ]
+    )
+    reading = read_ldif(tmp_path, text, kinds={"*": "person"})
+    found = rows(reading)
+    assert [name for name, row in found.items() if row["locked"]] == ["locked", "uncomputed"]
+    assert found["locked"]["locked-until"] == AT + timedelta(minutes=25)
+    assert [name for name, row in found.items() if not row["enabled"]] == ["off"]
+    assert [name for name, row in found.items() if row["password-must-change"]] == ["reset"]
+    assert [name for name, row in found.items() if row["password-never-expires"]] == ["never"]
+    assert [name for name, row in found.items() if row["ends"]] == ["ended"]
+    assert found["normal"]["password-expires"] == days_ago(10) + timedelta(days=90)
+    assert found["told"]["password-expires"] == AT + timedelta(days=3)
+    assert found["normal"]["last-sign-in"] == days_ago(4)
+    assert (found["machine$"]["kind"], found["normal"]["kind"]) == ("service", "person")
+    (setting,) = rows(reading, "setting").values()
+    assert (setting["min-length"], setting["lock-for"]) == (14, timedelta(minutes=30))
+
+
+def test_membership_by_primary_group(tmp_path: Path) -> None:
+    """It is in no member list and no memberOf: an administrator by primary group is one all the same."""
+    sid = b"\x01\x05" + bytes(6) + b"".join(each.to_bytes(4, "little") for each in (21, 1, 2, 3, 512))
+    groups = entry("cn=Domain Keepers,dc=x", objectClass=["group"], cn="Domain Keepers", objectSid=sid)
+    text = groups + uac("boss", primaryGroupID=512) + uac("clerk", primaryGroupID=513)
+    reading = read_ldif(tmp_path, text, **{"privileged-groups": ["domain k*", "Domain K*"]})
+    assert rows(reading, "grant").keys() == {"boss"}
+    assert any('no group is called "domain k*"' in remark for remark in reading.remarks)
+
+
+def test_fifty_groups_in_a_circle(tmp_path: Path) -> None:
+    """Each is in the next; everybody in one is in all, by the shortest path."""
+    circle = "".join(
+        entry(
+            f"cn=g{n},dc=x",
+            objectClass=["groupOfNames"],
+            cn=f"g{n}",
+            member=[f"cn=g{(n + 1) % 50},dc=x", "uid=u,ou=people," + BASE],
+        )
+        for n in range(50)
+    )
+    (row,) = rows(read_ldif(tmp_path, circle + person("u"))).values()
+    assert sorted(row["groups"]) == sorted(f"g{n}" for n in range(50))
+
+
+def test_shadow_attributes(tmp_path: Path) -> None:
+    """Days since 1970; heeded by hosts, not by the directory, and said so."""
+    text = person(
+        "u",
+        shadowLastChange=20_700,
+        shadowMax=90,
+        shadowInactive=-1,
+        shadowExpire=20_800,
+        loginShell="/bin/false",
+    )
+    reading = read_ldif(tmp_path, text)
+    (row,) = rows(reading).values()
+    day = datetime(1970, 1, 1, tzinfo=UTC)
+    assert row["ends"] == day + timedelta(days=20_800) and row["password-expires"] == day + timedelta(
+        days=20_790
+    )
+    assert row["password-lapses"] is None and row["interactive"] is False
+    assert any("the directory does not" in remark for remark in reading.remarks)
+
+
+def certificate(days: int) -> bytes:
+    key = ec.generate_private_key(ec.SECP256R1())
+    name = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "test ca")])
+    begun = datetime(2026, 1, 1, tzinfo=UTC)
+    built = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
+    built = built.serial_number(4711).not_valid_before(begun).not_valid_after(begun + timedelta(days=days))
+    return built.sign(key, hashes.SHA256()).public_bytes(Encoding.DER)
+
+
+def test_certificates_and_ssh_keys(tmp_path: Path) -> None:
+    """With their validity; a value that is none is counted, and nothing else is lost."""
+    text = person(
+        "u",
+        **{"userCertificate;binary": [certificate(365), b"nonsense"], "sshPublicKey": [KEY, "ssh-rsa AAAA"]},
+    ) + person("v")
+    reading = read_ldif(tmp_path, text)
+    found = list(reading.tables["key"].iter_rows(named=True))
+    assert [(row["kind"], row["key"]) for row in found] == [
+        ("certificate", "serial 1267"),
+        ("ssh-key", "SHA256:LKu3Tx33JxDlb4FbOxKRilazsQhTCW+bppuYkgRU8k0"),
+    ]
+    assert found[0]["expires"] == datetime(2027, 1, 1, tzinfo=UTC) and found[0]["bits"] == 256
+    assert reading.intake["key"].refused == 2
+
+
+@pytest.mark.parametrize(
+    ("value", "scheme"),
+    [
+        (b"{SSHA}abc", "other"),
+        (b"{CRYPT}$6$salt$x", "sha512"),
+        (b"{crypt}$y$j9T$x", "yescrypt"),
+        (b"{ARGON2}$argon2id$x", "argon2"),
+        (b"{PBKDF2-SHA256}x", "pbkdf2"),
+        (b"{SMD5}x", "md5"),
+        (b"{CRYPT}abcdefghijklm", "des"),
+        (b"plain", "other"),
+    ],
+)
+def test_schemes_of_passwords(value: bytes, scheme: str) -> None:
+    """By what stands in front; the rest is dropped."""
+    assert password_scheme([value]) == scheme
+
+
+def test_no_hash_leaves_the_reader(tmp_path: Path) -> None:
+    """Only that there is a password, and its scheme."""
+    reading = read_ldif(tmp_path, person("u", userPassword="{SSHA512}planted-hash") + person("v"))
+    found = rows(reading)
+    assert (found["u"]["has-password"], found["v"]["has-password"], found["u"]["password-scheme"]) == (
+        True,
+        False,
+        "sha512",
+    )
+    assert "planted" not in repr([table.write_json() for table in reading.tables.values()]) + repr(reading)
+
+
+def test_accounts_of_one_login_name_are_all_kept(tmp_path: Path) -> None:
+    """The second goes by its DN."""
+    text = (
+        person("u")
+        + entry("uid=u,ou=old,dc=x", objectClass=["person"], uid="u")
+        + entry("uid=U, ou=old,dc=x", objectClass=["person"], uid="u")
+    )
+    reading = read_ldif(tmp_path, text)
+    assert rows(reading).keys() == {"u", "uid=u,ou=old,dc=x"}
+    assert any("stand twice" in remark for remark in reading.remarks)
+
+
+def test_values_that_are_not_text(tmp_path: Path) -> None:
+    """Bytes that are no UTF-8, names with commas and line breaks in them."""
+    strange = entry(
+        "cn=Doe\\, John\\0aX,dc=x",
+        objectClass=["person"],
+        cn=b"J\xf6rg",
+        uid=b"\xff\x00u",
+        employeeNumber="7",
+    )
+    boss = person("boss", manager="CN=doe\\2c john\\0Ax , dc=X")
+    found = rows(read_ldif(tmp_path, strange + boss))
+    assert found["boss"]["manager"] == "\ufffd\x00u"
+    assert found["\ufffd\x00u"]["display"] == "J\ufffdrg"
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@given(
+    st.binary(max_size=300) | st.text("dn:=,\n #<cn\\uid;a1Z+0 ", max_size=200).map(str.encode),
+    st.integers(0, 200),
+)
+def test_any_bytes_are_read_or_counted(tmp_path: Path, noise: bytes, cut: int) -> None:
+    """Never a traceback; an entry that stands by itself is read whatever stands around it."""
+    whole = person("u", pwdChangedTime="20261124020732Z", member="x", shadowMax="9" * 30).encode()
+    for text in (noise, whole + b"\n" + noise, whole[:cut] + noise + whole[cut:]):
+        try:
+            reading = read_ldif(tmp_path, text)
+        except KeymalletError:
+            continue
+        if text.startswith(whole):
+            assert "u" in rows(reading)

@@ -21,6 +21,7 @@ from keymallet.sources.request import Request
 from keymallet.sources.sections import LdifSection
 
 _ELSEWHERE = re.compile(rb"^([A-Za-z][\w;.-]*):<", re.MULTILINE)
+_CHANGE = re.compile(rb"^changetype:", re.MULTILINE | re.IGNORECASE)
 _LONGEST_NAME = 8_000
 
 
@@ -45,6 +46,10 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
         for name in _ELSEWHERE.findall(block):
             told = "a value that stands in another file is not fetched"
             intake.cannot_read(1, [Refusal(path, line, told, name.decode("ascii", "replace"))])
+        if _CHANGE.search(block):
+            hint = "dump the entries themselves, not changes to them"
+            intake.refuse(Refusal(path, line, f"a change record: {hint}"))
+            continue
         if _first_line_is_too_long(block):
             intake.refuse(Refusal(path, line, "the name of the entry is longer than any directory takes"))
             continue
@@ -54,7 +59,8 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
             # An empty block of comments or a version line alone is no record.
             if _is_only_prelude(block):
                 continue
-            intake.refuse(Refusal(path, line, f"no record: {str(error)[:80]}"))
+            told = "a line without a colon" if "not found" in str(error) else str(error)[:80]
+            intake.refuse(Refusal(path, line, f"no record: {told}"))
             continue
         if dn is None:
             if values:
@@ -63,10 +69,6 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
         attributes: dict[str, list[bytes]] = {}
         for described, each in values.items():
             attributes.setdefault(attribute_name(described), []).extend(each)
-        if "changetype" in attributes:
-            hint = "dump the entries themselves, not changes to them"
-            intake.refuse(Refusal(path, line, f"a change record: {hint}"))
-            continue
         yield Entry(dn, attributes, path, line)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import io
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -15,6 +15,7 @@ from zoneinfo import ZoneInfo
 
 if TYPE_CHECKING:
     from keymallet.core.judge import Judgement
+    from keymallet.core.reading import Reading
     from keymallet.core.rulebook import Rulebook
     from keymallet.core.run import Run
     from keymallet.sources.estate import Estate
@@ -81,13 +82,35 @@ def open_estate(file: str) -> Estate:
     return read_estate(path)
 
 
-def gather_snapshot(estate: Estate, at: datetime) -> Snapshot:
-    """Read all sources of the estate and write them as a new snapshot."""
-    from keymallet import __version__
-    from keymallet.sources.gather import gather
-    from keymallet.store.snapshot import write_snapshot
+def gather_snapshot(
+    estate: Estate, at: datetime, *, only: Sequence[str] = (), accept_drop: bool = False
+) -> Snapshot:
+    """Read the sources of the estate and write them as a new snapshot.
 
-    gathered = gather(estate, at, lambda name: tell(f"reading {name} …"))
+    With `only`, the others are taken over from the newest snapshot as they were read then. Raises
+    KeymalletError if nothing could be read, or if a source has lost more accounts than is taken in silence.
+    """
+    from keymallet import __version__
+    from keymallet.core.problems import KeymalletError
+    from keymallet.sources.gather import put_together
+    from keymallet.store.carry import drops, mark_renames
+    from keymallet.store.snapshot import newest_snapshot, write_snapshot
+
+    earlier = newest_snapshot(estate.snapshots)
+    readings = _readings(estate, at, earlier, only)
+    fresh = [reading for reading in readings if reading.read_at is None and not reading.failed]
+    if not fresh:
+        raise KeymalletError(dict.fromkeys(problem for reading in readings for problem in reading.problems))
+    lost = [
+        problem
+        for source in estate.sources
+        for problem in drops(readings, source.name, earlier, estate.largest_drop)
+    ]
+    if lost and not accept_drop:
+        raise KeymalletError(lost)
+    for reading in fresh:
+        mark_renames(reading, earlier)
+    gathered = put_together(readings, at)
     return write_snapshot(
         estate.snapshots,
         version=__version__,
@@ -97,6 +120,28 @@ def gather_snapshot(estate: Estate, at: datetime) -> Snapshot:
         readings=gathered.readings,
         tables=gathered.tables,
     )
+
+
+def _readings(estate: Estate, at: datetime, earlier: Snapshot | None, only: Sequence[str]) -> list[Reading]:
+    """Every source's reading in the estate's order: read now, taken over, or carried as not read."""
+    from keymallet.core.problems import fail
+    from keymallet.sources.gather import read_sources
+    from keymallet.store.carry import is_of, not_read, readings_of
+
+    wanted = [source for source in estate.sources if not only or source.name in only]
+    if only and earlier is None and len(wanted) < len(estate.sources):
+        hint = "gather all once, without --only"
+        raise fail("there is no snapshot yet to take the other sources from", hint=hint)
+    read = read_sources(wanted, estate, at, lambda name: tell(f"reading {name} …"))
+    found: list[Reading] = []
+    for source in estate.sources:
+        if source not in wanted:
+            assert earlier is not None
+            found += readings_of(earlier, source.name)
+            continue
+        for reading in (each for each in read if is_of(each.source, source.name)):
+            found += not_read(reading, earlier) if reading.failed else [reading]
+    return found
 
 
 @dataclass(frozen=True)
@@ -166,6 +211,8 @@ def _gaps(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str]:
 
     gaps = []
     for name, source in snapshot.manifest.sources.items():
+        if source.failed:
+            gaps.append(f"{name}: not read: {source.failed}")
         gaps += [f"{name}: {reason}" for reason in source.incomplete]
         refused = sum(intake.refused for intake in source.intake.values())
         if refused:

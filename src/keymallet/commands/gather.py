@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from keymallet.commands.common import add_at, add_estate, gather_snapshot, instant, open_estate
+from keymallet.commands.common import add_at, add_estate, gather_snapshot, instant, open_estate, tell
 from keymallet.commands.main import CLEAN, INCOMPLETE
+
+if TYPE_CHECKING:
+    from datetime import datetime
+
+    from keymallet.sources.estate import Estate
 
 EXAMPLES = [
     ("keymallet gather", "read all sources named in estate.toml"),
+    ("keymallet gather --only ticketing", "read one anew; the others stay as they were read before"),
+    ("keymallet gather --dry-run", "see how each source would be read, and write nothing"),
     ("keymallet gather --at 2026-11-24T09:00Z", "the files are as they stood at that instant, not now"),
 ]
 
@@ -17,13 +25,33 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     add_estate(parser)
     add_at(parser, "put this down as the instant of the reading")
+    parser.add_argument(
+        "--only", metavar="SOURCE", action="append", default=[], help="read this source alone; repeatable"
+    )
+    parser.add_argument(
+        "--accept-drop", action="store_true", help="a source may have lost many of its accounts: it is right"
+    )
+    parser.add_argument(
+        "--dry-run", action="store_true", help="show the first accounts of each, write nothing"
+    )
     parser.add_argument("--all", action="store_true", help="tell of every source, however many there are")
 
 
 def run(options: argparse.Namespace) -> int:
-    """Gather, and say how each source was read. Refused records end with the code for incomplete."""
+    """Gather, and say how each source was read. Anything not read ends with the code for incomplete."""
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import fail
+
     estate = open_estate(options.estate)
-    snapshot = gather_snapshot(estate, instant(options.at, estate.clock))
+    names = [source.name for source in estate.sources]
+    for name in options.only:
+        if name not in names:
+            hint = did_you_mean(name, names) or f"there are: {', '.join(names)}"
+            raise fail(f'the estate has no source "{name}"', file=options.estate, hint=hint)
+    at = instant(options.at, estate.clock)
+    if options.dry_run:
+        return _try_out(estate, at, options.only)
+    snapshot = gather_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
 
     from keymallet.views.intake import SOURCES_SHOWN, show_intake
     from keymallet.views.summary import show_hints
@@ -35,3 +63,22 @@ def run(options: argparse.Namespace) -> int:
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
     return INCOMPLETE if snapshot.refused or snapshot.is_incomplete else CLEAN
+
+
+def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
+    """Read, count and show the first accounts of each source as they would be taken."""
+    from keymallet.sources.gather import read_sources
+    from keymallet.views.intake import show_reading
+    from keymallet.views.terminal import console, text
+
+    wanted = [source for source in estate.sources if not only or source.name in only]
+    readings = read_sources(wanted, estate, at, lambda name: tell(f"reading {name} …"))
+    out = console()
+    for reading in readings:
+        show_reading(out, reading, estate.clock)
+    out.print(text("nothing was written", "bold"))
+    gaps = any(
+        reading.failed or reading.incomplete or any(each.refused for each in reading.intake.values())
+        for reading in readings
+    )
+    return INCOMPLETE if gaps else CLEAN

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from datetime import datetime
 from itertools import islice
 
 import msgspec
 import polars as pl
+
+from keymallet.core.problems import Problem
 
 MOST_DETAILS = 1_000
 """How many refusals are kept one by one for a table and kind; all are counted."""
@@ -71,6 +74,9 @@ class Reading:
     Accounts are known by their name here, which is unique in a source; the `account` column of the
     other tables holds such names. `persons_from` names a source whose account of the same name tells
     who the person is. `incomplete` says in words where a source stopped short of giving all it has.
+    `failed` says why it could not be read at all, `problems` in full: its accounts, if any are known
+    from before, are there with nothing known of them. `read_at` is when it was read, if that was not
+    now. `renamed` gives the new names of accounts by their old ones.
     """
 
     source: str
@@ -81,6 +87,10 @@ class Reading:
     files: list[FileRead] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
     incomplete: list[str] = field(default_factory=list)
+    failed: str = ""
+    problems: tuple[Problem, ...] = ()
+    read_at: datetime | None = None
+    renamed: dict[str, str] = field(default_factory=dict)
 
     def table_intake(self, table: str) -> TableIntake:
         """The notes on one table, begun if need be."""

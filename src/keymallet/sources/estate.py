@@ -29,21 +29,26 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     rulebook: str
     source: dict[str, Any]
     snapshots: str = "snapshots"
+    largest_drop: int = 20
 
 
 @dataclass(frozen=True)
 class Source:
-    """One source of the estate: the module that reads it, and how old its evidence may get."""
+    """One source of the estate: the module that reads it, how long that may take, how old it may get."""
 
     name: str
     section: Any
     reader: str
     stale_after: timedelta | None
+    within: timedelta = timedelta(hours=1)
 
 
 @dataclass(frozen=True)
 class Estate:
-    """A checked estate file. Paths in it are taken from `folder`, the folder it is in."""
+    """A checked estate file. Paths in it are taken from `folder`, the folder it is in.
+
+    `largest_drop` is by how many of a hundred accounts a source may shrink without being asked about.
+    """
 
     file: Path
     organisation: str
@@ -51,6 +56,7 @@ class Estate:
     rulebook: Path
     snapshots: Path
     sources: tuple[Source, ...]
+    largest_drop: int
 
     @property
     def folder(self) -> Path:
@@ -91,6 +97,7 @@ def read_estate(file: Path) -> Estate:
         folder / found.rulebook,
         folder / found.snapshots,
         tuple(source for source in sources if source),
+        found.largest_drop,
     )
 
 
@@ -108,9 +115,18 @@ def _source(document: TomlDocument, name: str, data: Any) -> Source | None:
         return None
     shape, module = READERS[reader]
     section = document.read(shape, data, path)
-    stale_after = None
-    if isinstance(written := data.get("stale-after"), str):
-        stale_after = parse_span(written)
-        if stale_after is None:
-            document.fault((*path, "stale-after"), f'"{written}" is no length of time', "like 36h or 7d")
-    return Source(name, section, module, stale_after) if section else None
+    spans = {key: _span(document, path, data, key) for key in ("stale-after", "within")}
+    if section is None:
+        return None
+    return Source(name, section, module, spans["stale-after"], spans["within"] or timedelta(hours=1))
+
+
+def _span(document: TomlDocument, path: tuple[str, ...], data: dict[str, Any], key: str) -> timedelta | None:
+    """A length of time of a source's section; None where it is not set."""
+    written = data.get(key)
+    if not isinstance(written, str):
+        return None
+    span = parse_span(written)
+    if span is None:
+        document.fault((*path, key), f'"{written}" is no length of time', "like 36h or 7d")
+    return span

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
 from types import ModuleType
@@ -13,7 +13,8 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
-from keymallet.core.problems import fail
+from keymallet.core.language.literals import span_text
+from keymallet.core.problems import KeymalletError, Problem, fail
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.across import mark_shared_keys, tie_to_persons
 from keymallet.sources.estate import Estate, Source
@@ -31,20 +32,69 @@ class Gathered:
 
 
 def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda name: None) -> Gathered:
-    """Read every source of the estate as of the instant `at`; `tell` is called with each one's name.
+    """Read every source of the estate as of the instant `at`, and put together what they gave.
 
-    Raises KeymalletError if a source cannot be read at all.
+    Raises KeymalletError if a source cannot be read.
     """
-    readings: list[Reading] = []
+    readings = read_sources(estate.sources, estate, at, tell)
+    problems = [problem for reading in readings for problem in reading.problems]
+    if problems:
+        raise KeymalletError(problems)
+    return put_together(readings, at)
+
+
+def read_sources(
+    sources: Iterable[Source], estate: Estate, at: datetime, tell: Callable[[str], None] = lambda name: None
+) -> list[Reading]:
+    """Read sources side by side, each within its own bound of time; in the order given.
+
+    One that cannot be read gives a reading that says why, and leaves the others standing.
+    """
+    readers = ThreadPoolExecutor(thread_name_prefix="source")
+    try:
+        begun = [(source, readers.submit(_read, source, estate, at, tell)) for source in sources]
+        return [reading for source, future in begun for reading in _awaited(source, future)]
+    finally:
+        # One that is past its time is not waited for.
+        readers.shutdown(wait=False, cancel_futures=True)
+
+
+def _awaited(source: Source, future: Future[list[Reading]]) -> list[Reading]:
+    try:
+        return future.result(source.within.total_seconds())
+    except TimeoutError:
+        late = f'source "{source.name}" took longer than {span_text(source.within)}'
+        return [_failed(source, (Problem(late, hint='within = "2h" in its section gives it more'),))]
+    except KeymalletError as error:
+        return [_failed(source, error.problems)]
+
+
+def _in_one_line(problem: Problem) -> str:
+    where = f"{problem.place}: " if problem.place else ""
+    hint = f"; {problem.hint}" if problem.hint else ""
+    return f"{where}{problem.message}{hint}"
+
+
+def _read(source: Source, estate: Estate, at: datetime, tell: Callable[[str], None]) -> list[Reading]:
+    tell(source.name)
     with ThreadPoolExecutor() as workers:
-        for source in estate.sources:
-            tell(source.name)
-            request = Request(source.name, estate.folder, estate.clock, at, workers)
-            reader = _reader(source)
-            for reading in reader.read(source.section, request):
-                _set_impossible_aside(reading, at)
-                readings.append(reading)
-            request.note_files()
+        request = Request(source.name, estate.folder, estate.clock, at, workers)
+        readings: list[Reading] = _reader(source).read(source.section, request)
+        for reading in readings:
+            _set_impossible_aside(reading, at)
+        request.note_files()
+    return readings
+
+
+def _failed(source: Source, problems: tuple[Problem, ...]) -> Reading:
+    """What stands for a source that could not be read: no account, and why."""
+    nobody = pl.DataFrame(schema={"name": pl.String})
+    why = "; ".join(map(_in_one_line, problems))
+    return Reading(source.name, tables={"account": nobody}, failed=why, problems=problems)
+
+
+def put_together(readings: list[Reading], at: datetime) -> Gathered:
+    """One body of evidence out of all readings, with what only shows when they lie side by side."""
     tables = _put_together(readings)
     tie_to_persons(readings, tables)
     mark_shared_keys(readings, tables)

@@ -17,6 +17,7 @@ class CsvSection(msgspec.Struct, rename="kebab", frozen=True):
     map: str
     files: dict[str, str | list[str]]
     stale_after: str = ""
+    within: str = ""
 
 
 class HostSection(msgspec.Struct, rename="kebab", frozen=True):
@@ -33,6 +34,7 @@ class HostSection(msgspec.Struct, rename="kebab", frozen=True):
     kinds: dict[str, Literal["person", "guest", "service", "shared", "system", "emergency"]] = {}
     persons: str = ""
     stale_after: str = ""
+    within: str = ""
 
 
 KindWord = Literal["person", "guest", "service", "shared", "system", "emergency"]
@@ -65,6 +67,7 @@ class DirectorySection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True
     hidden: list[str] = []
     persons: str = ""
     stale_after: str = ""
+    within: str = ""
 
 
 class LdifSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):

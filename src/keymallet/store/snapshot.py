@@ -38,6 +38,8 @@ class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
     files: list[FileRead]
     remarks: list[str]
     incomplete: list[str] = []
+    failed: str = ""
+    renamed: dict[str, str] = {}
 
 
 class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
@@ -77,8 +79,8 @@ class Snapshot:
 
     @property
     def is_incomplete(self) -> bool:
-        """Whether any source stopped short of giving all it has."""
-        return any(source.incomplete for source in self.manifest.sources.values())
+        """Whether any source stopped short of giving all it has, or could not be read."""
+        return any(source.incomplete or source.failed for source in self.manifest.sources.values())
 
     @property
     def unreadable(self) -> int:
@@ -152,7 +154,14 @@ def write_snapshot(
                 records = dict(zip(tables, written, strict=True))
             sources = {
                 each.source: SourceRecord(
-                    gathered, each.supply, each.intake, each.files, each.remarks, each.incomplete
+                    each.read_at or gathered,
+                    each.supply,
+                    each.intake,
+                    each.files,
+                    each.remarks,
+                    each.incomplete,
+                    each.failed,
+                    each.renamed,
                 )
                 for each in readings
             }

@@ -59,7 +59,7 @@ def _show_ways_in(out: Console, judgement: Judgement, row: dict[str, Any]) -> No
         known = known_facts(workspace, table).iter_rows(named=True)
         return [Facts(each, supply[table.name], each.get(UNREAD) or ()) for each in known]
 
-    account = Facts(row, supply[facts.ACCOUNT.name], row.get(UNREAD) or ())
+    account = Facts(row, supply.get(facts.ACCOUNT.name, ()), row.get(UNREAD) or ())
     found = ways_in(
         account, rows(facts.KEY), rows(facts.FACTOR), judgement.at, lambda instant: moment(instant, clock)
     )

@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 from collections import Counter
+from datetime import datetime
+from zoneinfo import ZoneInfo
 
 from rich.console import Console
 from rich.padding import Padding
+from rich.table import Table as Grid
 
-from keymallet.core.reading import Refusal, TableIntake
+from keymallet.core import facts, wording
+from keymallet.core.reading import Reading, Refusal, TableIntake
 from keymallet.store.snapshot import Snapshot, SourceRecord
 from keymallet.views.terminal import count, text
 
 LINES_NAMED = 6
 SOURCES_SHOWN = 20
+FIRST_SHOWN = 5
+_FIRST_LOOK = ("name", "kind", "enabled", "locked", "ends", "last-sign-in", "password-changed")
 
 
 def show_intake(
@@ -27,22 +33,54 @@ def show_intake(
     if len(shown) > most:
         shown.sort(key=lambda named: not _has_gaps(named[1]))
     for name, source in shown[:most]:
-        intakes = source.intake.items()
-        sentences = [
-            _sentence(table, intake) for table, intake in intakes if intake.refused or intake.unreadable
-        ]
-        whole = [count(each.read, table) for table, each in intakes if not (each.refused or each.unreadable)]
-        if whole and not only_gaps:
-            sentences.append(f"read {', '.join(whole)}")
-        out.print(text(name, "bold"))
-        for reason in source.incomplete:
-            out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
-        for sentence in sentences:
-            out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
-        for remark in [] if only_gaps else source.remarks:
-            out.print(Padding(text(remark, "dim"), (0, 0, 0, 2), expand=False))
+        _show_source(out, name, source, only_gaps=only_gaps)
     if len(shown) > most:
         out.print(text(_others(shown[most:], only_gaps), "bold"))
+
+
+def _show_source(out: Console, name: str, source: SourceRecord, *, only_gaps: bool) -> None:
+    intakes = source.intake.items()
+    sentences = [_sentence(table, intake) for table, intake in intakes if intake.refused or intake.unreadable]
+    whole = [count(each.read, table) for table, each in intakes if not (each.refused or each.unreadable)]
+    if whole and not only_gaps:
+        sentences.append(f"read {', '.join(whole)}")
+    out.print(text(name, "bold"))
+    if source.failed:
+        out.print(Padding(text(f"not read: {source.failed}", "red"), (0, 0, 0, 2), expand=False))
+    for reason in source.incomplete:
+        out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
+    for sentence in sentences:
+        out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
+    for remark in [] if only_gaps else source.remarks:
+        out.print(Padding(text(remark, "dim"), (0, 0, 0, 2), expand=False))
+
+
+def show_reading(out: Console, reading: Reading, clock: ZoneInfo) -> None:
+    """Print how one source was read, and its first accounts as they were taken."""
+    record = SourceRecord(
+        datetime.min,
+        reading.supply,
+        reading.intake,
+        reading.files,
+        reading.remarks,
+        reading.incomplete,
+        reading.failed,
+    )
+    _show_source(out, reading.source, record, only_gaps=False)
+    accounts = reading.tables["account"].head(FIRST_SHOWN)
+    columns = [facts.ACCOUNT.column(name) for name in _FIRST_LOOK if name in accounts.columns]
+    if not accounts.height:
+        return
+    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    grid.add_column("")
+    shown = []
+    for column in columns:
+        assert column is not None
+        grid.add_column(column.name, overflow="ellipsis", no_wrap=True)
+        shown.append(wording.values(accounts[column.name], column.kind, clock).fill_null("·"))
+    for row in zip(*shown, strict=True):
+        grid.add_row("", *map(text, row))
+    out.print(grid)
 
 
 def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
@@ -60,7 +98,7 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
 
 
 def _has_gaps(source: SourceRecord) -> bool:
-    return bool(source.incomplete) or any(
+    return bool(source.incomplete or source.failed) or any(
         intake.refused or intake.unreadable for intake in source.intake.values()
     )
 

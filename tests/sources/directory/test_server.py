@@ -326,7 +326,8 @@ kinds = {{ "*" = "person" }}
         <= {*STATES} - {"normal", "lock-over"}
     )
     write(tmp_path, {"estate.toml": estate.replace("READER", "narrow")})
-    cut = run("gather", cwd=tmp_path, expect=3).stdout
+    assert "100% fewer" in run("gather", cwd=tmp_path, expect=2).stderr
+    cut = run("gather", "--accept-drop", cwd=tmp_path, expect=3).stdout
     assert "incomplete: below dc=gvr,dc=example, the server's size limit" in " ".join(cut.split())
     assert "incomplete: directory: below" in run("judge", "--at", "2100-01-01", cwd=tmp_path).stdout
     everything = b"".join(path.read_bytes() for path in (tmp_path / "snapshots").rglob("*") if path.is_file())

@@ -1,0 +1,120 @@
+"""What an earlier snapshot still tells when a new one is made: what was not read, dropped or renamed."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import NOTHING_KNOWN, ORIGIN, ROW, UNREAD, source_column
+from keymallet.core.problems import Problem
+from keymallet.core.reading import Reading
+from keymallet.store.snapshot import Snapshot
+
+_WORKED_OUT = {"key": ("shared-with", "shared-with-root")}
+"""Columns that are worked out over all sources, and are again whenever they are put together."""
+
+
+def is_of(source: str, declared: str) -> bool:
+    """Whether a source is the one an estate declares, or one of its hosts."""
+    return source == declared or source.startswith(declared + "/")
+
+
+def readings_of(snapshot: Snapshot, declared: str) -> list[Reading]:
+    """What a snapshot holds of a source, as it was read then."""
+    evidence = snapshot.evidence()
+    found = []
+    for name, record in snapshot.manifest.sources.items():
+        if is_of(name, declared):
+            tables = {
+                table: part
+                for table, frame in evidence.tables.items()
+                if (part := _part(table, frame, name)).height or table == facts.ACCOUNT.name
+            }
+            kept = Reading(
+                name,
+                tables=tables,
+                supply=record.supply,
+                intake=record.intake,
+                files=record.files,
+                remarks=record.remarks,
+                incomplete=record.incomplete,
+                failed=record.failed,
+                read_at=record.read_at,
+                renamed=record.renamed,
+            )
+            found.append(kept)
+    return found
+
+
+def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
+    """One source's rows of a table, as a reader would give them: with accounts by their bare names."""
+    origin = source_column(facts.TABLES[table])
+    part = frame.filter(pl.col(origin).cast(pl.String) == source)
+    dropped = {origin, ORIGIN, ROW, *_WORKED_OUT.get(table, ())}
+    if table == facts.ACCOUNT.name:
+        dropped.add("account")
+    elif facts.TABLES[table].of_account:
+        part = part.with_columns(pl.col("account").str.strip_prefix(source + "/"))
+    return part.drop(name for name in dropped if name in part.columns)
+
+
+def not_read(failed: Reading, earlier: Snapshot | None) -> list[Reading]:
+    """The accounts a source had before it could not be read: there, with nothing known of them.
+
+    So they are neither gone nor clean: every rule that could be for them is unproven.
+    """
+    if earlier is None:
+        return [failed]
+    found = []
+    for before in readings_of(earlier, failed.source):
+        names = before.tables["account"].select("name")
+        whole = names.with_columns(pl.lit([NOTHING_KNOWN], dtype=pl.List(pl.String)).alias(UNREAD))
+        carried = Reading(
+            before.source, tables={"account": whole}, failed=failed.failed, problems=failed.problems
+        )
+        if names.height:
+            last = before.read_at or earlier.manifest.gathered
+            told = f"{names.height:,} accounts known from {last:%Y-%m-%d %H:%M}Z are carried as not read"
+            carried.remarks.append(told)
+            carried.read_at = last
+        found.append(carried)
+    return found or [failed]
+
+
+def mark_renames(reading: Reading, earlier: Snapshot | None) -> None:
+    """Note accounts that go by another name than before: the same lasting id, and the old name is gone."""
+    if earlier is None or reading.failed or reading.source not in earlier.manifest.sources:
+        return
+    accounts = reading.tables["account"]
+    before = earlier.evidence({"account": {"name", "stable-id"}}).tables["account"]
+    if "stable-id" not in accounts.columns or "stable-id" not in before.columns:
+        return
+    before = before.filter(pl.col("source").cast(pl.String) == reading.source)
+    ids = pl.col("stable-id")
+    old = before.select("stable-id", old="name").drop_nulls().filter(ids.is_unique())
+    new = accounts.select("stable-id", new="name").drop_nulls().filter(ids.is_unique())
+    names, before_names = accounts["name"].implode(), before["name"].implode()
+    renamed = new.join(old, on="stable-id", how="inner", maintain_order="left").filter(
+        (pl.col("old") != pl.col("new")) & ~pl.col("old").is_in(names) & ~pl.col("new").is_in(before_names)
+    )
+    reading.renamed = dict(renamed.select("old", "new").iter_rows())
+    if reading.renamed:
+        shown = ", ".join(f"{old} is now {new}" for old, new in list(reading.renamed.items())[:5])
+        more = f" and {len(reading.renamed) - 5:,} more" if len(reading.renamed) > 5 else ""
+        reading.remarks.append(f"renamed: {shown}{more}")
+
+
+def drops(readings: list[Reading], declared: str, earlier: Snapshot | None, largest: int) -> list[Problem]:
+    """A problem where a source has lost more of its accounts than it may without being asked about."""
+    mine = [reading for reading in readings if is_of(reading.source, declared)]
+    if earlier is None or any(reading.failed for reading in mine):
+        return []
+    accounts = earlier.evidence({"account": set()}).tables["account"]["source"].cast(pl.String)
+    before = len(accounts.filter((accounts == declared) | accounts.str.starts_with(declared + "/")))
+    now = sum(reading.tables["account"].height for reading in mine)
+    if before == 0 or (before - now) * 100 <= largest * before:
+        return []
+    lost = round(100 * (before - now) / before)
+    told = f"{declared}: {now:,} accounts where there were {before:,}: {lost}% fewer"
+    hint = f"if that is right: --accept-drop; more than {largest}% is asked about (largest-drop)"
+    return [Problem(told, hint=hint)]

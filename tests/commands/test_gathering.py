@@ -1,0 +1,211 @@
+"""A snapshot holds together: one source fails, shrinks, is renamed in or read alone, and the rest stands."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import threading
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import polars as pl
+import pytest
+
+from keymallet.sources.estate import read_estate
+from keymallet.sources.gather import read_sources
+from keymallet.store.snapshot import Snapshot, newest_snapshot
+from tests.support import AT, run, write
+
+MAP = """
+[account.columns]
+name = "L"
+stable-id = "I"
+enabled = "E"
+[key.columns]
+account = "L"
+key = "K"
+"""
+ESTATE = """
+organisation = "O"
+clock = "UTC"
+rulebook = "r.toml"
+[source.one]
+read = "csv"
+map = "m.toml"
+files = { account = "one.csv", key = "keys.csv" }
+[source.two]
+read = "csv"
+map = "m.toml"
+files = { account = "two.csv" }
+"""
+BOOK = """
+title = "T"
+[rule.on]
+title = "On"
+must = "enabled"
+severity = "high"
+[rule.keyless]
+title = "No key"
+must = "no key"
+severity = "low"
+"""
+
+
+def people(*names: str, enabled: str = "yes") -> str:
+    """An export: each name's id is its first letter."""
+    return "L,I,E\n" + "".join(f"{name},{name[0]},{enabled}\n" for name in names)
+
+
+@pytest.fixture
+def estate(tmp_path: Path) -> Path:
+    """Two sources, gathered once."""
+    files = {"estate.toml": ESTATE, "m.toml": MAP, "r.toml": BOOK, "one.csv": people("a", "b", "c", "d", "e")}
+    write(tmp_path, {**files, "keys.csv": "L,K\na,k1\n", "two.csv": people("x", "y", enabled="no")})
+    run("gather", "--at", "2026-11-20T00:00Z", cwd=tmp_path, expect=0)
+    return tmp_path
+
+
+def newest(folder: Path) -> Snapshot:
+    found = newest_snapshot(folder / "snapshots")
+    assert found is not None
+    return found
+
+
+def verdicts(folder: Path) -> dict[tuple[str, str], str]:
+    told = run("judge", "--format", "csv", cwd=folder).stdout
+    return {(row["rule"], row["account"]): row["verdict"] for row in csv.DictReader(io.StringIO(told))}
+
+
+def test_a_source_that_fails_leaves_the_others_standing(estate: Path) -> None:
+    """It is named in every later output; its accounts are neither gone nor clean."""
+    (estate / "one.csv").rename(estate / "elsewhere.csv")
+    told = run("gather", cwd=estate, expect=3).stdout
+    assert "not read: one.csv: there is no such file" in told
+    assert "5 accounts known from 2026-11-20 00:00Z are carried as not read" in told
+    found = verdicts(estate)
+    assert {found["on", f"one/{name}"] for name in "abcde"} == {"unproven"}
+    assert {found["keyless", f"one/{name}"] for name in "abcde"} == {"unproven"}
+    assert found["on", "two/x"] == "breach"
+    assert "incomplete: one: not read" in run("judge", cwd=estate, expect=1).stdout
+    assert "one/a" in run("show", "a", cwd=estate, expect=0).stdout
+    # Still not there the next time: the accounts and when they were really read are carried on.
+    run("gather", cwd=estate, expect=3)
+    again = newest(estate).manifest.sources["one"]
+    assert "known from 2026-11-20 00:00Z" in again.remarks[0]
+    (estate / "elsewhere.csv").rename(estate / "one.csv")
+    run("gather", cwd=estate, expect=0)
+    assert ("on", "one/a") not in verdicts(estate), "met again"
+
+
+def test_nothing_read_is_no_snapshot(estate: Path) -> None:
+    """All sources failing is an error in full, with file and line, and the earlier snapshot stays the newest."""
+    before = newest(estate).folder
+    write(estate, {"m.toml": '[account.columns]\nname = "L"\nenabeld = "E"\n'})
+    done = run("gather", cwd=estate, expect=2)
+    assert "m.toml:3" in done.stderr and 'did you mean "enabled"?' in done.stderr
+    assert done.stderr.count('did you mean "enabled"?') == 1, "both sources use the one map"
+    assert newest(estate).folder == before
+
+
+def test_a_source_that_shrinks_is_asked_about(estate: Path) -> None:
+    """More than a fifth fewer stops; exactly a fifth does not; --accept-drop goes on; the limit can be set."""
+    write(estate, {"one.csv": people("a", "b", "c", "d")})
+    run("gather", cwd=estate, expect=0)
+    write(estate, {"one.csv": people("a", "b", "c")})
+    done = run("gather", cwd=estate, expect=2)
+    assert "one: 3 accounts where there were 4: 25% fewer; if that is right: --accept-drop" in done.stderr
+    write(estate, {"estate.toml": ESTATE.replace('clock = "UTC"', 'clock = "UTC"\nlargest-drop = 30')})
+    run("gather", cwd=estate, expect=0)
+    write(estate, {"estate.toml": ESTATE, "one.csv": people("a")})
+    run("gather", cwd=estate, expect=2)
+    run("gather", "--accept-drop", cwd=estate, expect=0)
+    assert newest(estate).manifest.tables["account"].rows == 3
+
+
+def test_a_new_name_is_a_rename_where_the_lasting_id_says_so(estate: Path) -> None:
+    """Swapped names and new accounts are none."""
+    text = people("anna", "b", "c", "e", "f").replace("f,f", "f,z").replace("c,c", "c,d")
+    write(estate, {"one.csv": text})
+    told = run("gather", cwd=estate, expect=0).stdout
+    assert "renamed: a is now anna" in told
+    assert newest(estate).manifest.sources["one"].renamed == {"a": "anna"}
+
+
+def test_one_source_alone_is_read_anew(estate: Path) -> None:
+    """The others stay as they were read, with when that was; rows of other tables still find their accounts."""
+    write(estate, {"one.csv": "broken", "two.csv": people("x", "y", "z")})
+    run("gather", "--only", "two", cwd=estate, expect=0)
+    snapshot = newest(estate)
+    assert snapshot.manifest.sources["one"].read_at.day == 20
+    assert snapshot.manifest.sources["two"].read_at.day != 20 or snapshot.manifest.gathered.day == 20
+    evidence = snapshot.evidence()
+    assert evidence.tables["account"]["account"].to_list() == [
+        *(f"one/{name}" for name in "abcde"),
+        "two/x",
+        "two/y",
+        "two/z",
+    ]
+    assert evidence.tables["key"].select("account", "key").rows() == [("one/a", "k1")]
+    found = verdicts(estate)
+    assert found["keyless", "one/a"] == "breach" and ("on", "two/x") not in found
+    done = run("gather", "--only", "tow", cwd=estate, expect=2)
+    assert 'did you mean "two"?' in done.stderr
+
+
+def test_one_source_alone_wants_a_snapshot_for_the_rest(tmp_path: Path) -> None:
+    """There is nothing to take them from the first time."""
+    write(tmp_path, {"estate.toml": ESTATE, "m.toml": MAP, "r.toml": BOOK, "two.csv": people("x")})
+    assert "gather all once" in run("gather", "--only", "two", cwd=tmp_path, expect=2).stderr
+
+
+def test_a_dry_run_shows_and_writes_nothing(estate: Path) -> None:
+    """The first accounts as they would be taken, and what would not be read."""
+    before = newest(estate).folder
+    write(estate, {"one.csv": people("a", "b") + "cut\n"})
+    told = run("gather", "--dry-run", "--only", "one", cwd=estate, expect=3).stdout
+    assert "read 2 accounts, refused 1 (one.csv line 4" in told and "nothing was written" in told
+    assert [line.split() for line in told.splitlines() if line.startswith("  a ")] == [["a", "yes"]]
+    assert newest(estate).folder == before
+    (estate / "one.csv").unlink()
+    assert "not read: one.csv" in run("gather", "--dry-run", cwd=estate, expect=3).stdout
+
+
+def test_hosts_of_a_source_that_fails_are_all_carried(tmp_path: Path) -> None:
+    """Each as the source of its own that it is; and taken over when another source alone is read."""
+    host = '[source.vm]\nread = "host"\nfolder = "vm"\n'
+    files: dict[str, Any] = {"estate.toml": ESTATE + host, "m.toml": MAP, "r.toml": BOOK}
+    files |= {"one.csv": people("a"), "keys.csv": "L,K\na,k\n", "two.csv": people("x")}
+    files |= {f"vm/{name}/etc/passwd": "root:x:0:0::/root:/bin/sh\n" for name in ("h1", "h2")}
+    write(tmp_path, files)
+    run("gather", cwd=tmp_path, expect=0)
+    run("gather", "--only", "one", cwd=tmp_path, expect=0)
+    assert list(newest(tmp_path).manifest.sources) == ["one", "two", "vm/h1", "vm/h2"]
+    (tmp_path / "vm").rename(tmp_path / "away")
+    run("gather", cwd=tmp_path, expect=3)
+    found = newest(tmp_path)
+    assert [name for name, source in found.manifest.sources.items() if source.failed] == ["vm/h1", "vm/h2"]
+    assert found.evidence().tables["account"]["account"].to_list() == [
+        "one/a",
+        "two/x",
+        "vm/h1/root",
+        "vm/h2/root",
+    ]
+
+
+def test_a_source_that_takes_too_long_is_not_waited_for(tmp_path: Path) -> None:
+    """Its own bound of time is over, the others are read side by side meanwhile."""
+    slow = ESTATE.replace(
+        'files = { account = "two.csv" }', 'files = { account = "two.csv" }\nwithin = "300ms"'
+    )
+    write(tmp_path, {"estate.toml": slow, "m.toml": MAP, "one.csv": people("a"), "keys.csv": "L,K\n"})
+    os.mkfifo(tmp_path / "two.csv")
+    estate = read_estate(tmp_path / "estate.toml")
+    assert [source.within for source in estate.sources] == [timedelta(hours=1), timedelta(milliseconds=300)]
+    readings = read_sources(estate.sources, estate, AT)
+    assert [bool(reading.failed) for reading in readings] == [False, True]
+    assert "took longer than 300 ms" in readings[1].failed
+    assert isinstance(readings[0].tables["account"], pl.DataFrame)
+    # Let the reader that still waits for the pipe come to its end.
+    threading.Thread(target=lambda: (tmp_path / "two.csv").write_text("L\n"), daemon=True).start()

@@ -96,13 +96,37 @@ class LdapSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):
     time_limit: int = 120
 
 
+class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
+    """The source's section of the estate file.
+
+    `facts` reads attributes of other extensions by their path; `user_types` says which word of ours a
+    userType is; `privileged_roles` are patterns of role names. `time_limit` is seconds an answer may take.
+    """
+
+    read: str
+    url: str
+    token_from: str = ""
+    ca_file: str = ""
+    verify_certificate: bool = True
+    page_size: int = 500
+    time_limit: int = 60
+    facts: dict[str, str] = {}
+    user_types: dict[str, KindWord] = {}
+    kinds: dict[str, KindWord] = {}
+    privileged_roles: list[str] = []
+    persons: str = ""
+    stale_after: str = ""
+    within: str = ""
+
+
 READERS: dict[str, tuple[type[msgspec.Struct], str]] = {
     "csv": (CsvSection, "keymallet.sources.csv_export"),
     "host": (HostSection, "keymallet.sources.host"),
     "ldap": (LdapSection, "keymallet.sources.ldap"),
     "ldif": (LdifSection, "keymallet.sources.ldif"),
+    "scim": (ScimSection, "keymallet.sources.scim"),
 }
 """`read = "…"` of a source: the shape of its section, and the module whose `read` reads it."""
 
-EXTRAS = {"ldap": "ldap", "ldif": "ldap"}
+EXTRAS = {"ldap": "ldap", "ldif": "ldap", "scim": "scim"}
 """Which extra of the package a reader needs, by the last part of its module's name."""

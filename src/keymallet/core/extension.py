@@ -1,0 +1,68 @@
+"""Our extension of SCIM users: what the standard has no attribute for, named after the facts.
+
+Every fact of an account stands under its own name in camel case; factors, keys, grants and elevations
+are lists whose members hold the columns of those tables in the same way.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from keymallet.core import facts
+from keymallet.core.facts import Column, Kind, Table
+
+URN = "urn:keymallet:scim:schemas:extension:accounts:1.0:User"
+LISTS: dict[str, Table] = {
+    "factors": facts.FACTOR,
+    "keys": facts.KEY,
+    "grants": facts.GRANT,
+    "elevations": facts.ELEVATION,
+}
+"""The lists of the extension, and the tables their members are rows of."""
+
+_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups")
+ACCOUNT_COLUMNS: tuple[Column, ...] = tuple(
+    column for column in facts.ACCOUNT.columns if column.name not in _IN_THE_CORE
+)
+"""The facts of an account that the extension can hold."""
+
+_JSON_TYPES: dict[Kind, dict[str, Any]] = {
+    Kind.FLAG: {"type": "boolean"},
+    Kind.COUNT: {"type": "integer"},
+    Kind.TEXT: {"type": "string"},
+    Kind.WORD: {"type": "string"},
+    Kind.WORDS: {"type": "array", "items": {"type": "string"}},
+    Kind.INSTANT: {"type": "string", "format": "date-time"},
+    Kind.SPAN: {"type": "string"},
+}
+
+
+def camel(name: str) -> str:
+    """`last-sign-in` as JSON names it: `lastSignIn`."""
+    head, *rest = name.split("-")
+    return head + "".join(part.capitalize() for part in rest)
+
+
+def json_schema() -> dict[str, Any]:
+    """The extension as a JSON Schema (2020-12)."""
+    properties = {camel(column.name): _property(column) for column in ACCOUNT_COLUMNS}
+    for name, table in LISTS.items():
+        members = {camel(column.name): _property(column) for column in table.columns[1:]}
+        item = {"type": "object", "properties": members, "additionalProperties": False}
+        properties[name] = {"type": "array", "description": table.meaning, "items": item}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "$id": URN,
+        "title": "Accounts: what SCIM has no attribute for",
+        "description": "Every property may be left out: then it is not known. An instant is RFC 3339 with a zone.",
+        "type": "object",
+        "properties": properties,
+        "additionalProperties": False,
+    }
+
+
+def _property(column: Column) -> dict[str, Any]:
+    found = {**_JSON_TYPES[column.kind], "description": column.meaning}
+    if column.words and column.kind is Kind.WORD:
+        found["enum"] = list(column.words)
+    return found

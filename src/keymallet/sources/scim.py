@@ -1,0 +1,36 @@
+"""`read = "scim"`: a service over SCIM 2.0 (RFC 7643, RFC 7644), read and never written.
+
+Strict about what is used, tolerant of what is not: one odd attribute costs its own fact, not a page.
+What arrives is held against what the service says there is.
+"""
+
+from __future__ import annotations
+
+from keymallet.core import facts
+from keymallet.core.nearest import did_you_mean
+from keymallet.core.problems import fail
+from keymallet.core.reading import Reading
+from keymallet.sources.request import Request
+from keymallet.sources.scim_service import GROUPS, USERS, ScimService
+from keymallet.sources.scim_users import ATTRIBUTES, Tenant
+from keymallet.sources.sections import ScimSection
+
+
+def read(section: ScimSection, request: Request) -> list[Reading]:
+    """Read the service. Raises KeymalletError if it cannot be reached, or lets the reader see nobody."""
+    names = facts.ACCOUNT.names[2:]
+    for fact in section.facts:
+        if fact not in names:
+            hint = did_you_mean(fact, names) or '"keymallet facts account" lists them'
+            raise fail(f'facts: an account has no column "{fact}"', file=section.url, hint=hint)
+    reading = Reading(request.name, persons_from=section.persons)
+    if not section.verify_certificate:
+        told = "the server's certificate was not verified, as the estate says"
+        reading.remarks.append(f"{section.url}: {told}")
+    with ScimService(section, request, reading) as service:
+        users = service.resources(USERS, ATTRIBUTES + tuple(section.facts.values()))
+        groups = service.resources(GROUPS, ("id", "displayName", "members"))
+    if not users:
+        raise fail("the service shows no user", file=section.url, hint="may this reader see anybody?")
+    Tenant(section, reading, users, groups).interpret()
+    return [reading]

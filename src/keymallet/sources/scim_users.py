@@ -1,0 +1,296 @@
+"""SCIM users and groups to fact tables.
+
+Core and enterprise attributes are understood as RFC 7643 means them. For what it has no attribute for,
+there is an extension of ours: every fact of an account under its own name in camel case, and lists of
+factors, keys, grants and elevations whose members hold the columns of those tables in the same way.
+Another extension's attributes are read by their path, as the estate maps them.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from datetime import UTC, datetime
+from fnmatch import fnmatchcase
+from typing import Any
+
+import polars as pl
+
+from keymallet.core import extension, facts
+from keymallet.core.evidence import UNREAD, data_type
+from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.reading import Reading, Refusal
+from keymallet.sources.directory.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
+from keymallet.sources.scim_service import Resource
+from keymallet.sources.sections import ScimSection
+
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+ATTRIBUTES = (
+    *("id", "userName", "displayName", "name", "emails", "active", "userType", "title", "meta"),
+    *("entitlements", "roles", "x509Certificates", ENTERPRISE, extension.URN),
+)
+_DATE = re.compile(r"(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(?:\.(\d{1,6})\d*)?(Z|[+-]\d\d:\d\d)", re.IGNORECASE)
+
+
+class UnreadableError(ValueError):
+    """A value that is not what its attribute holds."""
+
+
+class Tenant:
+    """What was got out of a service, filled into a reading."""
+
+    def __init__(
+        self, section: ScimSection, reading: Reading, users: list[Resource], groups: list[Resource]
+    ) -> None:
+        self.section = section
+        self.reading = reading
+        self.users = users
+        self.groups = groups
+        self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
+        self.logins: dict[str, str] = {}
+        self.rows: dict[str, list[dict[str, Any]]] = {table.name: [] for table in extension.LISTS.values()}
+        self.told: dict[str, dict[str, str]] = {}
+
+    def interpret(self) -> None:
+        """Fill the reading's tables."""
+        named: dict[str, Resource] = {}
+        for user in self.users:
+            login = user.get("userName")
+            if not isinstance(login, str) or not login or login in named:
+                doubled = isinstance(login, str) and login in named
+                why = "a second user of this userName" if doubled else "it has no userName"
+                self._refuse("account", f"user {str(user.get('id'))[:60]}: {why}")
+                continue
+            named[login] = user
+            self.logins[str(user.get("id", ""))] = login
+        memberships = self._memberships()
+        rows = [self._row(login, user, memberships) for login, user in named.items()]
+        if self.groups:
+            self.supply["groups"] = "/Groups, their members"
+        self._table(facts.ACCOUNT, rows, self.supply)
+        for name, told in self.told.items():
+            self._table(facts.TABLES[name], self.rows[name], told)
+        self._remark_extensions()
+
+    # accounts
+
+    def _row(self, login: str, user: Resource, memberships: dict[str, list[str]]) -> dict[str, Any]:
+        row: dict[str, Any] = {"name": login, UNREAD: []}
+        enterprise = user.get(ENTERPRISE)
+        company = enterprise if isinstance(enterprise, dict) else {}
+        name, meta = user.get("name"), user.get("meta")
+        manager = company.get("manager")
+        person = name.get("formatted") if isinstance(name, dict) else None
+        self._take(row, "stable-id", user.get("id"), "id")
+        self._take(row, "display", user.get("displayName") or person, "displayName")
+        self._take(row, "mail", _primary(user.get("emails")), "emails")
+        self._take(row, "enabled", user.get("active"), "active")
+        self._take(row, "title", user.get("title"), "title")
+        self._take(row, "created", meta.get("created") if isinstance(meta, dict) else None, "meta.created")
+        self._take(row, "person", company.get("employeeNumber"), "employeeNumber")
+        self._take(row, "unit", company.get("department") or company.get("division"), "department")
+        if isinstance(manager, dict):
+            ident = manager.get("value")
+            known = self.logins.get(str(ident)) or manager.get("displayName") or ident
+            self._take(row, "manager", known, "manager")
+        if "entitlements" in user:
+            self._take(row, "entitlements", _values(user["entitlements"]), "entitlements")
+        row["kind"] = self._kind(login, user.get("userType"))
+        row["groups"] = memberships.get(str(user.get("id", "")), [])
+        self._of_extension(login, row, user.get(extension.URN))
+        for fact, path in self.section.facts.items():
+            self._take(row, fact, _at_path(user, path), path)
+        self._roles(login, user)
+        self._certificates(login, user)
+        if not row[UNREAD]:
+            del row[UNREAD]
+        return row
+
+    def _take(self, row: dict[str, Any], fact: str, value: Any, where: str) -> None:
+        """Enter a fact, if there is a value and it is of the fact's kind."""
+        if value is None:
+            return
+        column = facts.ACCOUNT.column(fact)
+        assert column is not None
+        self.supply.setdefault(fact, where)
+        try:
+            row[fact] = _converted(column, value)
+        except UnreadableError as error:
+            row[UNREAD].append(fact)
+            told = Refusal(self.section.url, 0, f"{row['name'][:60]}: {error}", fact)
+            self.reading.table_intake("account").cannot_read(1, [told])
+
+    def _kind(self, login: str, user_type: Any) -> str | None:
+        if isinstance(user_type, str) and user_type in self.section.user_types:
+            return self.section.user_types[user_type]
+        kinds = self.section.kinds.items()
+        return next((kind for pattern, kind in kinds if fnmatchcase(login, pattern)), None)
+
+    def _of_extension(self, login: str, row: dict[str, Any], found: Any) -> None:
+        if not isinstance(found, dict):
+            return
+        for column in extension.ACCOUNT_COLUMNS:
+            name = extension.camel(column.name)
+            self._take(row, column.name, found.get(name), f"{extension.URN}, {name}")
+        for name, table in extension.LISTS.items():
+            if name in found:
+                self._list(login, table, found[name], f"{extension.URN}, {name}")
+
+    def _memberships(self) -> dict[str, list[str]]:
+        """The names of all groups of each id, those reached through other groups included."""
+        names = {str(group.get("id", "")): str(group.get("displayName", "")) for group in self.groups}
+        above: dict[str, list[str]] = {}
+        for group in self.groups:
+            members = group.get("members")
+            for member in members if isinstance(members, list) else []:
+                if isinstance(member, dict):
+                    above.setdefault(str(member.get("value", "")), []).append(str(group.get("id", "")))
+        found: dict[str, list[str]] = {}
+        for ident in self.logins:
+            reached: dict[str, None] = {}
+            waiting = list(above.get(ident, ()))
+            while waiting:
+                reach = waiting.pop(0)
+                if reach not in reached:
+                    reached[reach] = None
+                    waiting += above.get(reach, ())
+            found[ident] = [names[each] for each in reached]
+        return found
+
+    # what belongs to them
+
+    def _roles(self, login: str, user: Resource) -> None:
+        if "roles" not in user:
+            return
+        names = ("account", "role", "privileged", "mode", "via")
+        self.told.setdefault("grant", {}).update(dict.fromkeys(names, "roles"))
+        for role in _values(user["roles"]):
+            privileged = any(fnmatchcase(role, pattern) for pattern in self.section.privileged_roles)
+            self.rows["grant"].append(
+                {
+                    "account": login,
+                    "role": role,
+                    "privileged": privileged if self.section.privileged_roles else None,
+                    "mode": "standing",
+                    "via": "direct",
+                }
+            )
+
+    def _certificates(self, login: str, user: Resource) -> None:
+        if "x509Certificates" not in user:
+            return
+        self.told.setdefault("key", {}).update(dict.fromkeys(KEY_FACTS, "x509Certificates"))
+        for text in _values(user["x509Certificates"]):
+            try:
+                self.rows["key"].append(certificate_row(login, base64.b64decode(text)))
+            except (UnreadableKeyError, binascii.Error, ValueError) as error:
+                self._refuse("key", f"{login[:60]}: {error}")
+
+    def _list(self, login: str, table: Table, members: Any, where: str) -> None:
+        told = self.told.setdefault(table.name, {"account": where})
+        for member in members if isinstance(members, list) else [members]:
+            row: dict[str, Any] = {"account": login}
+            if not isinstance(member, dict):
+                self._refuse(table.name, f"{login[:60]}: a member that is no object")
+                continue
+            for column in table.columns[1:]:
+                value = member.get(extension.camel(column.name))
+                if value is None:
+                    continue
+                told.setdefault(column.name, where)
+                try:
+                    row[column.name] = _converted(column, value)
+                except UnreadableError as error:
+                    row.setdefault(UNREAD, []).append(column.name)
+                    unread = Refusal(self.section.url, 0, f"{login[:60]}: {error}", column.name)
+                    self.reading.table_intake(table.name).cannot_read(1, [unread])
+            self.rows[table.name].append(row)
+
+    def _refuse(self, table: str, reason: str) -> None:
+        self.reading.table_intake(table).refuse(Refusal(self.section.url, 0, reason))
+
+    def _table(self, table: Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
+        schema: dict[str, Any] = {
+            column.name: data_type(column) for column in table.columns if column.name in supply
+        }
+        if any(UNREAD in row for row in rows):
+            schema[UNREAD] = pl.List(pl.String)
+        self.reading.tables[table.name] = pl.DataFrame(rows, schema=schema)
+        self.reading.supply[table.name] = supply
+        self.reading.table_intake(table.name).read += len(rows)
+
+    def _remark_extensions(self) -> None:
+        """Name the extensions that users carry and nobody reads."""
+        mapped = " ".join(self.section.facts.values())
+        carried = {key for user in self.users for key in user if key.lower().startswith("urn:")}
+        unread = sorted(key for key in carried - {ENTERPRISE, extension.URN} if key not in mapped)
+        if unread:
+            hint = 'facts = { last-sign-in = "urn:…:attribute" } in the estate reads one'
+            self.reading.remarks.append(f"extensions that are not read: {', '.join(unread[:5])}; {hint}")
+
+
+def _converted(column: Column, value: Any) -> Any:
+    """A JSON value as a fact. Raises UnreadableError if it is of another kind."""
+    match column.kind:
+        case Kind.FLAG if isinstance(value, bool):
+            return value
+        case Kind.FLAG if isinstance(value, str) and value.lower() in ("true", "false"):
+            return value.lower() == "true"
+        case Kind.COUNT if isinstance(value, int) and not isinstance(value, bool) and abs(value) < 2**63:
+            return value
+        case Kind.TEXT if isinstance(value, str | int) and not isinstance(value, bool):
+            return str(value) or None
+        case Kind.WORD if value in column.words:
+            return value
+        case Kind.WORDS if isinstance(value, list) and all(isinstance(each, str) for each in value):
+            return value
+        case Kind.INSTANT if isinstance(value, str):
+            return _instant(value)
+    raise UnreadableError(f"{str(value)[:40]!r} is no {column.kind.value}")
+
+
+def _instant(text: str) -> datetime:
+    """RFC 3339, at least to the second."""
+    match = _DATE.fullmatch(text.strip())
+    try:
+        if match is not None:
+            plain = f"{match[1]}.{(match[2] or '0').ljust(6, '0')}{match[3].upper().replace('Z', '+00:00')}"
+            instant = datetime.fromisoformat(plain).astimezone(UTC)
+            if instant.year >= 1970:
+                return instant
+    except (ValueError, OverflowError):
+        pass
+    raise UnreadableError(f"{text[:40]!r} is no date and time with a zone")
+
+
+def _primary(values: Any) -> str | None:
+    """The value that is marked as primary, else the first."""
+    members = [each for each in values if isinstance(each, dict)] if isinstance(values, list) else []
+    chosen = next((each for each in members if each.get("primary") is True), members[0] if members else {})
+    value = chosen.get("value")
+    return value if isinstance(value, str) else None
+
+
+def _values(members: Any) -> list[str]:
+    """The values of a multi-valued attribute; a plain text is one as well."""
+    found = []
+    for each in members if isinstance(members, list) else [members]:
+        value = each.get("value") if isinstance(each, dict) else each
+        if isinstance(value, str) and value:
+            found.append(value)
+    return found
+
+
+def _at_path(user: Resource, path: str) -> Any:
+    """The value at `urn:…:User:attribute.part`, or at `attribute.part` of the core."""
+    schemas = [key for key in user if key.lower().startswith("urn:") and path.startswith(key + ":")]
+    value: Any = user
+    if schemas:
+        longest = max(schemas, key=len)
+        value, path = user[longest], path[len(longest) + 1 :]
+    elif path.lower().startswith("urn:"):
+        return None
+    for part in path.split("."):
+        value = value.get(part) if isinstance(value, dict) else None
+    return value

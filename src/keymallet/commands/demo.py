@@ -35,10 +35,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "folder", nargs="?", default=FOLDER, metavar="FOLDER", help=f"where to make it (default: {FOLDER})"
     )
+    served = parser.add_argument_group("a stand-in cloud directory, over SCIM on this machine alone")
+    served.add_argument("--serve", action="store_true", help="serve the railway's tenant until Ctrl-C")
+    served.add_argument("--port", type=int, default=0, metavar="N", help="at this port (default: any free)")
+    served.add_argument("--by-cursor", action="store_true", help="offer pages by cursor (RFC 9865)")
+    served.add_argument("--slow", type=float, default=0.0, metavar="S", help="seconds before each answer")
+    served.add_argument("--busy", type=int, default=0, metavar="N", help="N of 100 answers: come back later")
+    served.add_argument("--cut", type=int, default=0, metavar="N", help="N of 100 answers are cut off")
+    served.add_argument("--changing", action="store_true", help="users go away while they are paged through")
 
 
 def run(options: argparse.Namespace) -> int:
     """Write the estate, then run the day on it. Raises KeymalletError if something else is in the way."""
+    if options.serve:
+        return _serve(options)
     from keymallet.core.problems import fail
     from keymallet.demo.railway import write_estate
     from keymallet.views.terminal import console, text
@@ -78,3 +88,37 @@ def run(options: argparse.Namespace) -> int:
     out.print()
     out.print(text(f"Now go on yourself: cd {folder}, and keymallet --help.", "bold"))
     return worst
+
+
+def _serve(options: argparse.Namespace) -> int:
+    """Serve the tenant until somebody stops it. Raises KeymalletError if the port is taken."""
+    from keymallet.core.problems import fail
+    from keymallet.demo.service import TOKEN, Manners, serve
+    from keymallet.views.terminal import console, text
+
+    manners = Manners(options.slow, options.busy, options.cut, options.changing, options.by_cursor)
+    try:
+        server = serve(manners, options.port)
+    except (OSError, OverflowError) as error:
+        raise fail(
+            f"port {options.port} cannot be used: {error}", hint="--port 0 takes any free one"
+        ) from None
+    out = console()
+    out.print(text("A cloud directory of the Gentian Valley Railway, until Ctrl-C.", "bold"))
+    out.print(text("In an estate file:", "dim"))
+    for line in (
+        "[source.cloud]",
+        'read       = "scim"',
+        f'url        = "http://127.0.0.1:{server.server_port}"',
+        'token-from = "env:GVR_TOKEN"',
+    ):
+        out.print(text(f"  {line}"))
+    out.print(text(f"and in the shell: export GVR_TOKEN={TOKEN}"))
+    out.file.flush()
+    try:
+        server.serve_forever()
+    except KeyboardInterrupt:
+        out.print(text("stopped", "dim"))
+    finally:
+        server.server_close()
+    return CLEAN

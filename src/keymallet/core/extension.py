@@ -54,7 +54,7 @@ def json_schema() -> dict[str, Any]:
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "$id": URN,
         "title": "Accounts: what SCIM has no attribute for",
-        "description": "Every property may be left out: then it is not known. An instant is RFC 3339 with a zone.",
+        "description": "Every property may be left out: then it is not known. Instants are RFC 3339.",
         "type": "object",
         "properties": properties,
         "additionalProperties": False,

@@ -89,7 +89,7 @@ class ScimService:
         found: dict[str, Resource] = {}
         place: dict[str, str] = {"cursor": ""} if self._by_cursor else {"startIndex": "1"}
         came = repeated = 0
-        total: int | None = None
+        totals: list[int] = []
         while True:
             try:
                 page = self._page(endpoint, {**place, **asked})
@@ -106,15 +106,16 @@ class ScimService:
                 repeated += key in found
                 found.setdefault(key, resource)
             came += len(listed)
-            total = page["totalResults"] if isinstance(page.get("totalResults"), int) else total
-            following = self._next(page, place, came, total, len(listed))
+            if isinstance(page.get("totalResults"), int):
+                totals.append(page["totalResults"])
+            following = self._next(page, place, came, totals[-1] if totals else None, len(listed))
             if following is None:
                 break
             if len(found) == before:
                 self._stopped(endpoint, "the service gives pages without end that hold nothing new")
                 break
             place = following
-        self._hold_the_count(endpoint, len(found), total, repeated)
+        self._hold_the_count(endpoint, len(found), totals, repeated)
         return list(found.values())
 
     def _next(
@@ -128,13 +129,17 @@ class ScimService:
             return None
         return {"startIndex": str(came + 1)}
 
-    def _hold_the_count(self, endpoint: str, number: int, total: int | None, repeated: int) -> None:
+    def _hold_the_count(self, endpoint: str, number: int, totals: list[int], repeated: int) -> None:
         noun = endpoint.lower()
         if repeated:
             told = f"{repeated:,} {noun} came twice: the service changed while it was read"
             self.reading.remarks.append(told)
-        if total is not None and number < total:
-            self._stopped(endpoint, f"{number:,} of {total:,} arrived")
+        if totals and number < totals[-1]:
+            self._stopped(endpoint, f"{number:,} of {totals[-1]:,} arrived")
+        elif totals and totals[0] != totals[-1]:
+            # What goes away before the place of the next page moves others past it, unseen.
+            told = f"their number went from {totals[0]:,} to {totals[-1]:,} meanwhile: some may be missing"
+            self._stopped(endpoint, told)
 
     def _stopped(self, endpoint: str, why: str) -> None:
         self.reading.incomplete.append(f"{endpoint.lower()}: {why}")

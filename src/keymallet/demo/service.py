@@ -1,0 +1,142 @@
+"""A stand-in cloud directory: a small SCIM service of the railway's tenant, to try things out on.
+
+It answers at once, or as badly as it is told to: slowly, busy, cutting connections, with users that
+come and go while they are paged through. It listens on this machine alone, and its token is no secret.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import time
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from threading import Lock
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+from keymallet.demo.tenant import tenant
+
+TOKEN = "gentian-valley"
+"""What the service asks for. It guards made-up people."""
+
+LARGEST_PAGE = 100
+
+
+@dataclass(frozen=True)
+class Manners:
+    """How the service behaves: seconds before each answer, and how many of a hundred answers go wrong."""
+
+    slow: float = 0.0
+    busy: int = 0
+    cut: int = 0
+    changing: bool = False
+    cursor: bool = False
+    seed: int = 7
+
+
+@dataclass
+class Tenant:
+    """What the service holds, rendered once."""
+
+    manners: Manners
+    resources: dict[str, list[dict[str, Any]]] = field(init=False)
+    random: random.Random = field(init=False)
+    _lock: Lock = field(default_factory=Lock)
+
+    def __post_init__(self) -> None:
+        users, groups = tenant()
+        self.resources = {"Users": users, "Groups": groups}
+        self.random = random.Random(self.manners.seed)
+
+    def chance(self, of_a_hundred: int) -> bool:
+        """Whether something that goes wrong so often goes wrong now."""
+        with self._lock:
+            return self.random.randrange(100) < of_a_hundred
+
+    def answer(self, path: str, asked: dict[str, str]) -> tuple[int, dict[str, Any]]:
+        """The answer to a request."""
+        if path == "ServiceProviderConfig":
+            return 200, {
+                "pagination": {"cursor": self.manners.cursor, "index": True},
+                "patch": {"supported": False},
+            }
+        if path not in self.resources:
+            return 404, _error(404, f"there is no {path}")
+        listed = self.resources[path]
+        if self.manners.changing and path == "Users":
+            with self._lock:  # the first of those that are left goes away with each page
+                listed = self.resources[path] = listed[1:]
+        return self._page(listed, asked)
+
+    def _page(self, listed: list[dict[str, Any]], asked: dict[str, str]) -> tuple[int, dict[str, Any]]:
+        by_cursor = "cursor" in asked
+        if by_cursor and not self.manners.cursor:
+            return 400, _error(400, "this service does not page by cursor", "invalidCursor")
+        try:
+            count = min(max(int(asked.get("count", LARGEST_PAGE)), 0), LARGEST_PAGE)
+            first = int(asked["cursor"] or 1) if by_cursor else max(int(asked.get("startIndex", 1)), 1)
+        except ValueError:
+            return 400, _error(400, "count, startIndex or cursor is not to be understood", "invalidValue")
+        page = listed[first - 1 : first - 1 + count]
+        told: dict[str, Any] = {
+            "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"],
+            "totalResults": len(listed),
+            "itemsPerPage": len(page),
+            "Resources": page,
+        }
+        following = first + len(page)
+        if by_cursor and following <= len(listed):
+            told["nextCursor"] = str(following)
+        if not by_cursor:
+            told["startIndex"] = first
+        return 200, told
+
+
+def _error(status: int, detail: str, kind: str = "") -> dict[str, Any]:
+    told = {
+        "schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"],
+        "status": str(status),
+        "detail": detail,
+    }
+    return {**told, "scimType": kind} if kind else told
+
+
+def serve(manners: Manners, port: int) -> ThreadingHTTPServer:
+    """A server on this machine's own port (0: any that is free), ready to `serve_forever`."""
+    held = Tenant(manners)
+
+    class Handler(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            time.sleep(manners.slow)
+            parts = urlsplit(self.path)
+            asked = {name: each[0] for name, each in parse_qs(parts.query, keep_blank_values=True).items()}
+            if self.headers.get("Authorization") != f"Bearer {TOKEN}":
+                self._send(
+                    401,
+                    _error(401, "the token is not the one of this service"),
+                    {"WWW-Authenticate": "Bearer"},
+                )
+            elif held.chance(manners.busy):
+                self._send(429, _error(429, "too many requests"), {"Retry-After": "1"})
+            else:
+                status, told = held.answer(parts.path.strip("/"), asked)
+                self._send(status, told, {}, cut=held.chance(manners.cut))
+
+        def _send(
+            self, status: int, told: dict[str, Any], headers: dict[str, str], cut: bool = False
+        ) -> None:
+            data = json.dumps(told).encode()
+            self.send_response(status)
+            for name, value in {**headers, "Content-Type": "application/scim+json"}.items():
+                self.send_header(name, value)
+            self.send_header("Content-Length", str(len(data)))
+            self.end_headers()
+            self.wfile.write(data[: len(data) // 2] if cut else data)
+            if cut:
+                self.close_connection = True
+
+        def log_message(self, *words: Any) -> None:
+            pass
+
+    return ThreadingHTTPServer(("127.0.0.1", port), Handler)

@@ -1,0 +1,119 @@
+"""The railway's tenant in a cloud directory: users and groups as a SCIM service would give them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from keymallet.core import extension
+from keymallet.demo.accounts import Account, directory
+
+CORE = "urn:ietf:params:scim:schemas:core:2.0"
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+_KINDS = {
+    "Staff": "person",
+    "Contractor": "person",
+    "Guest": "guest",
+    "Service": "service",
+    "Counter": "shared",
+    "Break-glass": "emergency",
+}
+_METHODS = {
+    "Password": "password",
+    "Code app": "otp",
+    "Push": "push",
+    "Text message": "sms",
+    "Voice call": "voice",
+    "Passkey": "passkey",
+    "Hardware key": "hardware-key",
+}
+_STATES = {"OK": "active", "Paused": "suspended", "Invited": "pending", "Revoked": "revoked"}
+
+
+def tenant() -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """All users and all groups, in the order of their ids."""
+    accounts = directory()
+    users = sorted((_user(account) for account in accounts), key=lambda user: str(user["id"]))
+    names = sorted({group for account in accounts for group in account.groups})
+    groups = [
+        {
+            "schemas": [f"{CORE}:Group"],
+            "id": f"g-{place:03}",
+            "displayName": name,
+            "members": [
+                {"value": account.object_id, "type": "User"} for account in accounts if name in account.groups
+            ],
+        }
+        for place, name in enumerate(names)
+    ]
+    return users, groups
+
+
+def _user(account: Account) -> dict[str, Any]:
+    own: dict[str, Any] = {
+        "kind": _KINDS[account.account_type],
+        "interactive": account.console,
+        "ends": _instant(account.valid_to),
+        "lastSignIn": _instant(account.last_sign_in),
+        "hasPassword": account.password_set is not None,
+        "passwordChanged": _instant(account.password_set),
+        "passwordNeverExpires": account.never_expires,
+        "initialPassword": account.handed_out,
+        "locked": account.locked,
+        "lockedUntil": _instant(account.locked_until),
+        "failedAttempts": account.failed,
+        "labels": account.tags,
+        "factors": [
+            _plain(
+                kind=_METHODS[each.method],
+                registered=_instant(each.enrolled),
+                lastUsed=_instant(each.last_used),
+                state=_STATES[each.state],
+                label=each.label or None,
+            )
+            for each in account.factors
+        ],
+        "keys": [
+            _plain(
+                kind="api-key",
+                key=each.key,
+                issued=_instant(each.issued),
+                lastUsed=_instant(each.last_used),
+                state=_STATES[each.state],
+                scope=each.scope,
+            )
+            for each in account.keys
+        ],
+        "grants": [
+            _plain(
+                role=each.role,
+                privileged=each.privileged,
+                mode="standing" if each.held == "Always" else "on-request",
+                via=each.through,
+            )
+            for each in account.roles
+        ],
+        "elevations": [],
+    }
+    return _plain(
+        schemas=[f"{CORE}:User", ENTERPRISE, extension.URN],
+        id=account.object_id,
+        userName=account.login,
+        displayName=account.name,
+        active=account.enabled,
+        userType=account.account_type,
+        title=account.job or None,
+        emails=[{"value": f"{account.login}@gvr.example", "primary": True}],
+        meta={"resourceType": "User", "created": _instant(account.created)},
+        **{ENTERPRISE: _plain(employeeNumber=account.staff_no or None, department=account.unit)},
+        **{extension.URN: _plain(**own)},
+    )
+
+
+def _plain(**values: Any) -> dict[str, Any]:
+    """What there is of these: an attribute without a value is left out, as SCIM has it."""
+    return {name: value for name, value in values.items() if value is not None}
+
+
+def _instant(instant: datetime | None) -> str | None:
+    return f"{instant:%Y-%m-%dT%H:%M:%SZ}" if instant else None

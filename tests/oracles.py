@@ -20,6 +20,7 @@ FOUND_IN = {
     "ldapadd": "ldap-utils",
     "ldapmodify": "ldap-utils",
     "ldapwhoami": "ldap-utils",
+    "openssl": "openssl",
     "ssh-keygen": "openssh-client",
     "sshd": "openssh-server",
     "unix_chkpwd": "libpam-modules-bin",

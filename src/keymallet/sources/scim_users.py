@@ -15,15 +15,14 @@ from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from typing import Any
 
-import polars as pl
-
 from keymallet.core import extension, facts
-from keymallet.core.evidence import UNREAD, data_type
+from keymallet.core.evidence import UNREAD
 from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.directory.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
 from keymallet.sources.scim_service import Resource
 from keymallet.sources.sections import ScimSection
+from keymallet.sources.tables import enter_table
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 ATTRIBUTES = (
@@ -68,9 +67,9 @@ class Tenant:
         rows = [self._row(login, user, memberships) for login, user in named.items()]
         if self.groups:
             self.supply["groups"] = "/Groups, their members"
-        self._table(facts.ACCOUNT, rows, self.supply)
+        enter_table(self.reading, facts.ACCOUNT, rows, self.supply)
         for name, told in self.told.items():
-            self._table(facts.TABLES[name], self.rows[name], told)
+            enter_table(self.reading, facts.TABLES[name], self.rows[name], told)
         self._remark_extensions()
 
     # accounts
@@ -209,16 +208,6 @@ class Tenant:
 
     def _refuse(self, table: str, reason: str) -> None:
         self.reading.table_intake(table).refuse(Refusal(self.section.url, 0, reason))
-
-    def _table(self, table: Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
-        schema: dict[str, Any] = {
-            column.name: data_type(column) for column in table.columns if column.name in supply
-        }
-        if any(UNREAD in row for row in rows):
-            schema[UNREAD] = pl.List(pl.String)
-        self.reading.tables[table.name] = pl.DataFrame(rows, schema=schema)
-        self.reading.supply[table.name] = supply
-        self.reading.table_intake(table.name).read += len(rows)
 
     def _remark_extensions(self) -> None:
         """Name the extensions that users carry and nobody reads."""

@@ -125,7 +125,7 @@ overlay memberof
 
     def _certificates(self) -> None:
         def openssl(*words: str) -> None:
-            subprocess.run(["openssl", *words], cwd=self.folder, capture_output=True, check=True)
+            subprocess.run([program("openssl"), *words], cwd=self.folder, capture_output=True, check=True)
 
         new = ["-newkey", "rsa:2048", "-nodes", "-days", "2"]
         openssl("req", "-x509", *new, "-keyout", "ca.key", "-out", "ca.pem", "-subj", "/CN=test ca")

@@ -15,10 +15,8 @@ from fnmatch import fnmatchcase
 from typing import Any
 from uuid import UUID
 
-import polars as pl
-
 from keymallet.core import facts
-from keymallet.core.evidence import UNREAD, data_type
+from keymallet.core.evidence import UNREAD
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.directory.certificates import (
     CERTIFICATES,
@@ -36,6 +34,7 @@ from keymallet.sources.directory.state import FAMILIES, NOT_KNOWN, Family, is_ma
 from keymallet.sources.host.ageing import of_shadow
 from keymallet.sources.host.lines import ShadowEntry, opens_a_session
 from keymallet.sources.sections import DirectorySection
+from keymallet.sources.tables import enter_table
 
 _TEXTS = {
     "display": ("displayname", "cn"),
@@ -245,7 +244,7 @@ class Directory:
         if supply.get("enabled", "").startswith("the overlay"):
             for row in rows:
                 row["enabled"] = True
-        self._table(facts.ACCOUNT, rows, supply)
+        enter_table(self.reading, facts.ACCOUNT, rows, supply)
 
     # what belongs to accounts, and what is in force
 
@@ -260,7 +259,7 @@ class Directory:
             for name in SSH_KEYS:
                 for text in entry.texts(name):
                     rows += self._key(entry, ssh_row, login, text)
-        self._table(facts.KEY, rows, dict.fromkeys(KEY_FACTS, "userCertificate and SSH keys"))
+        enter_table(self.reading, facts.KEY, rows, dict.fromkeys(KEY_FACTS, "userCertificate and SSH keys"))
 
     def _key(
         self, entry: Entry, read: Callable[[str, Any], dict[str, Any]], login: str, value: Any
@@ -293,7 +292,12 @@ class Directory:
             if each.group.key in privileged
         ]
         told = "members of the estate's privileged-groups"
-        self._table(facts.GRANT, rows, dict.fromkeys(("account", "role", "privileged", "mode", "via"), told))
+        enter_table(
+            self.reading,
+            facts.GRANT,
+            rows,
+            dict.fromkeys(("account", "role", "privileged", "mode", "via"), told),
+        )
 
     def _setting_table(self, named: dict[str, Entry], policies: Policies) -> None:
         if not policies.found:
@@ -307,17 +311,7 @@ class Directory:
             if policy is not None:
                 holders[policy.name] = ["everyone"]
         rows = [policy.row(holders[policy.name]) for policy in policies.found.values()]
-        self._table(facts.SETTING, rows, dict.fromkeys(SETTING_FACTS, "the policy's own entry"))
-
-    def _table(self, table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
-        schema: dict[str, Any] = {
-            column.name: data_type(column) for column in table.columns if column.name in supply
-        }
-        if any(UNREAD in row for row in rows):
-            schema[UNREAD] = pl.List(pl.String)
-        self.reading.tables[table.name] = pl.DataFrame(rows, schema=schema)
-        self.reading.supply[table.name] = supply
-        self.reading.table_intake(table.name).read += len(rows)
+        enter_table(self.reading, facts.SETTING, rows, dict.fromkeys(SETTING_FACTS, "the policy's own entry"))
 
     # what is odd
 

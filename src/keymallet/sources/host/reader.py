@@ -9,10 +9,8 @@ from fnmatch import fnmatchcase
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
-import polars as pl
-
 from keymallet.core import facts
-from keymallet.core.evidence import UNREAD, data_type
+from keymallet.core.evidence import data_type
 from keymallet.core.reading import Reading
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
@@ -42,6 +40,7 @@ from keymallet.sources.host.sudo_grants import Account, Grants
 from keymallet.sources.host.sudoers import read_sudoers
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
+from keymallet.sources.tables import enter_table
 
 _Entry = TypeVar("_Entry", PasswdEntry, ShadowEntry, GroupEntry)
 _NOBODY = 65534
@@ -174,9 +173,7 @@ class HostReader:
         for entry in accounts.values():
             row = self._of_passwd(entry, first_person) | host.facts(entry, self.request.at)
             rows.append(row)
-        self.result.table_intake("account").read = len(rows)
-        self.result.supply["account"] = supply
-        self.result.tables["account"] = _frame(facts.ACCOUNT, rows, supply)
+        enter_table(self.result, facts.ACCOUNT, rows, supply)
         return rows
 
     def _first_person_id(self, defs: dict[str, str] | None) -> int:
@@ -210,15 +207,16 @@ class HostReader:
         supply = dict.fromkeys(_KEY_FACTS, f"{self.folder}, authorized_keys and certificates in homes")
         if host.sign_ins.logged is not None:
             supply["last-used"] = f"{self.folder}/var/log, the sign-in log"
-        self._table(facts.KEY, rows, supply)
-        self.result.table_intake("key").read = sum("key" in row for row in rows)
+        enter_table(self.result, facts.KEY, rows, supply, sum("key" in row for row in rows))
         others = other_modules(host.stacks) if host.stacks is not None else []
         if others:
             told = f"{named_few(others)} may ask for more than a password: which factors there are is unknown"
             self.files.remark(f"{self.folder}/etc/pam.d: {told}")
         elif host.shadow is not None:
             told = f"{self.folder}/etc/shadow and the keys"
-            self._table(facts.FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told))
+            enter_table(
+                self.result, facts.FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told)
+            )
 
     def _grants(self, host: Known, accounts: dict[str, PasswdEntry], clock: str) -> None:
         name = host_name(self.files)
@@ -234,14 +232,17 @@ class HostReader:
             rows += grants.of(Account(entry.name, entry.uid, host.member_of.of(entry)))
         for remark in sorted(grants.remarks):
             self.files.remark(f"{self.folder}: {remark}")
-        self._table(
-            facts.GRANT, rows, dict.fromkeys(_GRANT_FACTS, f"{self.folder}/etc/sudoers, what it includes")
+        enter_table(
+            self.result,
+            facts.GRANT,
+            rows,
+            dict.fromkeys(_GRANT_FACTS, f"{self.folder}/etc/sudoers, what it includes"),
         )
 
     def _settings(self, host: Known) -> None:
         row, supply = settings_of(self.files, host.stacks, host.defs, host.locks_in_force, host.server)
         if len(supply) > 2:
-            self._table(facts.SETTING, [row], supply)
+            enter_table(self.result, facts.SETTING, [row], supply)
 
     def _events(self, sign_ins: SignIns) -> None:
         if sign_ins.events is None:
@@ -250,11 +251,6 @@ class HostReader:
         self.result.tables["sign-in"] = sign_ins.events.cast(schema)  # type: ignore[arg-type]
         self.result.supply["sign-in"] = dict.fromkeys(EVENTS, f"{self.folder}/var/log")
         self.result.table_intake("sign-in").read += sign_ins.events.height
-
-    def _table(self, table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
-        self.result.tables[table.name] = _frame(table, rows, supply)
-        self.result.supply[table.name] = supply
-        self.result.table_intake(table.name).read += len(rows)
 
     # what is odd
 
@@ -299,13 +295,3 @@ class HostReader:
         if differing:
             shown = named_few(differing)
             self.files.remark(f"{self.folder}/etc/gshadow: other members than in group for {shown}")
-
-
-def _frame(table: facts.Table, rows: list[dict[str, Any]], supply: dict[str, str]) -> pl.DataFrame:
-    """Rows as a frame of what is supplied."""
-    schema: dict[str, Any] = {
-        column.name: data_type(column) for column in table.columns if column.name in supply
-    }
-    if any(UNREAD in row for row in rows):
-        schema[UNREAD] = pl.List(pl.String)
-    return pl.DataFrame(rows, schema=schema)

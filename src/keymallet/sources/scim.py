@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from keymallet.core import facts
 from keymallet.core.nearest import did_you_mean
-from keymallet.core.problems import fail
+from keymallet.core.problems import KeymalletError, fail
 from keymallet.core.reading import Reading
 from keymallet.sources.request import Request
-from keymallet.sources.scim_service import GROUPS, USERS, ScimService
+from keymallet.sources.scim_service import GROUPS, NOT_THERE, USERS, Resource, ScimService
 from keymallet.sources.scim_users import ATTRIBUTES, Tenant
 from keymallet.sources.sections import ScimSection
 
@@ -29,8 +29,21 @@ def read(section: ScimSection, request: Request) -> list[Reading]:
         reading.remarks.append(f"{section.url}: {told}")
     with ScimService(section, request, reading) as service:
         users = service.resources(USERS, ATTRIBUTES + tuple(section.facts.values()))
-        groups = service.resources(GROUPS, ("id", "displayName", "members"))
+        groups = _groups(service, reading)
     if not users:
         raise fail("the service shows no user", file=section.url, hint="may this reader see anybody?")
     Tenant(section, reading, users, groups).interpret()
     return [reading]
+
+
+def _groups(service: ScimService, reading: Reading) -> list[Resource] | None:
+    """The groups; None where the service has none to show, which is not the same as none."""
+    try:
+        return service.resources(GROUPS, ("id", "displayName", "members"))
+    except KeymalletError as error:
+        message = error.problems[0].message
+        if message.startswith(NOT_THERE):
+            reading.remarks.append(f"groups: {message}: who is in which is unknown")
+        else:
+            reading.incomplete.append(f"groups: {message}")
+        return None

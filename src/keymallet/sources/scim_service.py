@@ -23,6 +23,8 @@ from keymallet.sources.secret import read_secret
 from keymallet.sources.sections import ScimSection
 
 USERS, GROUPS = "Users", "Groups"
+NOT_THERE = "the service has no"
+_NO_WAY_IN = ("the service does not let", "the service cannot be reached", "the service stayed busy")
 _ATTEMPTS = 6
 _LONGEST_WAIT = 60.0  # seconds, whatever the service asks for
 _LARGEST_PAGE = 64 * 1024 * 1024  # bytes
@@ -149,9 +151,9 @@ class ScimService:
         try:
             told = self._page("ServiceProviderConfig", {})
         except KeymalletError as error:
-            if error.problems[0].message.startswith(("the service has no", "the answer")):
-                return False
-            raise
+            if error.problems[0].message.startswith(_NO_WAY_IN):
+                raise
+            return False  # a service need not tell of itself
         paging = told.get("pagination")
         return isinstance(paging, dict) and paging.get("cursor") is True
 
@@ -183,8 +185,8 @@ class ScimService:
                     raise self._fault(f"a page is larger than {_LARGEST_PAGE // 1024 // 1024} MB")
         if status in (401, 403):
             raise self._fault(f"the service does not let the reader in (HTTP {status}){_detail(data)}")
-        if status in (404, 501) and path == "ServiceProviderConfig":
-            raise self._fault(f"the service has no /{path}")
+        if status in (404, 501):
+            raise self._fault(f"{NOT_THERE} /{path} (HTTP {status})")
         if status != 200:
             raise self._fault(f"/{path} is answered with HTTP {status}{_detail(data)}")
         try:

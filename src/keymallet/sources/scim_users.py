@@ -40,12 +40,13 @@ class Tenant:
     """What was got out of a service, filled into a reading."""
 
     def __init__(
-        self, section: ScimSection, reading: Reading, users: list[Resource], groups: list[Resource]
+        self, section: ScimSection, reading: Reading, users: list[Resource], groups: list[Resource] | None
     ) -> None:
         self.section = section
         self.reading = reading
         self.users = users
-        self.groups = groups
+        self.groups = groups or []
+        self.groups_are_known = groups is not None
         self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
         self.logins: dict[str, str] = {}
         self.rows: dict[str, list[dict[str, Any]]] = {table.name: [] for table in extension.LISTS.values()}
@@ -65,7 +66,7 @@ class Tenant:
             self.logins[str(user.get("id", ""))] = login
         memberships = self._memberships()
         rows = [self._row(login, user, memberships) for login, user in named.items()]
-        if self.groups:
+        if self.groups_are_known:
             self.supply["groups"] = "/Groups, their members"
         enter_table(self.reading, facts.ACCOUNT, rows, self.supply)
         for name, told in self.told.items():

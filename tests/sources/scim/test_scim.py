@@ -303,6 +303,20 @@ def test_a_service_that_breaks_off_keeps_what_came(tmp_path: Path, monkeypatch: 
     assert reading.incomplete == ["users: after 6, /Users is answered with HTTP 500"]
 
 
+@pytest.mark.parametrize(("status", "incomplete"), [(404, False), (501, False), (403, True)])
+def test_without_groups_who_is_in_which_is_unknown(tmp_path: Path, status: int, incomplete: bool) -> None:
+    """A service may have none, or not show them; users are read all the same."""
+
+    def answer(path: str, asked: dict[str, str]) -> Answer:
+        return (status, {}, b"{}") if path == "Groups" else by_index(path, asked)
+
+    with service(answer) as url:
+        reading = read(tmp_path, url)
+    assert len(rows(reading)) == 10 and "groups" not in reading.supply["account"]
+    assert bool(reading.incomplete) is incomplete
+    assert any("who is in which is unknown" in remark for remark in reading.remarks) is not incomplete
+
+
 @pytest.mark.parametrize(
     ("data", "told"),
     [

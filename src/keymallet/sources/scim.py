@@ -11,7 +11,7 @@ from keymallet.core.nearest import did_you_mean
 from keymallet.core.problems import KeymalletError, fail
 from keymallet.core.reading import Reading
 from keymallet.sources.request import Request
-from keymallet.sources.scim_service import GROUPS, NOT_THERE, USERS, Resource, ScimService
+from keymallet.sources.scim_service import GONE, GROUPS, NOT_THERE, USERS, Resource, ScimService
 from keymallet.sources.scim_users import ATTRIBUTES, Tenant
 from keymallet.sources.sections import ScimSection
 
@@ -28,20 +28,24 @@ def read(section: ScimSection, request: Request) -> list[Reading]:
         told = "the server's certificate was not verified, as the estate says"
         reading.remarks.append(f"{section.url}: {told}")
     with ScimService(section, request, reading) as service:
-        users = service.resources(USERS, ATTRIBUTES + tuple(section.facts.values()))
-        groups = _groups(service, reading)
-    if not users:
+        tenant = Tenant(section, reading, _groups(service, reading))
+        for page in service.pages(USERS, ATTRIBUTES + tuple(section.facts.values())):
+            tenant.add(page)
+    if not tenant.has_users:
         raise fail("the service shows no user", file=section.url, hint="may this reader see anybody?")
-    Tenant(section, reading, users, groups).interpret()
+    tenant.enter()
     return [reading]
 
 
 def _groups(service: ScimService, reading: Reading) -> list[Resource] | None:
     """The groups; None where the service has none to show, which is not the same as none."""
     try:
-        return service.resources(GROUPS, ("id", "displayName", "members"))
+        pages = service.pages(GROUPS, ("id", "displayName", "members"))
+        return [group for page in pages for group in page]
     except KeymalletError as error:
         message = error.problems[0].message
+        if message.startswith(GONE):
+            raise
         if message.startswith(NOT_THERE):
             reading.remarks.append(f"groups: {message}: who is in which is unknown")
         else:

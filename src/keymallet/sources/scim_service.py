@@ -7,7 +7,7 @@ that bring nothing new end the reading as incomplete instead of going on for eve
 from __future__ import annotations
 
 import email.utils
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from types import TracebackType
 from typing import Any, Self
@@ -24,7 +24,8 @@ from keymallet.sources.sections import ScimSection
 
 USERS, GROUPS = "Users", "Groups"
 NOT_THERE = "the service has no"
-_NO_WAY_IN = ("the service does not let", "the service cannot be reached", "the service stayed busy")
+GONE = ("the service cannot be reached", "the service stayed busy")
+_NO_WAY_IN = ("the service does not let", *GONE)
 _ATTEMPTS = 6
 _LONGEST_WAIT = 60.0  # seconds, whatever the service asks for
 _LARGEST_PAGE = 64 * 1024 * 1024  # bytes
@@ -83,12 +84,15 @@ class ScimService:
         """Close the connections."""
         self.client.close()
 
-    def resources(self, endpoint: str, attributes: Iterable[str]) -> list[Resource]:
-        """Every resource of an endpoint, each once. Where the service stops short, the reading says so."""
+    def pages(self, endpoint: str, attributes: Iterable[str]) -> Iterator[list[Resource]]:
+        """Every resource of an endpoint, each once, page by page: only one page is held at a time.
+
+        Where the service stops short, the reading says so.
+        """
         if self._by_cursor is None:
             self._by_cursor = self._offers_cursors()
         asked = {"count": str(self.section.page_size), "attributes": ",".join(attributes)}
-        found: dict[str, Resource] = {}
+        seen: set[str] = set()
         place: dict[str, str] = {"cursor": ""} if self._by_cursor else {"startIndex": "1"}
         came = repeated = 0
         totals: list[int] = []
@@ -96,29 +100,29 @@ class ScimService:
             try:
                 page = self._page(endpoint, {**place, **asked})
             except KeymalletError as error:
-                if not found:
+                if not seen:
                     raise
-                why = error.problems[0].message
-                self._stopped(endpoint, f"after {len(found):,}, {why}")
-                return list(found.values())
+                self._stopped(endpoint, f"after {len(seen):,}, {error.problems[0].message}")
+                return
             listed = _resources(page)
-            before = len(found)
-            for resource in listed:
-                key = str(resource.get("id", ""))
-                repeated += key in found
-                found.setdefault(key, resource)
+            # One without an id cannot be known again: it counts as new.
+            keys = [str(each.get("id") or f"#{came + place}") for place, each in enumerate(listed)]
+            fresh = {key: each for key, each in zip(keys, listed, strict=True) if key not in seen}
+            repeated += len(listed) - len(fresh)
+            seen |= fresh.keys()
             came += len(listed)
+            if fresh:
+                yield list(fresh.values())
             if isinstance(page.get("totalResults"), int):
                 totals.append(page["totalResults"])
             following = self._next(page, place, came, totals[-1] if totals else None, len(listed))
             if following is None:
                 break
-            if len(found) == before:
+            if not fresh:
                 self._stopped(endpoint, "the service gives pages without end that hold nothing new")
                 break
             place = following
-        self._hold_the_count(endpoint, len(found), totals, repeated)
-        return list(found.values())
+        self._hold_the_count(endpoint, len(seen), totals, repeated)
 
     def _next(
         self, page: Resource, place: dict[str, str], came: int, total: int | None, listed: int

@@ -11,18 +11,20 @@ from __future__ import annotations
 import base64
 import binascii
 import re
+from collections import defaultdict
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from typing import Any
 
+import polars as pl
+
 from keymallet.core import extension, facts
-from keymallet.core.evidence import UNREAD
+from keymallet.core.evidence import UNREAD, data_type
 from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.directory.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
 from keymallet.sources.scim_service import Resource
 from keymallet.sources.sections import ScimSection
-from keymallet.sources.tables import enter_table
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 ATTRIBUTES = (
@@ -32,50 +34,101 @@ ATTRIBUTES = (
 _DATE = re.compile(r"(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(?:\.(\d{1,6})\d*)?(Z|[+-]\d\d:\d\d)", re.IGNORECASE)
 
 
+_ROWS_HELD = 20_000
+_MANAGER = "manager-id"
+
+
 class UnreadableError(ValueError):
     """A value that is not what its attribute holds."""
 
 
-class Tenant:
-    """What was got out of a service, filled into a reading."""
+class Groups:
+    """Who is in which group, directly and through other groups."""
 
-    def __init__(
-        self, section: ScimSection, reading: Reading, users: list[Resource], groups: list[Resource] | None
-    ) -> None:
+    def __init__(self, groups: list[Resource]) -> None:
+        self._names = {str(group.get("id", "")): str(group.get("displayName", "")) for group in groups}
+        self._above: dict[str, list[str]] = defaultdict(list)
+        for group in groups:
+            members = group.get("members")
+            for member in members if isinstance(members, list) else []:
+                if isinstance(member, dict):
+                    self._above[str(member.get("value", ""))].append(str(group.get("id", "")))
+
+    def of(self, ident: str) -> list[str]:
+        """The names of all groups of a user's id, the direct ones first; circles end."""
+        reached: dict[str, None] = {}
+        waiting = list(self._above.get(ident, ()))
+        while waiting:
+            group = waiting.pop(0)
+            if group not in reached:
+                reached[group] = None
+                waiting += self._above.get(group, ())
+        return [self._names[group] for group in reached]
+
+
+class Tenant:
+    """Takes users page by page, and enters them into a reading at the end.
+
+    Of a page only the rows are kept, as columns, so that a million users do not stand in memory as objects.
+    """
+
+    def __init__(self, section: ScimSection, reading: Reading, groups: list[Resource] | None) -> None:
         self.section = section
         self.reading = reading
-        self.users = users
-        self.groups = groups or []
-        self.groups_are_known = groups is not None
         self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
-        self.logins: dict[str, str] = {}
-        self.rows: dict[str, list[dict[str, Any]]] = {table.name: [] for table in extension.LISTS.values()}
-        self.told: dict[str, dict[str, str]] = {}
-
-    def interpret(self) -> None:
-        """Fill the reading's tables."""
-        named: dict[str, Resource] = {}
-        for user in self.users:
-            login = user.get("userName")
-            if not isinstance(login, str) or not login or login in named:
-                doubled = isinstance(login, str) and login in named
-                why = "a second user of this userName" if doubled else "it has no userName"
-                self._refuse("account", f"user {str(user.get('id'))[:60]}: {why}")
-                continue
-            named[login] = user
-            self.logins[str(user.get("id", ""))] = login
-        memberships = self._memberships()
-        rows = [self._row(login, user, memberships) for login, user in named.items()]
-        if self.groups_are_known:
+        if groups is not None:
             self.supply["groups"] = "/Groups, their members"
-        enter_table(self.reading, facts.ACCOUNT, rows, self.supply)
-        for name, told in self.told.items():
-            enter_table(self.reading, facts.TABLES[name], self.rows[name], told)
+        self.groups = Groups(groups or [])
+        self.told: dict[str, dict[str, str]] = {}
+        self.logins: set[str] = set()
+        self.extensions: set[str] = set()
+        self._pending: dict[str, list[dict[str, Any]]] = defaultdict(list)
+        self._frames: dict[str, list[pl.DataFrame]] = defaultdict(list)
+
+    @property
+    def has_users(self) -> bool:
+        """Whether any user came, readable or not."""
+        return bool(self.logins or self.reading.table_intake("account").refused)
+
+    def add(self, users: list[Resource]) -> None:
+        """Take a page of users."""
+        for user in users:
+            login = user.get("userName")
+            if not isinstance(login, str) or not login:
+                self._refuse("account", f"user {str(user.get('id'))[:60]}: it has no userName")
+            elif login in self.logins:
+                self._refuse("account", f"user {str(user.get('id'))[:60]}: a second user of this userName")
+            else:
+                self.logins.add(login)
+                self._pending[facts.ACCOUNT.name].append(self._row(login, user))
+        self.extensions |= {key for user in users for key in user if key.lower().startswith("urn:")}
+        for name in [name for name, rows in self._pending.items() if len(rows) >= _ROWS_HELD]:
+            self._to_columns(name)
+
+    def enter(self) -> None:
+        """Enter everything that came."""
+        for name, told in {facts.ACCOUNT.name: self.supply, **self.told}.items():
+            self._to_columns(name)
+            whole = pl.concat(self._frames[name])
+            if name == facts.ACCOUNT.name:
+                whole = _with_managers(whole)
+            unread = [UNREAD] if whole[UNREAD].null_count() < whole.height else []
+            self.reading.tables[name] = whole.select(
+                *(column for column in facts.TABLES[name].names if column in told), *unread
+            )
+            self.reading.supply[name] = told
+            self.reading.table_intake(name).read += whole.height
         self._remark_extensions()
+
+    def _to_columns(self, name: str) -> None:
+        """Turn the rows held so far into columns, which take a fraction of their room."""
+        schema: dict[str, Any] = {column.name: data_type(column) for column in facts.TABLES[name].columns}
+        schema |= {UNREAD: pl.List(pl.String), _MANAGER: pl.String}
+        self._frames[name].append(pl.DataFrame(self._pending.pop(name, []), schema=schema))
 
     # accounts
 
-    def _row(self, login: str, user: Resource, memberships: dict[str, list[str]]) -> dict[str, Any]:
+    def _row(self, login: str, user: Resource) -> dict[str, Any]:
         row: dict[str, Any] = {"name": login, UNREAD: []}
         enterprise = user.get(ENTERPRISE)
         company = enterprise if isinstance(enterprise, dict) else {}
@@ -92,12 +145,12 @@ class Tenant:
         self._take(row, "unit", company.get("department") or company.get("division"), "department")
         if isinstance(manager, dict):
             ident = manager.get("value")
-            known = self.logins.get(str(ident)) or manager.get("displayName") or ident
-            self._take(row, "manager", known, "manager")
+            self._take(row, "manager", manager.get("displayName") or ident, "manager")
+            row[_MANAGER] = str(ident) if ident else None
         if "entitlements" in user:
             self._take(row, "entitlements", _values(user["entitlements"]), "entitlements")
         row["kind"] = self._kind(login, user.get("userType"))
-        row["groups"] = memberships.get(str(user.get("id", "")), [])
+        row["groups"] = self.groups.of(str(user.get("id", "")))
         self._of_extension(login, row, user.get(extension.URN))
         for fact, path in self.section.facts.items():
             self._take(row, fact, _at_path(user, path), path)
@@ -137,27 +190,6 @@ class Tenant:
             if name in found:
                 self._list(login, table, found[name], f"{extension.URN}, {name}")
 
-    def _memberships(self) -> dict[str, list[str]]:
-        """The names of all groups of each id, those reached through other groups included."""
-        names = {str(group.get("id", "")): str(group.get("displayName", "")) for group in self.groups}
-        above: dict[str, list[str]] = {}
-        for group in self.groups:
-            members = group.get("members")
-            for member in members if isinstance(members, list) else []:
-                if isinstance(member, dict):
-                    above.setdefault(str(member.get("value", "")), []).append(str(group.get("id", "")))
-        found: dict[str, list[str]] = {}
-        for ident in self.logins:
-            reached: dict[str, None] = {}
-            waiting = list(above.get(ident, ()))
-            while waiting:
-                reach = waiting.pop(0)
-                if reach not in reached:
-                    reached[reach] = None
-                    waiting += above.get(reach, ())
-            found[ident] = [names[each] for each in reached]
-        return found
-
     # what belongs to them
 
     def _roles(self, login: str, user: Resource) -> None:
@@ -167,7 +199,7 @@ class Tenant:
         self.told.setdefault("grant", {}).update(dict.fromkeys(names, "roles"))
         for role in _values(user["roles"]):
             privileged = any(fnmatchcase(role, pattern) for pattern in self.section.privileged_roles)
-            self.rows["grant"].append(
+            self._pending["grant"].append(
                 {
                     "account": login,
                     "role": role,
@@ -183,7 +215,7 @@ class Tenant:
         self.told.setdefault("key", {}).update(dict.fromkeys(KEY_FACTS, "x509Certificates"))
         for text in _values(user["x509Certificates"]):
             try:
-                self.rows["key"].append(certificate_row(login, base64.b64decode(text)))
+                self._pending["key"].append(certificate_row(login, base64.b64decode(text)))
             except (UnreadableKeyError, binascii.Error, ValueError) as error:
                 self._refuse("key", f"{login[:60]}: {error}")
 
@@ -205,7 +237,7 @@ class Tenant:
                     row.setdefault(UNREAD, []).append(column.name)
                     unread = Refusal(self.section.url, 0, f"{login[:60]}: {error}", column.name)
                     self.reading.table_intake(table.name).cannot_read(1, [unread])
-            self.rows[table.name].append(row)
+            self._pending[table.name].append(row)
 
     def _refuse(self, table: str, reason: str) -> None:
         self.reading.table_intake(table).refuse(Refusal(self.section.url, 0, reason))
@@ -213,11 +245,17 @@ class Tenant:
     def _remark_extensions(self) -> None:
         """Name the extensions that users carry and nobody reads."""
         mapped = " ".join(self.section.facts.values())
-        carried = {key for user in self.users for key in user if key.lower().startswith("urn:")}
-        unread = sorted(key for key in carried - {ENTERPRISE, extension.URN} if key not in mapped)
+        unread = sorted(key for key in self.extensions - {ENTERPRISE, extension.URN} if key not in mapped)
         if unread:
             hint = 'facts = { last-sign-in = "urn:…:attribute" } in the estate reads one'
             self.reading.remarks.append(f"extensions that are not read: {', '.join(unread[:5])}; {hint}")
+
+
+def _with_managers(accounts: pl.DataFrame) -> pl.DataFrame:
+    """Name managers by their login where their id is a user's of the same service."""
+    known = accounts.select(pl.col("stable-id").alias(_MANAGER), boss="name").drop_nulls().unique(_MANAGER)
+    found = accounts.join(known, on=_MANAGER, how="left", maintain_order="left")
+    return found.with_columns(pl.coalesce("boss", "manager").alias("manager"))
 
 
 def _converted(column: Column, value: Any) -> Any:

@@ -376,7 +376,10 @@ def interpreted(
 ) -> Reading:
     section = msgspec.convert({"read": "scim", "url": "https://x.example", **options}, ScimSection)
     reading = Reading("cloud")
-    Tenant(section, reading, list(found), groups or []).interpret()
+    tenant = Tenant(section, reading, groups or [])
+    for user in found:
+        tenant.add([user])
+    tenant.enter()
     return reading
 
 
@@ -450,6 +453,25 @@ def test_one_odd_attribute_costs_its_own_fact() -> None:
     assert (found["a"]["enabled"], found["a"]["unread"]) == (None, ["enabled"])
     assert reading.intake["account"].refused == 3 and reading.intake["key"].refused == 1
     assert rows(reading, "grant")["a"]["privileged"] is None
+
+
+def test_users_are_held_as_columns(monkeypatch: pytest.MonkeyPatch) -> None:
+    """However few rows are held at a time, what comes out is the same; managers are found across them."""
+    found = [
+        {
+            "id": f"{n}",
+            "userName": f"u{n}",
+            "roles": ["r"],
+            ENTERPRISE: {"manager": {"value": f"{n + 1}", "displayName": "M"}},
+        }
+        for n in range(10)
+    ]
+    whole = interpreted(*found)
+    monkeypatch.setattr("keymallet.sources.scim_users._ROWS_HELD", 3)
+    pieces = interpreted(*found)
+    for name, frame in whole.tables.items():
+        assert pieces.tables[name].equals(frame)
+    assert rows(pieces)["u3"]["manager"] == "u4" and rows(pieces)["u9"]["manager"] == "M"
 
 
 def test_groups_in_a_circle() -> None:

@@ -56,6 +56,7 @@ def _user(account: Account) -> dict[str, Any]:
         "ends": _instant(account.valid_to),
         "lastSignIn": _instant(account.last_sign_in),
         "hasPassword": account.password_set is not None,
+        "passwordEmpty": False,
         "passwordChanged": _instant(account.password_set),
         "passwordNeverExpires": account.never_expires,
         "initialPassword": account.handed_out,

@@ -13,7 +13,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keymallet.sources.host.sudoers import Command, Member, Sudoers, read_sudoers
+from keymallet.sources.host.sudo_scan import Member
+from keymallet.sources.host.sudoers import Command, Sudoers, read_sudoers
 from tests.oracles import program
 from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import write

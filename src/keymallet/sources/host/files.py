@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections import Counter, deque
+from collections import deque
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -204,8 +204,3 @@ def named_few(names: list[str], most: int = 8) -> str:
     """The first few names, and how many more there are."""
     more = len(names) - most
     return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")
-
-
-def counted(kinds: Counter[str]) -> str:
-    """`3 of one kind, 2 of another`."""
-    return ", ".join(f"{number:,} {kind}" for kind, number in kinds.most_common())

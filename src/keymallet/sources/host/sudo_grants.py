@@ -12,7 +12,8 @@ from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from typing import Any
 
-from keymallet.sources.host.sudoers import Command, Member, Rule, Sudoers
+from keymallet.sources.host.sudo_scan import Member
+from keymallet.sources.host.sudoers import Command, Rule, Sudoers
 
 _MOST_SCOPE = 200  # characters
 Find = Callable[[Member], bool | None]

@@ -8,16 +8,15 @@ whether a password is asked. Times without a zone are the host's local time.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from keymallet.sources.host.files import HostFiles, Includes, text_lines
+from keymallet.sources.host.files import HostFiles, Includes
+from keymallet.sources.host.sudo_scan import ALIAS_NAME, INCLUDE, BadLineError, Member, Scan, joined_lines
 
 _ALIAS = re.compile(r"(User|Runas|Host|Cmnd|Cmd)_Alias\b")
-_ALIAS_NAME = re.compile(r"[A-Z][A-Z0-9_]*")
-_INCLUDE = re.compile(r"(?:#|@)include(dir)?[ \t]+(.*)")
 _TAGS = frozenset(
     "EXEC NOEXEC FOLLOW NOFOLLOW LOG_INPUT NOLOG_INPUT LOG_OUTPUT NOLOG_OUTPUT MAIL NOMAIL INTERCEPT"
     " NOINTERCEPT PASSWD NOPASSWD SETENV NOSETENV".split()
@@ -26,24 +25,8 @@ _TAG = re.compile(r"([A-Z_]+)[ \t]*:")
 _OPTION = re.compile(
     r"(ROLE|TYPE|PRIVS|LIMITPRIVS|APPARMOR_PROFILE|CWD|CHROOT|TIMEOUT|NOTBEFORE|NOTAFTER)[ \t]*=[ \t]*"
 )
-_DIGEST = re.compile(r"sha(?:224|256|384|512)[ \t]*:[ \t]*[A-Za-z0-9+/=]+[ \t]*(?:,[ \t]*(?=sha))?")
 _TIME = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)?(\d\d)?(?:[.,]\d+)?(Z|[+-]\d\d(?:\d\d)?)?")
 _PARAMETER = re.compile(r'(?:(?<!!)(!++)\s*+)?([a-z_0-9]++)(?:\s*+[-+]?=\s*+("(?:[^"\\]|\\.)*+"|[^,\s]*+))?')
-_ID = re.compile(r"#-?\d+(?=[\s,=:)!]|$)")
-_WORD_END = ' \t,=:()!"#'
-_ADDRESS = re.compile(r"(?:\d{1,3}(?:\.\d{1,3}){3}|[0-9A-Fa-f]*:[0-9A-Fa-f:.]+)(?:/[0-9A-Fa-f.:]+)?")
-
-
-class BadLineError(ValueError):
-    """A line that sudo skips; the message says why."""
-
-
-@dataclass(frozen=True, slots=True)
-class Member:
-    """One name of a list, such as `alice`, `%wheel`, `#1000`, an alias, `ALL`; perhaps with a `!`."""
-
-    word: str
-    negated: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,7 +106,7 @@ class _Reader:
             self.files.remark(f"{self.files.shown(path)}: included, but not there")
             return
         for number, text in joined_lines(data):
-            include = _INCLUDE.fullmatch(text.strip())
+            include = INCLUDE.fullmatch(text.strip())
             try:
                 if include:
                     self._include(path, include[2].strip(), folder=bool(include[1]))
@@ -144,7 +127,7 @@ class _Reader:
                 self._file(f"{place}/{name}")
 
     def _line(self, path: str, number: int, text: str) -> None:
-        scan = _Scan(text)
+        scan = Scan(text)
         scan.blanks()
         if scan.ended:
             return
@@ -158,11 +141,11 @@ class _Reader:
         else:
             self.result.rules += self._rules(scan, path, number)
 
-    def _aliases(self, kind: str, scan: _Scan) -> None:
+    def _aliases(self, kind: str, scan: Scan) -> None:
         found: dict[str, tuple[Member, ...]] = {}
         while True:
             scan.blanks()
-            match = _ALIAS_NAME.match(scan.text, scan.place)
+            match = ALIAS_NAME.match(scan.text, scan.place)
             if not match:
                 raise BadLineError("an alias has a name in capitals")
             scan.place = match.end()
@@ -176,7 +159,7 @@ class _Reader:
         scan.end()
         self.result.aliases[kind] |= found
 
-    def _defaults(self, scan: _Scan) -> None:
+    def _defaults(self, scan: Scan) -> None:
         scope = scan.text[scan.place] if scan.place < len(scan.text) else ""
         members: tuple[Member, ...] = ()
         if scope in "@:!>" and scope:
@@ -192,7 +175,7 @@ class _Reader:
             if name == "exempt_group" and value and not off:
                 self.result.exempt_groups.add(_unquoted(value))
 
-    def _rules(self, scan: _Scan, path: str, number: int) -> list[Rule]:
+    def _rules(self, scan: Scan, path: str, number: int) -> list[Rule]:
         users = scan.members()
         found = []
         while True:
@@ -204,7 +187,7 @@ class _Reader:
         scan.end()
         return found
 
-    def _commands(self, scan: _Scan) -> Iterator[Command]:
+    def _commands(self, scan: Scan) -> Iterator[Command]:
         held = Command("", False, None, (), None, None, None)
         while True:
             scan.blanks()
@@ -217,7 +200,7 @@ class _Reader:
             if not scan.take(","):
                 return
 
-    def _runas(self, scan: _Scan, held: Command) -> Command:
+    def _runas(self, scan: Scan, held: Command) -> Command:
         scan.blanks()
         users: tuple[Member, ...] = ()
         groups: tuple[Member, ...] = ()
@@ -230,7 +213,7 @@ class _Reader:
         # `(:group)` and `()` are as oneself: no power over another user.
         return replace(held, runas=users, runas_groups=groups)
 
-    def _options(self, scan: _Scan, held: Command) -> Command:
+    def _options(self, scan: Scan, held: Command) -> Command:
         while True:
             scan.blanks()
             match = _OPTION.match(scan.text, scan.place)
@@ -243,7 +226,7 @@ class _Reader:
             elif match[1] == "NOTAFTER":
                 held = replace(held, last=self._instant(value))
 
-    def _tags(self, scan: _Scan, held: Command) -> Command:
+    def _tags(self, scan: Scan, held: Command) -> Command:
         while True:
             scan.blanks()
             match = _TAG.match(scan.text, scan.place)
@@ -278,175 +261,3 @@ def _unquoted(text: str) -> str:
     if len(text) > 1 and text[0] == text[-1] == '"':
         text = text[1:-1]
     return re.sub(r"\\(.)", r"\1", text)
-
-
-@dataclass
-class _Scan:
-    """One logical line, read from left to right."""
-
-    text: str
-    place: int = 0
-
-    @property
-    def ended(self) -> bool:
-        return self.place >= len(self.text)
-
-    def blanks(self) -> None:
-        while not self.ended and self.text[self.place] in " \t":
-            self.place += 1
-
-    def looking_at(self, *signs: str) -> bool:
-        self.blanks()
-        return not self.ended and self.text[self.place] in signs
-
-    def take(self, sign: str) -> bool:
-        found = self.looking_at(sign)
-        self.place += found
-        return found
-
-    def expect(self, sign: str) -> None:
-        if not self.take(sign):
-            there = self.text[self.place : self.place + 12] or "the end of the line"
-            raise BadLineError(f'"{sign}" is missing before {there}')
-
-    def end(self) -> None:
-        self.blanks()
-        if not self.ended:
-            raise BadLineError(f"{self.text[self.place : self.place + 12]} is not understood")
-
-    def members(
-        self, *, commands: bool = False, hosts: bool = False, single: bool = False
-    ) -> tuple[Member, ...]:
-        """Names between commas."""
-        read: Callable[[], Member] = self._command_member if commands else lambda: self._member(hosts)
-        found = [read()]
-        while self.take(","):
-            found.append(read())
-        return tuple(found)
-
-    def _negations(self) -> bool:
-        negated = False
-        while self.take("!"):
-            negated = not negated
-        self.blanks()
-        return negated
-
-    def _member(self, hosts: bool) -> Member:
-        negated = self._negations()
-        word = self._address() if hosts else ""
-        return Member(word or self._word(), negated)
-
-    def _command_member(self) -> Member:
-        text, negated = self.command()
-        return Member(text, negated)
-
-    def _address(self) -> str:
-        match = _ADDRESS.match(self.text, self.place)
-        if not match or (match.end() < len(self.text) and self.text[match.end()] not in _WORD_END):
-            return ""
-        self.place = match.end()
-        return match[0]
-
-    def _word(self) -> str:
-        """A name: quoted, or up to a blank or a sign; a backslash keeps the next character."""
-        start = self.place
-        lead = re.compile(r"%?:?#?").match(self.text, start)
-        assert lead is not None
-        self.place = lead.end()
-        found = lead[0]
-        if not self.ended and self.text[self.place] == '"':
-            close = re.compile(r'"((?:[^"\\]|\\.)*)"').match(self.text, self.place)
-            if not close or not close[1]:
-                raise BadLineError("a quote is not closed")
-            self.place = close.end()
-            return found + re.sub(r"\\(.)", r"\1", close[1])
-        while not self.ended and self.text[self.place] not in _WORD_END:
-            if self.text[self.place] == "\\":
-                self.place += 1
-                if self.ended:
-                    break
-            found += self.text[self.place]
-            self.place += 1
-        if not found.strip("%:#"):
-            there = self.text[start : start + 12] or "the end of the line"
-            raise BadLineError(f"a name is missing before {there}")
-        return found
-
-    def option_value(self) -> str:
-        match = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s,"]+)').match(self.text, self.place)
-        if not match:
-            raise BadLineError("an option without its value")
-        self.place = match.end()
-        return match[1] if match[1] is not None else match[2]
-
-    def command(self) -> tuple[str, bool]:
-        """A command with its arguments, an alias, or ALL; and whether it is forbidden instead."""
-        negated = self._negations()
-        while digest := _DIGEST.match(self.text, self.place):
-            self.place = digest.end()
-        if self.text.startswith("^", self.place):
-            match = re.compile(r"\^(?:\\.|[^\\])*?\$(?=[ \t]*(?:[,:=]|$)| )").match(self.text, self.place)
-            if not match:
-                raise BadLineError("a regular expression begins with ^ and ends with $")
-            self.place = match.end()
-            return match[0] + self._arguments(), negated
-        match = _ALIAS_NAME.match(self.text, self.place)
-        if match and (match.end() == len(self.text) or self.text[match.end()] in " \t,:="):
-            self.place = match.end()
-            return match[0], negated
-        start = self.place
-        path = self._arguments()
-        if not path.startswith(("/", "sudoedit", "list", "~", "*")):
-            there = self.text[start : start + 20] or "the end of the line"
-            raise BadLineError(f"{there}: a command begins with its whole path")
-        return path, negated
-
-    def _arguments(self) -> str:
-        """Up to an unescaped comma, colon, equals sign or hash."""
-        found = ""
-        while not self.ended and self.text[self.place] not in ",:=#":
-            if self.text[self.place] == "\\" and self.place + 1 < len(self.text):
-                following = self.text[self.place + 1]
-                found += following if following in ",:= \t#\\" else "\\" + following
-                self.place += 2
-                continue
-            found += self.text[self.place]
-            self.place += 1
-        return found.strip()
-
-
-def joined_lines(data: bytes) -> list[tuple[int, str]]:
-    """Logical lines with the number they begin on: comments away, lines that end in `\\` joined."""
-    found: list[tuple[int, str]] = []
-    begun, first = "", 0
-    for number, line in text_lines(data):
-        text = line.removesuffix("\r")
-        first = first or number
-        if text.endswith("\\") and not text.endswith("\\\\"):
-            begun += text[:-1]
-            continue
-        whole = _without_comment(begun + text)
-        if whole.strip():
-            found.append((first, whole))
-        begun, first = "", 0
-    if begun.strip():
-        found.append((first, begun))
-    return found
-
-
-def _without_comment(text: str) -> str:
-    """Cut a comment off. `#1000` and `%#27` are ids, and `#include` is a directive."""
-    if _INCLUDE.fullmatch(text.strip()):
-        return text
-    quoted = False
-    for place, sign in enumerate(text):
-        if sign == '"':
-            quoted = not quoted
-        if sign != "#" or quoted or (place and text[place - 1] == "\\"):
-            continue
-        if re.match(r"#-?\d+(?=[\s,=:)!]|$)", text[place:]) and (
-            place == 0 or text[place - 1] in " \t,(%:!="
-        ):
-            continue
-        return text[:place]
-    return text

@@ -71,9 +71,7 @@ class Scan:
         if not self.ended:
             raise BadLineError(f"{self.text[self.place : self.place + 12]} is not understood")
 
-    def members(
-        self, *, commands: bool = False, hosts: bool = False, single: bool = False
-    ) -> tuple[Member, ...]:
+    def members(self, *, commands: bool = False, hosts: bool = False) -> tuple[Member, ...]:
         """Names between commas."""
         read: Callable[[], Member] = self._command_member if commands else lambda: self._member(hosts)
         found = [read()]

@@ -164,7 +164,7 @@ class _Reader:
         members: tuple[Member, ...] = ()
         if scope in "@:!>" and scope:
             scan.place += 1
-            members = scan.members(commands=scope == "!", hosts=scope == "@", single=True)
+            members = scan.members(commands=scope == "!", hosts=scope == "@")
         elif scope not in (" ", "\t", ""):
             raise BadLineError("Defaults is followed by a blank, or by one of @ : ! >")
         rest = scan.text[scan.place :]

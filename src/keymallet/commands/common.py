@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from keymallet.core.rulebook import Rulebook
     from keymallet.core.run import Run
     from keymallet.sources.estate import Estate
+    from keymallet.store.carry import Earlier
     from keymallet.store.snapshot import Snapshot
 
 
@@ -93,10 +94,11 @@ def gather_snapshot(
     from keymallet import __version__
     from keymallet.core.problems import KeymalletError
     from keymallet.sources.gather import put_together
-    from keymallet.store.carry import drops, mark_renames
+    from keymallet.store.carry import Earlier, drops, mark_renames
     from keymallet.store.snapshot import newest_snapshot, write_snapshot
 
-    earlier = newest_snapshot(estate.snapshots)
+    newest = newest_snapshot(estate.snapshots)
+    earlier = Earlier(newest) if newest else None
     readings = _readings(estate, at, earlier, only)
     fresh = [reading for reading in readings if reading.read_at is None and not reading.failed]
     if not fresh:
@@ -122,11 +124,11 @@ def gather_snapshot(
     )
 
 
-def _readings(estate: Estate, at: datetime, earlier: Snapshot | None, only: Sequence[str]) -> list[Reading]:
+def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:
     """Every source's reading in the estate's order: read now, taken over, or carried as not read."""
     from keymallet.core.problems import fail
     from keymallet.sources.gather import read_sources
-    from keymallet.store.carry import is_of, not_read, readings_of
+    from keymallet.store.carry import is_of, not_read
 
     wanted = [source for source in estate.sources if not only or source.name in only]
     if only and earlier is None and len(wanted) < len(estate.sources):
@@ -137,7 +139,7 @@ def _readings(estate: Estate, at: datetime, earlier: Snapshot | None, only: Sequ
     for source in estate.sources:
         if source not in wanted:
             assert earlier is not None
-            found += readings_of(earlier, source.name)
+            found += earlier.readings_of(source.name)
             continue
         for reading in (each for each in read if is_of(each.source, source.name)):
             found += not_read(reading, earlier) if reading.failed else [reading]

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import NOTHING_KNOWN, ORIGIN, ROW, UNREAD, source_column
+from keymallet.core.evidence import NOTHING_KNOWN, ORIGIN, ROW, UNREAD, Evidence, source_column
 from keymallet.core.problems import Problem
 from keymallet.core.reading import Reading
-from keymallet.store.snapshot import Snapshot
+from keymallet.store.snapshot import Snapshot, SourceRecord
 
 _WORKED_OUT = {"key": ("shared-with", "shared-with-root")}
 """Columns that are worked out over all sources, and are again whenever they are put together."""
@@ -19,31 +21,50 @@ def is_of(source: str, declared: str) -> bool:
     return source == declared or source.startswith(declared + "/")
 
 
-def readings_of(snapshot: Snapshot, declared: str) -> list[Reading]:
-    """What a snapshot holds of a source, as it was read then."""
-    evidence = snapshot.evidence()
-    found = []
-    for name, record in snapshot.manifest.sources.items():
-        if is_of(name, declared):
-            tables = {
-                table: part
-                for table, frame in evidence.tables.items()
-                if (part := _part(table, frame, name)).height or table == facts.ACCOUNT.name
-            }
-            kept = Reading(
-                name,
-                tables=tables,
-                supply=record.supply,
-                intake=record.intake,
-                files=record.files,
-                remarks=record.remarks,
-                incomplete=record.incomplete,
-                failed=record.failed,
-                read_at=record.read_at,
-                renamed=record.renamed,
-            )
-            found.append(kept)
-    return found
+class Earlier:
+    """The snapshot before, read once for all that is asked of it."""
+
+    def __init__(self, snapshot: Snapshot) -> None:
+        self.snapshot = snapshot
+
+    @cached_property
+    def accounts(self) -> dict[str, pl.DataFrame]:
+        """The names and lasting ids of each source's accounts."""
+        frame = self.snapshot.evidence({"account": {"name", "stable-id"}}).tables["account"]
+        parts = frame.select("source", "name", "stable-id").partition_by("source", as_dict=True)
+        return {str(source): part for (source,), part in parts.items()}
+
+    @cached_property
+    def _evidence(self) -> Evidence:
+        return self.snapshot.evidence()
+
+    def sources_of(self, declared: str) -> dict[str, SourceRecord]:
+        """How each source that the estate declares by this name was read."""
+        sources = self.snapshot.manifest.sources
+        return {name: record for name, record in sources.items() if is_of(name, declared)}
+
+    def readings_of(self, declared: str) -> list[Reading]:
+        """What the snapshot holds of a source, as it was read then."""
+        return [self._reading(name, record) for name, record in self.sources_of(declared).items()]
+
+    def _reading(self, name: str, record: SourceRecord) -> Reading:
+        tables = {
+            table: part
+            for table, frame in self._evidence.tables.items()
+            if (part := _part(table, frame, name)).height or table == facts.ACCOUNT.name
+        }
+        return Reading(
+            name,
+            tables=tables,
+            supply=record.supply,
+            intake=record.intake,
+            files=record.files,
+            remarks=record.remarks,
+            incomplete=record.incomplete,
+            failed=record.failed,
+            read_at=record.read_at,
+            renamed=record.renamed,
+        )
 
 
 def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
@@ -58,7 +79,7 @@ def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
     return part.drop(name for name in dropped if name in part.columns)
 
 
-def not_read(failed: Reading, earlier: Snapshot | None) -> list[Reading]:
+def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
     """The accounts a source had before it could not be read: there, with nothing known of them.
 
     So they are neither gone nor clean: every rule that could be for them is unproven.
@@ -66,14 +87,12 @@ def not_read(failed: Reading, earlier: Snapshot | None) -> list[Reading]:
     if earlier is None:
         return [failed]
     found = []
-    for before in readings_of(earlier, failed.source):
-        names = before.tables["account"].select("name")
+    for name, record in earlier.sources_of(failed.source).items():
+        names = earlier.accounts.get(name, failed.tables["account"]).select("name")
         whole = names.with_columns(pl.lit([NOTHING_KNOWN], dtype=pl.List(pl.String)).alias(UNREAD))
-        carried = Reading(
-            before.source, tables={"account": whole}, failed=failed.failed, problems=failed.problems
-        )
+        carried = Reading(name, tables={"account": whole}, failed=failed.failed, problems=failed.problems)
         if names.height:
-            last = before.read_at or earlier.manifest.gathered
+            last = record.read_at
             told = f"{names.height:,} accounts known from {last:%Y-%m-%d %H:%M}Z are carried as not read"
             carried.remarks.append(told)
             carried.read_at = last
@@ -81,15 +100,12 @@ def not_read(failed: Reading, earlier: Snapshot | None) -> list[Reading]:
     return found or [failed]
 
 
-def mark_renames(reading: Reading, earlier: Snapshot | None) -> None:
+def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
     """Note accounts that go by another name than before: the same lasting id, and the old name is gone."""
-    if earlier is None or reading.failed or reading.source not in earlier.manifest.sources:
-        return
     accounts = reading.tables["account"]
-    before = earlier.evidence({"account": {"name", "stable-id"}}).tables["account"]
-    if "stable-id" not in accounts.columns or "stable-id" not in before.columns:
+    if earlier is None or "stable-id" not in accounts.columns or reading.source not in earlier.accounts:
         return
-    before = before.filter(pl.col("source").cast(pl.String) == reading.source)
+    before = earlier.accounts[reading.source]
     ids = pl.col("stable-id")
     old = before.select("stable-id", old="name").drop_nulls().filter(ids.is_unique())
     new = accounts.select("stable-id", new="name").drop_nulls().filter(ids.is_unique())
@@ -104,13 +120,12 @@ def mark_renames(reading: Reading, earlier: Snapshot | None) -> None:
         reading.remarks.append(f"renamed: {shown}{more}")
 
 
-def drops(readings: list[Reading], declared: str, earlier: Snapshot | None, largest: int) -> list[Problem]:
+def drops(readings: list[Reading], declared: str, earlier: Earlier | None, largest: int) -> list[Problem]:
     """A problem where a source has lost more of its accounts than it may without being asked about."""
     mine = [reading for reading in readings if is_of(reading.source, declared)]
     if earlier is None or any(reading.failed for reading in mine):
         return []
-    accounts = earlier.evidence({"account": set()}).tables["account"]["source"].cast(pl.String)
-    before = len(accounts.filter((accounts == declared) | accounts.str.starts_with(declared + "/")))
+    before = sum(part.height for name, part in earlier.accounts.items() if is_of(name, declared))
     now = sum(reading.tables["account"].height for reading in mine)
     if before == 0 or (before - now) * 100 <= largest * before:
         return []

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 
@@ -22,18 +22,18 @@ _FIRST = datetime(1970, 1, 1, tzinfo=UTC)
 class Entry:
     """One entry: its name, and the values of its attributes by their names in small letters.
 
-    `place` says where it was read, for notes.
+    `place` says where it was read, for notes; `key` is the name in the one form that all spellings of it
+    have.
     """
 
     dn: str
     values: dict[str, list[bytes]]
     place: str = ""
     line: int = 0
+    key: str = field(init=False)
 
-    @property
-    def key(self) -> str:
-        """The name in the one form that all spellings of it have."""
-        return normal_dn(self.dn)
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "key", normal_dn(self.dn))
 
     @property
     def classes(self) -> set[str]:

@@ -81,7 +81,7 @@ class Directory:
         membership = Groups(groups)
         families = self._visible(list(named.values()))
         rows = self._rows(named, families, policies, membership)
-        self._account_table(rows, self._supply(named, families, groups))
+        enter_table(self.reading, facts.ACCOUNT, rows, self._supply(named, families, groups))
         self._key_table(named)
         self._grant_table(named, membership)
         self._setting_table(named, policies)
@@ -225,8 +225,6 @@ class Directory:
             supply |= dict.fromkeys(_SHADOW_FACTS, "the shadow attributes, which only hosts heed")
         for family in families:
             supply |= family.supplies
-        if any(family.name == "password policy overlay" for family in families):
-            supply.setdefault("enabled", "the overlay knows no switch but the lock")
         if self._passwords(accounts) is not None:
             supply |= dict.fromkeys(("has-password", "password-empty"), "whether userPassword is there")
             if "userpassword" in seen:
@@ -239,12 +237,6 @@ class Directory:
             for fact, told in supply.items()
             if fact == "name" or not any(name in _words(told) for name in hidden)
         }
-
-    def _account_table(self, rows: list[dict[str, Any]], supply: dict[str, str]) -> None:
-        if supply.get("enabled", "").startswith("the overlay"):
-            for row in rows:
-                row["enabled"] = True
-        enter_table(self.reading, facts.ACCOUNT, rows, supply)
 
     # what belongs to accounts, and what is in force
 

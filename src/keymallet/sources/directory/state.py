@@ -54,6 +54,7 @@ def _overlay(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
     window = policy.count_within if policy else None
     counting = [each for each in failures if window is None or at - each < window]
     facts: Facts = {
+        "enabled": True,
         "password-changed": changed,
         "password-must-change": entry.flag("pwdreset") is True
         and not (policy and policy.must_change is False),
@@ -178,6 +179,7 @@ def _control_lock(entry: Entry, policy: Policy | None, computed: int | None) -> 
 
 
 _OVERLAY_FACTS = {
+    "enabled": "the overlay knows no switch but the lock",
     "password-changed": "pwdChangedTime",
     "password-must-change": "pwdReset",
     "password-never-expires": "pwdChangedTime and the policy",

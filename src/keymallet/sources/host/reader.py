@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
@@ -46,7 +46,7 @@ _Entry = TypeVar("_Entry", PasswdEntry, ShadowEntry, GroupEntry)
 _NOBODY = 65534
 _ODD = {"etc/passwd": odd_passwd, "etc/shadow": odd_shadow}
 MOST_ODD = 20
-"""How many odd lines of a file are told one by one."""
+"""How many odd lines of a file, or shared user ids, are told one by one."""
 
 _KEY_FACTS = "account key kind starts expires state algorithm bits digest scope label".split()
 _FACTOR_FACTS = "account kind amr registered last-used state label".split()
@@ -268,11 +268,14 @@ class HostReader:
         own = [each.name for each in accounts.values() if each.password != "x"]
         if own:
             remark(f"{self.folder}/etc/passwd: a password of its own for {named_few(own)}: ageing is ignored")
-        holders = Counter(each.uid for each in accounts.values())
-        for uid, number in holders.items():
-            if number > 1:
-                same = [each.name for each in accounts.values() if each.uid == uid]
-                remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {named_few(same)}")
+        holders: dict[int, list[str]] = defaultdict(list)
+        for each in accounts.values():
+            holders[each.uid].append(each.name)
+        shared = [(uid, names) for uid, names in holders.items() if len(names) > 1]
+        for uid, names in shared[:MOST_ODD]:
+            remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {named_few(names)}")
+        if len(shared) > MOST_ODD:
+            remark(f"{self.folder}/etc/passwd: {len(shared) - MOST_ODD:,} more user ids are shared")
         if host.groups is not None and self.files.is_there("etc/gshadow"):
             self._compare_members(host.groups)
         if host.server is not None and not host.server.uses_pam:

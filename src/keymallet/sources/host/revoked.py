@@ -10,8 +10,9 @@ import base64
 import struct
 from dataclasses import dataclass, field
 
-from keymallet.sources.host.files import HostFiles, text_lines
-from keymallet.sources.host.public_keys import Certificate, NoKeyError, fingerprint, read_key
+from keymallet.sources.host.files import HostFiles
+from keymallet.sources.host.key_list import read_key_list
+from keymallet.sources.host.public_keys import Certificate, fingerprint
 
 _MAGIC = b"SSHKRL\n\0"
 _CERTIFICATES, _KEYS, _SHA1, _SIGNATURE, _SHA256 = 1, 2, 3, 4, 5
@@ -46,24 +47,13 @@ def read_revoked(files: HostFiles, path: str) -> Revoked | None:
         return None
     found = Revoked()
     if not data.startswith(_MAGIC):
-        _read_list(files, path, data, found)
+        found.keys = read_key_list(files, path, data, "revoked key")
         return found
     try:
         _read_binary(files, path, data, found)
     except (struct.error, ValueError, IndexError):
         files.refuse("key", path, 0, "the revocation list is damaged; sshd would refuse every key")
     return found
-
-
-def _read_list(files: HostFiles, path: str, data: bytes, found: Revoked) -> None:
-    for number, line in text_lines(data):
-        words = line.split()
-        if not words or words[0].startswith("#"):
-            continue
-        try:
-            found.keys.add(read_key(words[0], words[1] if len(words) > 1 else "").fingerprint)
-        except NoKeyError as error:
-            files.refuse("key", path, number, f"no revoked key: {error}")
 
 
 def _read_binary(files: HostFiles, path: str, data: bytes, found: Revoked) -> None:

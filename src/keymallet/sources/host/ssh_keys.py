@@ -15,8 +15,9 @@ from keymallet.core.evidence import NOTHING_KNOWN, UNREAD
 from keymallet.sources.host.auth_log import Logged
 from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineError, parse_line
 from keymallet.sources.host.files import HostFiles, named_few, text_lines
+from keymallet.sources.host.key_list import read_key_list
 from keymallet.sources.host.lines import PasswdEntry
-from keymallet.sources.host.public_keys import Certificate, NoKeyError, read_certificate, read_key
+from keymallet.sources.host.public_keys import Certificate, NoKeyError, read_certificate
 from keymallet.sources.host.revoked import Revoked, read_revoked
 from keymallet.sources.host.sshd import SshServer
 
@@ -56,14 +57,7 @@ class KeyReader:
                 f"{self.files.shown(path)} is not there: whose certificates are taken is unknown"
             )
             return
-        for number, line in text_lines(data):
-            words = line.split()
-            if not words or words[0].startswith("#"):
-                continue
-            try:
-                self.trusted.add(read_key(words[0], words[1] if len(words) > 1 else "").fingerprint)
-            except NoKeyError as error:
-                self.files.refuse("key", path, number, f"no signing key: {error}")
+        self.trusted = read_key_list(self.files, path, data, "signing key")
 
     def rows(self, accounts: list[PasswdEntry]) -> list[dict[str, Any]] | None:
         """A row for each key and certificate; None if no account's home was brought along at all."""

@@ -13,13 +13,16 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import ORIGIN, ROW, UNREAD, Evidence, data_type
+from keymallet.core.evidence import CANDIDATES, ORIGIN, PERSON_ROW, ROW, UNREAD, Evidence, data_type
 from keymallet.core.judge import Judgement, Verdict, judge
 from keymallet.core.rulebook import read_rulebook
 
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 CLOCK = ZoneInfo("Europe/Zurich")
 PROGRAM = Path(sys.executable).parent / "keymallet"
+
+
+_NO_FACTS = ("of", "candidates", UNREAD)
 
 
 def days_ago(days: float) -> datetime:
@@ -33,6 +36,7 @@ def evidence(
     **children: list[dict[str, Any]],
 ) -> Evidence:
     """Evidence of these accounts. A row of another table names its account's row as `of` (None: an orphan).
+    An account names its person's row so; `candidates` are numbers of people whose it may be.
 
     Without `supply`, the one source "d" supplies whatever any row mentions. Column names are
     written with underscores.
@@ -43,14 +47,17 @@ def evidence(
     if supply is None:
         mentioned = {name: sorted({key for row in rows for key in row}) for name, rows in tables.items()}
         supply = {
-            "d": {
-                name: [key for key in keys if key not in ("of", UNREAD)] for name, keys in mentioned.items()
-            }
+            "d": {name: [key for key in keys if key not in _NO_FACTS] for name, keys in mentioned.items()}
         }
     sources = pl.Enum(list(supply))
     keyed = [{"source": "d", "name": f"a{number}", **row} for number, row in enumerate(tables.pop("account"))]
     keyed = [{"account": f"{row['source']}/{row['name']}", **row} for row in keyed]
     frames = {"account": _frame(facts.ACCOUNT, keyed).with_columns(pl.col("source").cast(sources))}
+    if "person" in tables:
+        frames["account"] = frames["account"].with_columns(
+            pl.Series(PERSON_ROW, [row.get("of") for row in keyed], dtype=pl.UInt32),
+            pl.Series(CANDIDATES, [row.get("candidates") for row in keyed], dtype=pl.List(pl.String)),
+        )
     for name, rows in tables.items():
         table = facts.TABLES[name]
         frame = _frame(table, [{key: value for key, value in row.items() if key != "of"} for row in rows])
@@ -61,6 +68,9 @@ def evidence(
         ]
         if "source" in table.names:
             frames[name] = frame.with_columns(pl.Series("source", origins, dtype=sources))
+            continue
+        if not table.owner:
+            frames[name] = frame.with_columns(pl.Series(ORIGIN, origins, dtype=sources))
             continue
         frames[name] = frame.with_columns(
             pl.Series(ORIGIN, origins, dtype=sources), pl.Series(ROW, places, dtype=pl.UInt32)

@@ -6,7 +6,7 @@ It reads the syntax tree, not the typed tree, and knows nothing of Polars. None 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
@@ -20,7 +20,7 @@ Row = dict[str, Any]
 
 @dataclass
 class World:
-    """All facts, as rows. A child row's `of` is the place of its account, or None."""
+    """All facts, as rows. A row's `of` is the place of its account or person, or None."""
 
     accounts: list[Row]
     children: dict[str, list[Row]]
@@ -28,6 +28,7 @@ class World:
     at: datetime
     limits: dict[str, Any]
     terms: dict[str, Node]
+    people: list[Row] = field(default_factory=list)
 
 
 def kleene_not(value: bool | None) -> bool | None:
@@ -61,6 +62,15 @@ class Evaluator:
         place = self.row["of"] if self.row is not None else None
         return None if place is None else self.world.accounts[place]
 
+    def owner(self, table: str) -> Row | None:
+        """The account or person the row belongs to; itself if it is one."""
+        if table == self.table:
+            return self.row
+        if table == "account":
+            return self.account
+        place = self.account["of"] if self.account is not None else None
+        return None if place is None else self.world.people[place]
+
     def value(self, node: Node) -> Any:
         method = getattr(self, f"_{type(node).__name__.lower()}")
         return method(node)
@@ -72,8 +82,8 @@ class Evaluator:
         head, _, rest = node.text.partition(".")
         if rest and head == "limit":
             return self.world.limits[rest]
-        if rest and head == "account":
-            return Evaluator(self.world, "account", self.account).value(tree.Name(node.span, rest))
+        if rest and head in ("account", "person"):
+            return Evaluator(self.world, head, self.owner(head)).value(tree.Name(node.span, rest))
         if facts.TABLES[self.table].column(node.text):
             return self.fact(node.text)
         if node.text in self.world.terms:
@@ -228,9 +238,10 @@ class Evaluator:
         if not isinstance(node, tree.Name):
             return ()
         name, table = node.text, self.table
-        if name.startswith("account."):
-            name, table = name.removeprefix("account."), "account"
-        column = facts.TABLES[table].column(name)
+        head, _, rest = name.partition(".")
+        if rest:
+            name, table = rest, head
+        column = facts.TABLES[table].column(name) if table in facts.TABLES else None
         return column.words if column and column.kind in (Kind.WORD, Kind.WORDS) else ()
 
     def items(self, choices: Node, other: Node) -> list[Any]:
@@ -266,8 +277,9 @@ class Evaluator:
 
     def _known(self, node: tree.Known) -> bool | None:
         name, evaluator = node.operand.text, self
-        if name.startswith("account."):
-            name, evaluator = name.removeprefix("account."), Evaluator(self.world, "account", self.account)
+        head, _, rest = name.partition(".")
+        if rest:
+            name, evaluator = rest, Evaluator(self.world, head, self.owner(head))
         column = facts.TABLES[evaluator.table].column(name)
         if evaluator.row is None:
             known: bool | None = None
@@ -308,15 +320,46 @@ class Evaluator:
         return None if "*" in (row.get("unread") or []) else True
 
     def _ask(self, node: tree.Ask) -> Any:
+        if node.table == "account":
+            return self.answer(node, self.of_accounts(node))
         about = Evaluator(self.world, "account", self.account)
         if about.row is None or not about.supplied(node.table):
             return None
-        values = [
-            self.is_a_row(row)
-            if node.condition is None
-            else Evaluator(self.world, node.table, row).value(node.condition)
-            for row in about.rows(node.table)
-        ]
+        return self.answer(node, [self.condition(node, row) for row in about.rows(node.table)])
+
+    def condition(self, node: tree.Ask, row: Row) -> Any:
+        if node.condition is None:
+            return self.is_a_row(row)
+        return Evaluator(self.world, node.table, row).value(node.condition)
+
+    def of_accounts(self, node: tree.Ask) -> list[bool | None] | None:
+        """The condition on each account of the person, or that may be theirs; None without a person."""
+        person = self.owner("person")
+        if person is None:
+            return None
+        values = []
+        for account in self.world.accounts:
+            value = self.condition(node, account)
+            if account["of"] is not None:
+                if self.world.people[account["of"]] is person:
+                    values.append(value)
+            elif self.may_be_of(account, person):
+                # It counts if it is theirs: whether or not it passes cannot be told, unless it is out of it.
+                out = node.question == "every"
+                values.append(out if value is out else None)
+        return values
+
+    def may_be_of(self, account: Row, person: Row) -> bool:
+        if account.get("candidates"):
+            return person["person"] in account["candidates"]
+        unread = account.get("unread") or []
+        if "person" in unread or "*" in unread:
+            return True
+        return account["person"] is None and "person" not in self.world.supply[account["source"]]["account"]
+
+    def answer(self, node: tree.Ask, values: list[bool | None] | None) -> Any:
+        if values is None:
+            return None
         if node.question == "count":
             return None if None in values else sum(values)
         if node.question == "every":

@@ -123,7 +123,7 @@ kinds = { "svc" = "service", "*" = "person" }
     write(tmp_path, {**files, "vm/etc/passwd": passwd})
     gathered = gather(read_estate(tmp_path / "estate.toml"), AT)
     assert gathered.tables["account"]["person"].to_list() == ["17", None, "9", None, None, None, "17"]
-    assert gathered.readings[1].supply["account"]["person"] == "staff, the account of the same name"
+    assert gathered.readings[1].supply["account"]["person"] == "tied by name = login in staff"
     write(tmp_path, {"estate.toml": HEAD + sources.replace('persons = "staff"', 'persons = "stuff"')})
     with pytest.raises(KeymalletError) as raised:
         read_estate(tmp_path / "estate.toml")

@@ -112,7 +112,7 @@ def gather_snapshot(
         raise KeymalletError(lost)
     for reading in fresh:
         mark_renames(reading, earlier)
-    gathered = put_together(readings, at)
+    gathered = put_together(readings, estate, at)
     return write_snapshot(
         estate.snapshots,
         version=__version__,
@@ -127,8 +127,9 @@ def gather_snapshot(
 def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:
     """Every source's reading in the estate's order: read now, taken over, or carried as not read."""
     from keymallet.core.problems import fail
+    from keymallet.core.reading import is_of
     from keymallet.sources.gather import read_sources
-    from keymallet.store.carry import is_of, not_read
+    from keymallet.store.carry import not_read
 
     wanted = [source for source in estate.sources if not only or source.name in only]
     if only and earlier is None and len(wanted) < len(estate.sources):

@@ -85,10 +85,16 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 
 def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
-    from keymallet.core.findings import findings, on_systems, worst_accounts
-    from keymallet.core.judge import judge
+    from keymallet.core.findings import findings, on_people, on_systems, worst_accounts
     from keymallet.views.intake import has_gaps, show_intake
-    from keymallet.views.summary import show_closing, show_rules, show_run, show_systems, show_worst
+    from keymallet.views.summary import (
+        show_closing,
+        show_people,
+        show_rules,
+        show_run,
+        show_systems,
+        show_worst,
+    )
     from keymallet.views.terminal import console, text
 
     with output_stream(options.output) as stream:
@@ -101,8 +107,12 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
             out.print()
             out.print(text("the worst accounts", "dim"))
             names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
-            alone = judge(judgement.evidence.only(rows), case.rulebook, case.at, case.clock)
-            show_worst(out, findings(alone), names, breached)
+            show_worst(out, findings(judgement, accounts=rows), names, breached)
+        people = on_people(judgement)
+        if people.height:
+            out.print()
+            out.print(text("people of whom something is amiss", "dim"))
+            show_people(out, people, options.worst)
         systems = on_systems(judgement)
         if systems.height:
             out.print()

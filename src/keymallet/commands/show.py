@@ -22,7 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
-    from keymallet.core.findings import EVERY_VERDICT, findings
+    from keymallet.core.findings import about_account
     from keymallet.core.judge import judge
     from keymallet.core.lookup import find_accounts, of_same_person
     from keymallet.views.account import show_account
@@ -34,9 +34,10 @@ def run(options: argparse.Namespace) -> int:
     out = console()
     for number, row in enumerate(find_accounts(evidence, options.account)):
         alone = judge(evidence.only([row]), case.rulebook, case.at, case.clock)
+        around = judge(evidence.around(row), case.rulebook, case.at, case.clock)
         if number:
             out.print()
-        show_account(out, alone, findings(alone, EVERY_VERDICT), of_same_person(evidence, row))
+        show_account(out, alone, about_account(around, alone), of_same_person(evidence, row))
     out.print()
     show_hints(
         out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]

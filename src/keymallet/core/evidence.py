@@ -14,6 +14,12 @@ from keymallet.core.facts import Column, Kind, Table
 ROW = "account-row"
 """Column of every table whose rows belong to an account: the row of that account, or null."""
 
+PERSON_ROW = "person-row"
+"""Optional column of accounts: the row of the person it belongs to, or null."""
+
+CANDIDATES = "person-candidates"
+"""Optional column of accounts: numbers of the people it may belong to, where that is ambiguous."""
+
 UNREAD = "unread"
 """Optional column: the names of facts that stood in the source but could not be read there."""
 
@@ -43,6 +49,11 @@ def data_type(column: Column) -> pl.DataType:
             return pl.Duration("us")
 
 
+def row_column(table: Table) -> str:
+    """The column that says which row of its owner a row of this table belongs to."""
+    return f"{table.owner}-row"
+
+
 def source_column(table: Table) -> str:
     """The column that says which source a row of this table came from."""
     return "source" if "source" in table.names else ORIGIN
@@ -53,8 +64,8 @@ def empty_frame(table: Table) -> pl.DataFrame:
     schema: dict[str, pl.DataType] = {column.name: data_type(column) for column in table.columns}
     if source_column(table) == ORIGIN:
         schema[ORIGIN] = pl.String()
-    if table.of_account:
-        schema[ROW] = pl.UInt32()
+    if table.owner:
+        schema[row_column(table)] = pl.UInt32()
     return pl.DataFrame(schema=schema)
 
 
@@ -90,15 +101,42 @@ class Evidence:
         ]
 
     def only(self, rows: Iterable[int]) -> Evidence:
-        """The evidence on these accounts alone, renumbered."""
+        """The evidence on these accounts and their people alone, renumbered."""
         chosen = pl.Series("row", sorted(rows), dtype=pl.UInt32)
-        numbering = pl.DataFrame({ROW: chosen, "new": pl.int_range(len(chosen), dtype=pl.UInt32, eager=True)})
-        tables = {"account": self.tables["account"][chosen]}
+        accounts = self.tables["account"][chosen]
+        tables = {"account": accounts}
         for name, frame in self.tables.items():
             if ROW in frame.columns:
-                kept = frame.join(numbering, on=ROW, how="inner", maintain_order="left")
-                tables[name] = kept.drop(ROW).rename({"new": ROW})
+                tables[name] = _renumbered(frame, ROW, chosen, keep_others=False)
+        if PERSON_ROW in accounts.columns and "person" in self.tables:
+            people = accounts[PERSON_ROW].drop_nulls().unique().sort()
+            tables["person"] = self.tables["person"][people]
+            tables["account"] = _renumbered(accounts, PERSON_ROW, people, keep_others=True)
         return Evidence(tables, self.supply, self.read_at)
+
+    def around(self, row: int) -> Evidence:
+        """The evidence that verdicts on one account rest on: with other accounts of the same person.
+
+        Accounts of which it is not known whose they are might be that person's: they are in it too.
+        """
+        accounts = self.tables["account"]
+        if PERSON_ROW not in accounts.columns or accounts[PERSON_ROW][row] is None:
+            return self.only([row])
+        same = pl.col(PERSON_ROW) == accounts[PERSON_ROW][row]
+        untold = [name for name in self.sources if "person" not in self.supply[name].get("account", {})]
+        anybodys = pl.col(PERSON_ROW).is_null() & pl.col("source").cast(pl.String).is_in(untold)
+        if UNREAD in accounts.columns:
+            anybodys |= pl.col(PERSON_ROW).is_null() & (pl.col(UNREAD).list.len() > 0)
+        wanted = accounts.select((same | anybodys).fill_null(False).alias("wanted"))["wanted"]
+        return self.only(wanted.arg_true())
+
+
+def _renumbered(frame: pl.DataFrame, column: str, chosen: pl.Series, *, keep_others: bool) -> pl.DataFrame:
+    """The rows that belong to the chosen ones of their owners, numbered by their places among these."""
+    places = pl.int_range(len(chosen), dtype=pl.UInt32, eager=True)
+    numbering = pl.DataFrame({column: chosen, "new": places})
+    kept = frame.join(numbering, on=column, how="left" if keep_others else "inner", maintain_order="left")
+    return kept.drop(column).rename({"new": column})
 
 
 def link_to_accounts(names: pl.Series, tables: list[pl.DataFrame]) -> list[pl.DataFrame]:

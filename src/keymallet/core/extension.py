@@ -22,7 +22,7 @@ LISTS: dict[str, Table] = {
 
 _IN_THE_CORE = ("account", "source", "name", "stable-id", "groups")
 ACCOUNT_COLUMNS: tuple[Column, ...] = tuple(
-    column for column in facts.ACCOUNT.columns if column.name not in _IN_THE_CORE
+    column for column in facts.ACCOUNT.columns if column.name not in _IN_THE_CORE and not column.across
 )
 """The facts of an account that the extension can hold."""
 
@@ -47,7 +47,7 @@ def json_schema() -> dict[str, Any]:
     """The extension as a JSON Schema (2020-12)."""
     properties = {camel(column.name): _property(column) for column in ACCOUNT_COLUMNS}
     for name, table in LISTS.items():
-        members = {camel(column.name): _property(column) for column in table.columns[1:]}
+        members = {camel(column.name): _property(column) for column in table.columns[1:] if not column.across}
         item = {"type": "object", "properties": members, "additionalProperties": False}
         properties[name] = {"type": "array", "description": table.meaning, "items": item}
     return {

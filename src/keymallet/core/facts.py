@@ -41,7 +41,8 @@ class Column:
 
     `past` marks an instant of something that has happened: one after the reading is impossible.
     `closes` marks the first instant at which something no longer holds, so that a plain date
-    needs saying whether the day itself still counts.
+    needs saying whether the day itself still counts. `across` marks what only shows when all sources
+    lie side by side: no source gives it.
     """
 
     name: str
@@ -50,26 +51,32 @@ class Column:
     words: tuple[str, ...] = ()
     past: bool = False
     closes: bool = False
+    across: bool = False
     definition: str = ""
     derivation: Derivation = Derivation.UNLESS_KNOWN
 
 
 @dataclass(frozen=True, slots=True)
 class Table:
-    """One fact table. `of_account`: each row belongs to an account, named in its first column.
+    """One fact table. `owner` is the table whose rows its rows belong to, or empty.
 
-    `label` names the columns that tell one row of an account from another in messages.
+    `label` names the columns that tell one row of an owner from another in messages.
     """
 
     name: str
     meaning: str
     columns: tuple[Column, ...]
-    of_account: bool = True
+    owner: str = "account"
     label: tuple[str, ...] = ()
 
     def column(self, name: str) -> Column | None:
         """Return the column of that name, or None."""
         return _BY_NAME[self.name].get(name)
+
+    @property
+    def of_account(self) -> bool:
+        """Whether each row belongs to an account, named in the first column."""
+        return self.owner == "account"
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -150,6 +157,10 @@ ACCOUNT = Table(
         _text("display", "the name shown to people"),
         _text("mail", "mail address"),
         _text("person", "the person's number in the roster"),
+        Column(
+            "tied-by", Kind.TEXT, "what told whose it is: the number in the source, or a tie", across=True
+        ),
+        Column("on-roster", Kind.FLAG, "its person stands in the staff roster", across=True),
         _text("owner", "who answers for an account that is no person's"),
         _word("kind", "whose or what it is", "person guest service shared system emergency"),
         _text("unit", "the part of the organisation it belongs to"),
@@ -165,6 +176,9 @@ ACCOUNT = Table(
         _words("entitlements", "what it is licensed for"),
         _words("labels", "free labels"),
         _words("groups", "all its groups, nested ones included"),
+        Column("twins", Kind.WORDS, "the same account in systems paired with its own", across=True),
+        Column("no-twin-in", Kind.WORDS, "paired systems in which it is missing", across=True),
+        Column("twin-differs", Kind.WORDS, "facts in which a twin differs from it, and how", across=True),
         _flag("has-password", "there is a password; an empty one counts"),
         _flag("password-empty", "the password is empty: anybody gets in"),
         _flag("password-locked", "the password is barred; other ways in are not"),
@@ -195,7 +209,7 @@ ACCOUNT = Table(
             always=True,
         ),
     ),
-    of_account=False,
+    owner="person",
     label=("name", "display", "unit"),
 )
 
@@ -236,8 +250,13 @@ KEY = Table(
         _text("algorithm", "the algorithm of the key"),
         Column("bits", Kind.COUNT, "size of the key in bits"),
         _text("digest", "digest of the public part, for seeing what is shared"),
-        _words("shared-with", "accounts of other people that the same key opens; at most ten are named"),
-        _flag("shared-with-root", "the same key opens a root account"),
+        Column(
+            "shared-with",
+            Kind.WORDS,
+            "accounts of other people that the same key opens; at most ten are named",
+            across=True,
+        ),
+        Column("shared-with-root", Kind.FLAG, "the same key opens a root account", across=True),
         _text("superseded-by", "the id of the one that replaces it"),
         _text("scope", "what it may be used for"),
         _text("label", "what its owner calls it"),
@@ -310,7 +329,7 @@ GATE = Table(
         _words("leaves-out", "accounts, groups or kinds it does not ask"),
         _words("applications", "what it guards"),
     ),
-    of_account=False,
+    owner="",
     label=("gate",),
 )
 
@@ -337,7 +356,7 @@ SETTING = Table(
         _word("remote-root", "how root may sign in over the network", "no forced-command key yes"),
         _span("elevation-limit", "how long opened privilege may last"),
     ),
-    of_account=False,
+    owner="",
     label=("setting",),
 )
 
@@ -355,8 +374,8 @@ PERSON = Table(
         _closes("leaves", "first instant after the last day"),
         _word("contract", "kind of contract", "staff contractor temporary external"),
     ),
-    of_account=False,
-    label=("person",),
+    owner="",
+    label=("person", "name", "unit"),
 )
 
 EXEMPTION = Table(
@@ -378,7 +397,7 @@ EXEMPTION = Table(
         _words("watch", "who is told when it is used"),
         _text("safeguards", "what limits the harm meanwhile"),
     ),
-    of_account=False,
+    owner="",
     label=("exemption",),
 )
 
@@ -402,10 +421,31 @@ _BY_NAME = {table.name: {column.name: column for column in table.columns} for ta
 
 
 def tables_of_account() -> tuple[Table, ...]:
-    """The tables whose rows belong to an account: those a rule can ask `some …` about."""
+    """The tables whose rows belong to an account."""
     return tuple(table for table in TABLES.values() if table.of_account)
 
 
 def tables_with_verdicts() -> tuple[Table, ...]:
-    """The tables a rule can be for each row of: accounts, what is theirs, what a source has in force."""
-    return tuple(table for table in TABLES.values() if table.of_account or "source" in table.names)
+    """The tables a rule can be for each row of: people, accounts, what is theirs, what is in force."""
+    return tuple(
+        table for table in TABLES.values() if table.of_account or table is PERSON or "source" in table.names
+    )
+
+
+def owned_tables() -> tuple[Table, ...]:
+    """The tables that a rule can ask `some …` about: accounts of a person, and what is an account's."""
+    return tuple(table for table in TABLES.values() if table.owner)
+
+
+def way_to_owner(table: Table, owner: str) -> tuple[Table, ...] | None:
+    """The tables to go through from a row to the row of `owner` it belongs to; None: to none.
+
+    From a key to its person: key, account. From an account to its account: nowhere.
+    """
+    way: list[Table] = []
+    while table.name != owner:
+        if not table.owner:
+            return None
+        way.append(table)
+        table = TABLES[table.owner]
+    return tuple(way)

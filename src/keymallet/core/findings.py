@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import account_names
+from keymallet.core.evidence import account_names, source_column
 from keymallet.core.judge import Judgement, Verdict
 from keymallet.core.reasons import because, missing
 from keymallet.core.rulebook import Rule
@@ -25,7 +27,7 @@ COLUMNS = (
     "advice",
 )
 """What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account.
-Where it is on something in force in a source (a setting), `account` names that source.
+Where it is on something in force in a source (a setting), or on a person, `account` names the source.
 """
 
 
@@ -33,26 +35,52 @@ SHORTCOMINGS = (Verdict.BREACH, Verdict.UNPROVEN)
 EVERY_VERDICT = (Verdict.BREACH, Verdict.UNPROVEN, Verdict.MET)
 
 
-def findings(judgement: Judgement, verdicts: tuple[Verdict, ...] = SHORTCOMINGS) -> pl.DataFrame:
-    """Each verdict of these kinds, in their order; within a kind the gravest rule first."""
+def findings(
+    judgement: Judgement,
+    verdicts: tuple[Verdict, ...] = SHORTCOMINGS,
+    accounts: pl.Series | None = None,
+) -> pl.DataFrame:
+    """Each verdict of these kinds, in their order; within a kind the gravest rule first.
+
+    With `accounts`, rows of the account table, only the verdicts on these.
+    """
     gravest_first = sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity)
     parts = []
     for verdict in verdicts:
         for rule in gravest_first:
             rows = judgement.rows(rule, verdict)
+            if accounts is not None:
+                rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
                 parts.append(_described(judgement, rule, verdict, rows))
     return pl.concat(parts) if parts else _nothing()
 
 
+def on_people(judgement: Judgement) -> pl.DataFrame:
+    """The breaches that are a person's, whatever account they are about."""
+    return _of_no_account(judgement, lambda table: table is facts.PERSON)
+
+
 def on_systems(judgement: Judgement) -> pl.DataFrame:
-    """The breaches that are no account's: of what a source has in force, such as its settings."""
+    """The breaches that are nobody's: of what a source has in force, such as its settings."""
+    return _of_no_account(judgement, lambda table: not table.owner and table is not facts.PERSON)
+
+
+def _of_no_account(judgement: Judgement, of: Callable[[facts.Table], bool]) -> pl.DataFrame:
     parts = []
     for rule in sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity):
         rows = judgement.rows(rule, Verdict.BREACH)
-        if len(rows) and not (facts.TABLES[rule.table].of_account or rule.table == facts.ACCOUNT.name):
+        if len(rows) and of(facts.TABLES[rule.table]):
             parts.append(_described(judgement, rule, Verdict.BREACH, rows))
     return pl.concat(parts) if parts else _nothing()
+
+
+def about_account(around: Judgement, alone: Judgement) -> pl.DataFrame:
+    """Every verdict on one account and on its person, out of a judgement that has their others as well."""
+    account = alone.evidence.tables["account"]["account"][0]
+    of_people = [rule.id for rule in around.rulebook.rules if rule.table == facts.PERSON.name]
+    about = (pl.col("account") == account) | pl.col("rule").is_in(of_people)
+    return findings(around, EVERY_VERDICT).filter(about)
 
 
 def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
@@ -72,15 +100,21 @@ def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
     return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
 
 
+_MOST_IN_A_NAME = 2
 _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
 
 
 def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
     workspace = judgement.workspace
     frame = workspace.frames[rule.table][rows]
-    of_account = workspace.frames["account"].select("account", "display", "unit")[
-        judgement.accounts(rule, rows)
-    ]
+    people = rule.table == facts.PERSON.name
+    described = (
+        pl.DataFrame({"display": frame["name"], "unit": frame["unit"]})
+        if people
+        else (
+            workspace.frames["account"].select("account", "display", "unit")[judgement.accounts(rule, rows)]
+        )
+    )
     names = _names(judgement, rule, frame, rows)
     nothing = pl.lit(None, dtype=pl.String)
     reasons: list[pl.Series | pl.Expr] = [
@@ -93,7 +127,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
         reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
     return (
         frame.select(names.alias("account"), _subject(rule).alias("subject"))
-        .with_columns(of_account["display"], of_account["unit"], *reasons)
+        .with_columns(described["display"], described["unit"], *reasons)
         .with_columns(
             rule=pl.lit(rule.id),
             title=pl.lit(rule.title),
@@ -112,7 +146,7 @@ def _names(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Serie
     if rule.table == facts.ACCOUNT.name:
         return accounts["account"].gather(rows)
     if not facts.TABLES[rule.table].of_account:
-        return frame["source"].cast(pl.String)
+        return frame[source_column(facts.TABLES[rule.table])].cast(pl.String)
     return account_names(accounts, frame)
 
 
@@ -121,7 +155,9 @@ def _subject(rule: Rule) -> pl.Expr:
     if table is facts.ACCOUNT:
         return pl.lit(None, dtype=pl.String)
     return pl.concat_str(
-        [pl.col(name).cast(pl.String) for name in table.label], separator=" ", ignore_nulls=True
+        [pl.col(name).cast(pl.String) for name in table.label[:_MOST_IN_A_NAME]],
+        separator=" ",
+        ignore_nulls=True,
     )
 
 

@@ -16,6 +16,11 @@ MOST_DETAILS = 1_000
 """How many refusals are kept one by one for a table and kind; all are counted."""
 
 
+def is_of(source: str, declared: str) -> bool:
+    """Whether a source is the one an estate declares, or one of its hosts."""
+    return source == declared or source.startswith(declared + "/")
+
+
 class Refusal(msgspec.Struct, frozen=True):
     """One record or cell that was not read: where, and why."""
 
@@ -72,15 +77,14 @@ class Reading:
     """One source, read. `supply` gives, by table and column, where in the source a fact stands.
 
     Accounts are known by their name here, which is unique in a source; the `account` column of the
-    other tables holds such names. `persons_from` names a source whose account of the same name tells
-    who the person is. `incomplete` says in words where a source stopped short of giving all it has.
+    other tables holds such names. A source without accounts, such as a roster, has an empty table of
+    them. `incomplete` says in words where a source stopped short of giving all it has.
     `failed` says why it could not be read at all, `problems` in full: its accounts, if any are known
     from before, are there with nothing known of them. `read_at` is when it was read, if that was not
     now. `renamed` gives the new names of accounts by their old ones.
     """
 
     source: str
-    persons_from: str = ""
     tables: dict[str, pl.DataFrame] = field(default_factory=dict)
     supply: dict[str, dict[str, str]] = field(default_factory=dict)
     intake: dict[str, TableIntake] = field(default_factory=dict)

@@ -13,7 +13,7 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core import facts, wording
-from keymallet.core.evidence import NOTHING_KNOWN, ROW, UNREAD, source_column
+from keymallet.core.evidence import NOTHING_KNOWN, UNREAD, row_column, source_column
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -64,7 +64,8 @@ class _Subject:
     def frame(self) -> pl.DataFrame:
         """These rows, with the columns the expression needs."""
         whole = self.workspace.frames[self.table]
-        wanted = {source_column(facts.TABLES[self.table]), ROW, UNREAD}
+        table = facts.TABLES[self.table]
+        wanted = {source_column(table), row_column(table), UNREAD}
         for node in self.about.walk():
             if isinstance(node, typed.Fact):
                 wanted.add(node.column.name)
@@ -77,10 +78,11 @@ class _Subject:
         lowered = self.workspace.lowering.lower(node).alias("=")
         return self.frame.lazy().with_columns(lowered).select("=").collect().to_series()
 
-    def of_account(self, node: typed.OfAccount) -> _Subject:
-        """The accounts these rows belong to."""
-        rows = self.frame[ROW]
-        return replace(self, table=facts.ACCOUNT.name, rows=rows, about=node.body, prefix="account.")
+    def of_owner(self, node: typed.OfOwner) -> _Subject:
+        """The accounts or people these rows belong to."""
+        table = facts.TABLES[node.table]
+        rows = self.frame[row_column(table)]
+        return replace(self, table=table.owner, rows=rows, about=node.body, prefix=f"{table.owner}.")
 
     # why a truth value is not the wanted one
 
@@ -91,8 +93,8 @@ class _Subject:
                 return self.because(node.operand, not wanted)
             case typed.Term():
                 return self.because(node.body, wanted)
-            case typed.OfAccount():
-                return self.of_account(node).because(node.body, wanted)
+            case typed.OfOwner():
+                return self.of_owner(node).because(node.body, wanted)
             case typed.Junction():
                 members = [self.because(member, wanted) for member in node.members]
                 text = _joined(members, ". Also ")
@@ -154,8 +156,8 @@ class _Subject:
         match node:
             case typed.Const() | typed.ConstList() | typed.At():
                 return []
-            case typed.OfAccount():
-                named = self.of_account(node).missing(node.body)
+            case typed.OfOwner():
+                named = self.of_owner(node).missing(node.body)
             case typed.Fact():
                 named = [self._named(node)]
             case typed.Derived() if node.fact.column.derivation is facts.Derivation.UNLESS_KNOWN:
@@ -197,6 +199,8 @@ class _Subject:
         supplied = self.workspace.lowering.is_source_of(
             "account", self.workspace.evidence.suppliers(node.table)
         )
+        if node.table == facts.ACCOUNT.name:
+            return self.same_text("accounts of which it is not known whose they are, or what they are")
         used = dict.fromkeys(
             f"{node.table}.{part.text}" for part in node.walk() if isinstance(part, typed.Fact)
         )
@@ -210,7 +214,7 @@ class _Subject:
     def _told(self, how: pl.Expr) -> pl.Series:
         if self.prefix:
             orphan = pl.col(source_column(facts.TABLES[self.table])).is_null()
-            how = pl.when(orphan).then(pl.lit("the account itself (not in the evidence)")).otherwise(how)
+            how = pl.when(orphan).then(pl.lit(_NOT_THERE[self.table])).otherwise(how)
         return self.frame.lazy().with_columns(how.alias("=")).select("=").collect().to_series()
 
 
@@ -224,8 +228,8 @@ class _Texts:
         """`password-changed 2026-03-02, 267 d ago`, `password-scheme md5`, `enabled: no`."""
         subject = self.subject
         clock = subject.workspace.clock
-        if isinstance(node, typed.OfAccount):
-            return _Texts(subject.of_account(node)).described(node.body)
+        if isinstance(node, typed.OfOwner):
+            return _Texts(subject.of_owner(node)).described(node.body)
         if isinstance(node, typed.Call) and node.function in ("age", "until"):
             instant = node.arguments[0]
             since = subject.value(typed.Call(typed.SPAN, "", "age", (instant,)))
@@ -285,23 +289,31 @@ class _Rows:
         """Name the first few rows for which the condition has this truth value (None: all rows)."""
         workspace = self.subject.workspace
         table = facts.TABLES[self.ask.table]
-        wanted = self.subject.rows.alias(ROW).to_frame().unique()
-        shown = [name for name in table.label if name in workspace.frames[table.name].columns]
-        rows = workspace.frames[table.name].lazy().join(wanted.lazy(), on=ROW, how="semi")
+        owner = row_column(table)
+        wanted = self.subject.rows.alias(owner).to_frame().unique()
+        label = ("account",) if table is facts.ACCOUNT else table.label
+        shown = [name for name in label if name in workspace.frames[table.name].columns]
+        rows = workspace.frames[table.name].lazy().join(wanted.lazy(), on=owner, how="semi")
         if truth is not None and self.ask.condition is not None:
             rows = rows.filter(workspace.lowering.lower(self.ask.condition) == truth)
-        label = pl.concat_str(
+        said = pl.concat_str(
             [pl.col(name).cast(pl.String) for name in shown], separator=" ", ignore_nulls=True
         )
-        named = rows.group_by(ROW, maintain_order=True).agg(
-            label.head(MOST_ROWS_NAMED).alias("labels"), pl.len().alias("all")
+        named = rows.group_by(owner, maintain_order=True).agg(
+            said.head(MOST_ROWS_NAMED).alias("labels"), pl.len().alias("all")
         )
         more = pl.col("all").cast(pl.Int64) - MOST_ROWS_NAMED
         text = pl.lit(lead) + pl.col("labels").list.join(", ")
         text = pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text)
-        subjects = self.subject.rows.alias(ROW).to_frame().lazy()
-        joined = subjects.join(named, on=ROW, how="left", maintain_order="left")
+        subjects = self.subject.rows.alias(owner).to_frame().lazy()
+        joined = subjects.join(named, on=owner, how="left", maintain_order="left")
         return joined.select(text.fill_null(nothing).alias("=")).collect().to_series()
+
+
+_NOT_THERE = {
+    facts.ACCOUNT.name: "the account itself (not in the evidence)",
+    facts.PERSON.name: "the person itself (nobody on the roster is known to hold it)",
+}
 
 
 def _membership(node: typed.Within, wanted: bool) -> str:

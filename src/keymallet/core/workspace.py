@@ -7,15 +7,24 @@ Each such hop is a stage: the answers of one stage are columns when the next one
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import NOTHING_KNOWN, ROW, UNREAD, Evidence, empty_frame
+from keymallet.core.evidence import (
+    CANDIDATES,
+    NOTHING_KNOWN,
+    PERSON_ROW,
+    UNREAD,
+    Evidence,
+    empty_frame,
+    row_column,
+)
 from keymallet.core.language import typed
-from keymallet.core.language.lower import Lowering
+from keymallet.core.language.lower import Lowering, is_unread
 from keymallet.core.language.typed import Typed
 
 
@@ -28,7 +37,11 @@ def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]
             if isinstance(node, typed.Fact):
                 used.setdefault(node.table, set()).add(node.column.name)
             elif isinstance(node, typed.Ask):
-                used.setdefault(node.table, set())
+                asked = used.setdefault(node.table, set())
+                if node.table == facts.ACCOUNT.name:
+                    asked |= {PERSON_ROW, CANDIDATES, facts.PERSON.name}
+            elif isinstance(node, typed.OfOwner):
+                used.setdefault(node.table, set()).add(row_column(facts.TABLES[node.table]))
     return used
 
 
@@ -41,6 +54,9 @@ class Workspace:
             name: empty_frame(facts.TABLES[name]) if frame is None else frame
             for name, frame in tables.items()
         }
+        if PERSON_ROW not in frames["account"].columns:
+            nobody = pl.lit(None, dtype=pl.UInt32).alias(PERSON_ROW)
+            frames["account"] = frames["account"].with_columns(nobody)
         self.evidence = Evidence(frames, evidence.supply, evidence.read_at)
         self.at = at
         self.clock = clock
@@ -61,7 +77,7 @@ class Workspace:
         for stage in sorted(stages):
             hops = [node for node in stages[stage] if node not in self.placed]
             self._answer([node for node in hops if isinstance(node, typed.Ask)])
-            self._bring([node for node in hops if isinstance(node, typed.OfAccount)])
+            self._bring([node for node in hops if isinstance(node, typed.OfOwner)])
 
     def select(self, table: str, expressions: list[pl.Expr]) -> list[pl.Series]:
         """Work out lowered expressions on every row of a table."""
@@ -78,16 +94,18 @@ class Workspace:
             named.append(answer.alias(self.placed[node]))
         self.frames[table] = self.frames[table].with_columns(named)
 
-    def _bring(self, nodes: list[typed.OfAccount]) -> None:
-        """Put something about the account beside each row that belongs to it."""
+    def _bring(self, nodes: list[typed.OfOwner]) -> None:
+        """Put something about its account or person beside each row that belongs to one."""
         for table in dict.fromkeys(node.table for node in nodes):
             here = [node for node in nodes if node.table == table]
-            rows = self.frames[table][ROW]
-            answers = self.select(facts.ACCOUNT.name, [self.lowering.lower(node.body) for node in here])
+            rows = self.frames[table][row_column(facts.TABLES[table])]
+            answers = self.select(
+                facts.TABLES[table].owner, [self.lowering.lower(node.body) for node in here]
+            )
             self._place(table, list(here), [answer.gather(rows) for answer in answers])
 
     def _answer(self, asked: list[typed.Ask]) -> None:
-        """Answer questions about rows, for every account at once."""
+        """Answer questions about rows, for every account or person at once."""
         for table in dict.fromkeys(ask.table for ask in asked):
             here = [ask for ask in asked if ask.table == table]
             conditions = [
@@ -95,16 +113,39 @@ class Workspace:
                 for ask in here
             ]
             truths = self.select(table, conditions)
-            rows = self.frames[table][ROW]
-            accounts = self.frames[facts.ACCOUNT.name].height
-            answers = [_answered(ask, truth, rows, accounts) for ask, truth in zip(here, truths, strict=True)]
-            self._place(facts.ACCOUNT.name, list(here), self._where_supplied(table, answers))
+            owner = facts.TABLES[table].owner
+            rows = self.frames[table][row_column(facts.TABLES[table])]
+            owners = self.frames[owner].height
+            maybe = self._may_belong() if owner == facts.PERSON.name else None
+            answers = [
+                _answered(ask, truth, rows, owners, maybe) for ask, truth in zip(here, truths, strict=True)
+            ]
+            if owner == facts.ACCOUNT.name:
+                answers = self._where_supplied(table, answers)
+            self._place(owner, list(here), answers)
 
     def _is_a_row(self, table: str) -> pl.Expr:
         """True; unknown on a row that stands for not knowing of any."""
         if UNREAD not in self.frames[table].columns:
             return pl.lit(True)
         return pl.when(~pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN)).fill_null(False)).then(True)
+
+    def _may_belong(self) -> _MayBelong:
+        """Which accounts may be whose, where it is not known whose they are."""
+        accounts = self.frames[facts.ACCOUNT.name]
+        told = self.lowering.is_source_of("account", self.evidence.suppliers("account", "person"))
+        unread = is_unread("person") if UNREAD in accounts.columns else pl.lit(False)
+        untied = pl.col(PERSON_ROW).is_null() & (unread | (~told & pl.col("person").is_null()))
+        columns = {"person": pl.String(), CANDIDATES: pl.List(pl.String())}
+        absent = [pl.lit(None, dtype=t).alias(c) for c, t in columns.items() if c not in accounts.columns]
+        whole = accounts.lazy().with_columns(absent).with_row_index("place")
+        asked = whole.filter(untied).select("place", CANDIDATES).collect()
+        named = asked.drop_nulls().explode(CANDIDATES).rename({CANDIDATES: "person"})
+        people = self.frames[facts.PERSON.name].select("person").with_row_index("row")
+        return _MayBelong(
+            anybodys=asked.filter(pl.col(CANDIDATES).is_null())["place"],
+            named=named.join(people, on="person", how="inner").select("place", "row"),
+        )
 
     def _where_supplied(self, table: str, answers: list[pl.Series]) -> list[pl.Series]:
         """No rows mean something only where the account's source supplies the table at all."""
@@ -119,12 +160,35 @@ class Workspace:
         ).get_columns()
 
 
-def _answered(ask: typed.Ask, truth: pl.Series, rows: pl.Series, accounts: int) -> pl.Series:
-    """The answer for every account, from the truth on each row and the account each row belongs to.
+@dataclass(frozen=True)
+class _MayBelong:
+    """Rows that may be anybody's, and pairs of a row and somebody whose it may be."""
 
-    Marking accounts takes a single pass over the rows; grouping them would take many times as long.
+    anybodys: pl.Series
+    named: pl.DataFrame
+
+    def unsure(self, truth: pl.Series, owners: int) -> pl.Series | None:
+        """For whom rows that may be theirs leave the answer open: those that are not surely out of it."""
+        possible = truth.fill_null(True)
+        if possible.gather(self.anybodys).any():
+            return pl.repeat(True, owners, dtype=pl.Boolean, eager=True)
+        named = self.named["row"].filter(possible.gather(self.named["place"]))
+        return _marked(named, owners) if len(named) else None
+
+
+def _answered(
+    ask: typed.Ask, truth: pl.Series, rows: pl.Series, accounts: int, maybe: _MayBelong | None = None
+) -> pl.Series:
+    """The answer for every owner, from the truth on each row and the owner each row belongs to.
+
+    Marking owners takes a single pass over the rows; grouping them would take many times as long.
     """
     unsure = _marked(rows.filter(truth.is_null()), accounts) if truth.null_count() else None
+    open_to = None
+    if maybe is not None:
+        open_to = maybe.unsure(~truth if ask.question == "every" else truth, accounts)
+    if open_to is not None:
+        unsure = open_to if unsure is None else unsure | open_to
     if ask.question == "count":
         # Any row of which it is not known whether it counts makes the number unknown.
         number = _counted(rows.filter(truth.fill_null(False)), accounts)
@@ -143,7 +207,9 @@ def _marked(rows: pl.Series, accounts: int) -> pl.Series:
 
 def _counted(rows: pl.Series, accounts: int) -> pl.Series:
     counts = rows.drop_nulls().value_counts(name="rows")
-    return pl.zeros(accounts, dtype=pl.Int64, eager=True).scatter(counts[ROW], counts["rows"].cast(pl.Int64))
+    return pl.zeros(accounts, dtype=pl.Int64, eager=True).scatter(
+        counts[rows.name], counts["rows"].cast(pl.Int64)
+    )
 
 
 def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
@@ -153,7 +219,7 @@ def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
 def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:
     """Enter every hop to another table below `node` under its stage; return the highest."""
     below = max((_stage(part, stages) for part in node.parts), default=0)
-    if not isinstance(node, typed.OfAccount | typed.Ask):
+    if not isinstance(node, typed.OfOwner | typed.Ask):
         return below
     stages.setdefault(below + 1, {})[node] = None
     return below + 1

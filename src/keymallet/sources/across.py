@@ -1,40 +1,50 @@
-"""What only shows when all sources lie side by side: whose account it is, and which keys are shared."""
+"""What only shows when all sources lie side by side: who is a manager, and which keys are shared."""
 
 from __future__ import annotations
 
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import ROW
+from keymallet.core.evidence import ORIGIN, ROW
 from keymallet.core.reading import Reading
 
 MOST_SHARED = 10
 """How many accounts are named that share a key; naming all of many for each of many would be their square."""
 
 
-def tie_to_persons(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
-    """Give accounts of people the person that another source knows by the same login name."""
-    wishes = {each.source: each.persons_from for each in readings if each.persons_from}
-    accounts = tables[facts.ACCOUNT.name]
-    tellers = {each.source for each in readings if "person" in each.supply.get("account", {})}
-    wishes = {source: teller for source, teller in wishes.items() if teller in tellers}
-    if not wishes:
+def drop_repeated_people(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
+    """Keep of people who stand in several rosters what the first says, and say so."""
+    people = tables.get(facts.PERSON.name)
+    if people is None:
         return
-    known = accounts.filter(pl.col("source").cast(pl.String).is_in(list(set(wishes.values()))))
-    known = known.select(teller=pl.col("source").cast(pl.String), name="name", told="person")
-    known = known.unique(["teller", "name"], keep="first")
-    asked = accounts.select(
-        "name",
-        "kind",
-        teller=pl.col("source").cast(pl.String).replace_strict(wishes, default=None, return_dtype=pl.String),
-    )
-    told = asked.join(known, on=["teller", "name"], how="left", maintain_order="left")
-    person = pl.when((told["kind"] == "person").fill_null(False)).then(told["told"])
-    own = [pl.col("person")] if "person" in accounts.columns else []
-    tables[facts.ACCOUNT.name] = accounts.with_columns(pl.coalesce(*own, person).alias("person"))
-    for reading in readings:
-        if reading.source in wishes:
-            reading.supply["account"]["person"] = f"{wishes[reading.source]}, the account of the same name"
+    again = ~people["person"].is_first_distinct()
+    if again.any():
+        repeated = people.filter(again)
+        tables[facts.PERSON.name] = people.filter(~again)
+        for reading in readings:
+            mine = repeated.filter(pl.col(ORIGIN).cast(pl.String) == reading.source)["person"]
+            if len(mine):
+                shown = ", ".join(mine.head(3)) + (" …" if len(mine) > 3 else "")
+                told = f"{len(mine):,} people stand in an earlier roster, which counts: {shown}"
+                reading.remarks.append(told)
+
+
+def number_managers(tables: dict[str, pl.DataFrame]) -> None:
+    """Where a manager is an account of the same source, put the number of its person."""
+    accounts = tables[facts.ACCOUNT.name]
+    if (
+        not {"manager", "person"} <= set(accounts.columns)
+        or accounts["manager"].null_count() == accounts.height
+    ):
+        return
+    for by in ("name", "stable-id"):
+        if by not in accounts.columns:
+            continue
+        known = accounts.select("source", "person", manager=by).drop_nulls()
+        known = known.unique(["source", "manager"], keep="none").rename({"person": "number"})
+        found = accounts.join(known, on=["source", "manager"], how="left", maintain_order="left")
+        accounts = found.with_columns(pl.coalesce("number", "manager").alias("manager")).drop("number")
+    tables[facts.ACCOUNT.name] = accounts
 
 
 def mark_shared_keys(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:

@@ -172,6 +172,10 @@ class _Checked:
         if column is None or (table is facts.ACCOUNT and name in ("account", "source")):
             self._no_such_fact(table, name, path)
             return None
+        if column.across:
+            told = f'"{name}" is worked out over all sources: no export gives it'
+            self.document.fault(path, told, "take the line out")
+            return None
         found = CellMap(from_=entry) if isinstance(entry, str) else entry
         if bool(found.from_) == (found.always is not None):
             self.document.fault(path, 'say either from = "column" or always = value', "")

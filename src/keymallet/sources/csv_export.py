@@ -28,6 +28,7 @@ def read(section: CsvSection, request: Request) -> list[Reading]:
     for name in dict.fromkeys(file.table.name for file in files):
         _put_together([file for file in files if file.table.name == name], reading)
         reading.supply[name].update(dict.fromkeys(column_map.absent[name], NO_SUCH_THING))
+    reading.tables.setdefault("account", pl.DataFrame(schema={"name": pl.String}))
     for name in column_map.absent_tables:
         reading.supply[name] = dict.fromkeys(facts.TABLES[name].names, NO_SUCH_THING)
     _look_up_accounts(reading, column_map)
@@ -79,10 +80,9 @@ def _check_files(section: CsvSection, column_map: ColumnMap) -> None:
         names = ", ".join(sorted(unmapped))
         hint = f"add [{sorted(unmapped)[0]}.columns] to it, or take the file out of the estate"
         raise fail(f"the map says nothing about the table {names}", file=section.map, hint=hint)
-    if "account" not in section.files:
-        raise fail(
-            "no file of accounts is named", file=section.map, hint='files = { account = "…" } in the estate'
-        )
+    if not section.files.keys() & {"account", "person"}:
+        hint = 'files = { account = "…" } in the estate; a roster has { person = "…" }'
+        raise fail("no file of accounts is named", file=section.map, hint=hint)
 
 
 def _look_up_accounts(reading: Reading, column_map: ColumnMap) -> None:

@@ -50,9 +50,10 @@ class TableFile:
         self.frame = self._converted(rows, request)
         required = "name" if self.table is facts.ACCOUNT else self.table.names[0]
         self._refuse(self.frame[required].is_null(), f"no {required}", rows)
+        keys = self.frame[required]
         # Equal names have equal hashes: as many hashes as rows means that no name stands twice.
-        if self.table is facts.ACCOUNT and self.frame["name"].hash().n_unique() < self.frame.height:
-            self._refuse(~self.frame["name"].is_first_distinct(), "this name stood on an earlier line", rows)
+        if self.table in (facts.ACCOUNT, facts.PERSON) and keys.hash().n_unique() < self.frame.height:
+            self._refuse(~keys.is_first_distinct(), f"this {required} stood on an earlier line", rows)
         self.intake.read += self.frame.height
         self.frame = self.frame.drop(_NUMBER, strict=False)
 

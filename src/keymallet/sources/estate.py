@@ -3,22 +3,47 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from datetime import timedelta
-from pathlib import Path
+from fnmatch import fnmatchcase
+from pathlib import Path as FilePath
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import msgspec
 
+from keymallet.core import facts
 from keymallet.core.language.literals import parse_span
 from keymallet.core.nearest import did_you_mean
-from keymallet.core.toml_text import TomlDocument
+from keymallet.core.pairs import KEYS, Pair
+from keymallet.core.ties import FOUND_BY, TAKEN, Tie
+from keymallet.core.toml_text import Path, TomlDocument
 from keymallet.sources.column_map import is_zone
 from keymallet.sources.request import read_file, utf8_text
-from keymallet.sources.sections import READERS
+from keymallet.sources.sections import READERS, KindWord
 
 _SOURCE_NAME = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+
+
+class TieText(msgspec.Struct, rename="kebab", frozen=True):
+    """One way to tell whose an account is, as it stands in the file."""
+
+    account: str = "name"
+    like: str = "*"
+    person: str = ""
+    login_in: str = ""
+    sources: tuple[str, ...] = ("*",)
+    kinds: tuple[KindWord, ...] = ("person", "guest")
+
+
+class PairText(msgspec.Struct, rename="kebab", frozen=True):
+    """Two sources that must agree, as they stand in the file."""
+
+    sources: tuple[str, ...]
+    by: str = "name"
+    kinds: tuple[KindWord, ...] = ()
+    facts: tuple[str, ...] = ()
 
 
 class EstateText(msgspec.Struct, rename="kebab", frozen=True):
@@ -30,6 +55,8 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     source: dict[str, Any]
     snapshots: str = "snapshots"
     largest_drop: int = 20
+    tie: tuple[TieText, ...] = ()
+    pair: tuple[PairText, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -50,21 +77,23 @@ class Estate:
     `largest_drop` is by how many of a hundred accounts a source may shrink without being asked about.
     """
 
-    file: Path
+    file: FilePath
     organisation: str
     clock: ZoneInfo
-    rulebook: Path
-    snapshots: Path
+    rulebook: FilePath
+    snapshots: FilePath
     sources: tuple[Source, ...]
     largest_drop: int
+    ties: tuple[Tie, ...] = ()
+    pairs: tuple[Pair, ...] = ()
 
     @property
-    def folder(self) -> Path:
+    def folder(self) -> FilePath:
         """The folder the estate file is in."""
         return self.file.parent
 
 
-def read_estate(file: Path) -> Estate:
+def read_estate(file: FilePath) -> Estate:
     """Read and check an estate file. Raises KeymalletError with every problem in it."""
     shown = str(file)
     document = TomlDocument(utf8_text(read_file(file, shown), shown), shown)
@@ -87,6 +116,8 @@ def read_estate(file: Path) -> Estate:
         if persons and persons not in sections:
             hint = did_you_mean(persons, sections) or f"there are: {', '.join(sections)}"
             document.fault(("source", source.name, "persons"), f'there is no source "{persons}"', hint)
+    ties = _ties(document, found, sections) if found else ()
+    pairs = _pairs(document, found, sections) if found else ()
     document.raise_problems()
     assert found is not None
     folder = file.parent
@@ -98,7 +129,70 @@ def read_estate(file: Path) -> Estate:
         folder / found.snapshots,
         tuple(source for source in sources if source),
         found.largest_drop,
+        (*ties, *_same_login(source for source in sources if source)),
+        pairs,
     )
+
+
+def _same_login(sources: Iterable[Source]) -> Iterator[Tie]:
+    """The ties that sources declare by `persons`: the same login there is the same person."""
+    for source in sources:
+        teller = getattr(source.section, "persons", "")
+        if teller:
+            yield Tie(login_in=teller, sources=(source.name,))
+
+
+def _ties(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[Tie, ...]:
+    ties = []
+    for number, tie in enumerate(found.tie):
+        path: Path = ("tie", number)
+        _one_of(document, (*path, "account"), tie.account, TAKEN)
+        if bool(tie.person) == bool(tie.login_in):
+            hint = 'person = "mail", or login-in = "some-source"'
+            document.fault(path, "say either person or login-in", hint)
+        elif tie.person:
+            _one_of(document, (*path, "person"), tie.person, FOUND_BY)
+        else:
+            _one_of(document, (*path, "login-in"), tie.login_in, sections)
+        if tie.like.count("*") != 1:
+            hint = '"adm-*": the * stands for what is held against the person'
+            document.fault((*path, "like"), "the pattern needs a single *", hint)
+        known = [
+            name for pattern in tie.sources for name in sections if fnmatchcase(name, pattern.split("/")[0])
+        ]
+        if not known:
+            hint = f"there are: {', '.join(sections)}"
+            document.fault((*path, "sources"), "no source is called like that", hint)
+        ties.append(Tie(tie.account, tie.like, tie.person, tie.login_in, tie.sources, tie.kinds))
+    return tuple(ties)
+
+
+def _pairs(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[Pair, ...]:
+    pairs = []
+    comparable = [
+        column.name
+        for column in facts.ACCOUNT.columns
+        if not column.across and not column.definition and column.name not in ("account", "source")
+    ]
+    for number, pair in enumerate(found.pair):
+        path: Path = ("pair", number)
+        for place, name in enumerate(pair.sources):
+            _one_of(document, (*path, "sources", place), name, sections)
+        if len(set(pair.sources)) != 2 or len(pair.sources) != 2:
+            document.fault((*path, "sources"), "a pair is of two sources", 'sources = ["directory", "cloud"]')
+            continue
+        _one_of(document, (*path, "by"), pair.by, KEYS)
+        for place, name in enumerate(pair.facts):
+            _one_of(document, (*path, "facts", place), name, comparable)
+        pairs.append(Pair((pair.sources[0], pair.sources[1]), pair.by, pair.kinds, pair.facts))
+    return tuple(pairs)
+
+
+def _one_of(document: TomlDocument, path: Path, word: str, words: Collection[str]) -> None:
+    """Note a word that is none of those it can be."""
+    if word not in words:
+        hint = did_you_mean(word, words) or f"there are: {', '.join(words)}"
+        document.fault(path, f'"{word}" is none of what it can be', hint)
 
 
 def _source(document: TomlDocument, name: str, data: Any) -> Source | None:

@@ -14,9 +14,11 @@ import polars as pl
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
 from keymallet.core.language.literals import span_text
+from keymallet.core.pairs import reconcile
 from keymallet.core.problems import KeymalletError, Problem, fail
 from keymallet.core.reading import Reading, Refusal
-from keymallet.sources.across import mark_shared_keys, tie_to_persons
+from keymallet.core.ties import tie_to_persons
+from keymallet.sources.across import drop_repeated_people, mark_shared_keys, number_managers
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Request
 from keymallet.sources.sections import EXTRAS
@@ -40,7 +42,7 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
     problems = [problem for reading in readings for problem in reading.problems]
     if problems:
         raise KeymalletError(problems)
-    return put_together(readings, at)
+    return put_together(readings, estate, at)
 
 
 def read_sources(
@@ -93,10 +95,13 @@ def _failed(source: Source, problems: tuple[Problem, ...]) -> Reading:
     return Reading(source.name, tables={"account": nobody}, failed=why, problems=problems)
 
 
-def put_together(readings: list[Reading], at: datetime) -> Gathered:
+def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathered:
     """One body of evidence out of all readings, with what only shows when they lie side by side."""
     tables = _put_together(readings)
-    tie_to_persons(readings, tables)
+    drop_repeated_people(readings, tables)
+    tie_to_persons(readings, tables, estate.ties)
+    number_managers(tables)
+    reconcile(readings, tables, estate.pairs, estate.clock)
     mark_shared_keys(readings, tables)
     return Gathered(readings, tables, at)
 

@@ -51,7 +51,7 @@ _CONNECT_SECONDS = 15
 
 def read(section: LdapSection, request: Request) -> list[Reading]:
     """Read the directory. Raises KeymalletError if it cannot be reached or does not let the reader in."""
-    reading = Reading(request.name, persons_from=section.persons)
+    reading = Reading(request.name)
     if not section.verify_certificate:
         reading.remarks.append(
             f"{section.url}: the server's certificate was not verified, as the estate says"

@@ -27,7 +27,7 @@ _LONGEST_NAME = 8_000
 
 def read(section: LdifSection, request: Request) -> list[Reading]:
     """Read the files. Raises KeymalletError if one cannot be read, or holds no entry at all."""
-    reading = Reading(request.name, persons_from=section.persons)
+    reading = Reading(request.name)
     entries: list[Entry] = []
     paths = [section.files] if isinstance(section.files, str) else section.files
     for path in paths:

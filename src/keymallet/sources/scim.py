@@ -23,7 +23,7 @@ def read(section: ScimSection, request: Request) -> list[Reading]:
         if fact not in names:
             hint = did_you_mean(fact, names) or '"keymallet facts account" lists them'
             raise fail(f'facts: an account has no column "{fact}"', file=section.url, hint=hint)
-    reading = Reading(request.name, persons_from=section.persons)
+    reading = Reading(request.name)
     if not section.verify_certificate:
         told = "the server's certificate was not verified, as the estate says"
         reading.remarks.append(f"{section.url}: {told}")

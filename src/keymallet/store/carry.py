@@ -7,18 +7,20 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import NOTHING_KNOWN, ORIGIN, ROW, UNREAD, Evidence, source_column
+from keymallet.core.evidence import (
+    CANDIDATES,
+    NOTHING_KNOWN,
+    ORIGIN,
+    PERSON_ROW,
+    ROW,
+    UNREAD,
+    Evidence,
+    source_column,
+)
 from keymallet.core.problems import Problem
-from keymallet.core.reading import Reading
+from keymallet.core.reading import Reading, is_of
+from keymallet.core.ties import BY_NUMBER
 from keymallet.store.snapshot import Snapshot, SourceRecord
-
-_WORKED_OUT = {"key": ("shared-with", "shared-with-root")}
-"""Columns that are worked out over all sources, and are again whenever they are put together."""
-
-
-def is_of(source: str, declared: str) -> bool:
-    """Whether a source is the one an estate declares, or one of its hosts."""
-    return source == declared or source.startswith(declared + "/")
 
 
 class Earlier:
@@ -32,6 +34,15 @@ class Earlier:
         """The names and lasting ids of each source's accounts."""
         frame = self.snapshot.evidence({"account": {"name", "stable-id"}}).tables["account"]
         parts = frame.select("source", "name", "stable-id").partition_by("source", as_dict=True)
+        return {str(source): part for (source,), part in parts.items()}
+
+    @cached_property
+    def people(self) -> dict[str, pl.DataFrame]:
+        """The numbers of each roster's people."""
+        if facts.PERSON.name not in self.snapshot.manifest.tables:
+            return {}
+        frame = self.snapshot.evidence({"person": {"person"}}).tables["person"]
+        parts = frame.select(ORIGIN, "person").partition_by(ORIGIN, as_dict=True, include_key=False)
         return {str(source): part for (source,), part in parts.items()}
 
     @cached_property
@@ -71,12 +82,28 @@ def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
     """One source's rows of a table, as a reader would give them: with accounts by their bare names."""
     origin = source_column(facts.TABLES[table])
     part = frame.filter(pl.col(origin).cast(pl.String) == source)
-    dropped = {origin, ORIGIN, ROW, *_WORKED_OUT.get(table, ())}
+    # What is worked out over all sources is so again whenever they are put together.
+    across = {column.name for column in facts.TABLES[table].columns if column.across}
+    dropped = {origin, ORIGIN, ROW, PERSON_ROW, CANDIDATES, *across}
     if table == facts.ACCOUNT.name:
         dropped.add("account")
+        part = _untied(part)
     elif facts.TABLES[table].of_account:
         part = part.with_columns(pl.col("account").str.strip_prefix(source + "/"))
     return part.drop(name for name in dropped if name in part.columns)
+
+
+def _untied(accounts: pl.DataFrame) -> pl.DataFrame:
+    """The accounts with only those persons whose number their own source gave."""
+    if "tied-by" not in accounts.columns:
+        return accounts
+    by_number = pl.col("tied-by").is_null() | (pl.col("tied-by") == BY_NUMBER)
+    accounts = accounts.with_columns(pl.when(by_number).then("person").alias("person"))
+    if UNREAD not in accounts.columns:
+        return accounts
+    ambiguous = pl.col(CANDIDATES).is_not_null() if CANDIDATES in accounts.columns else pl.lit(False)
+    others = pl.col(UNREAD).list.filter(pl.element() != "person")
+    return accounts.with_columns(pl.when(ambiguous).then(others).otherwise(UNREAD).alias(UNREAD))
 
 
 def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
@@ -88,13 +115,18 @@ def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
         return [failed]
     found = []
     for name, record in earlier.sources_of(failed.source).items():
+        nothing = pl.lit([NOTHING_KNOWN], dtype=pl.List(pl.String)).alias(UNREAD)
         names = earlier.accounts.get(name, failed.tables["account"]).select("name")
-        whole = names.with_columns(pl.lit([NOTHING_KNOWN], dtype=pl.List(pl.String)).alias(UNREAD))
-        carried = Reading(name, tables={"account": whole}, failed=failed.failed, problems=failed.problems)
-        if names.height:
+        carried = Reading(name, failed=failed.failed, problems=failed.problems)
+        carried.tables["account"] = names.with_columns(nothing)
+        people = earlier.people.get(name)
+        if people is not None:
+            carried.tables["person"] = people.with_columns(nothing)
+        known = [(names.height, "accounts")] + ([] if people is None else [(people.height, "people")])
+        told = " and ".join(f"{number:,} {noun}" for number, noun in known if number)
+        if told:
             last = record.read_at
-            told = f"{names.height:,} accounts known from {last:%Y-%m-%d %H:%M}Z are carried as not read"
-            carried.remarks.append(told)
+            carried.remarks.append(f"{told} known from {last:%Y-%m-%d %H:%M}Z are carried as not read")
             carried.read_at = last
         found.append(carried)
     return found or [failed]
@@ -121,15 +153,18 @@ def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
 
 
 def drops(readings: list[Reading], declared: str, earlier: Earlier | None, largest: int) -> list[Problem]:
-    """A problem where a source has lost more of its accounts than it may without being asked about."""
+    """A problem where a source has lost more accounts or people than it may without being asked about."""
     mine = [reading for reading in readings if is_of(reading.source, declared)]
     if earlier is None or any(reading.failed for reading in mine):
         return []
-    before = sum(part.height for name, part in earlier.accounts.items() if is_of(name, declared))
-    now = sum(reading.tables["account"].height for reading in mine)
-    if before == 0 or (before - now) * 100 <= largest * before:
-        return []
-    lost = round(100 * (before - now) / before)
-    told = f"{declared}: {now:,} accounts where there were {before:,}: {lost}% fewer"
-    hint = f"if that is right: --accept-drop; more than {largest}% is asked about (largest-drop)"
-    return [Problem(told, hint=hint)]
+    problems = []
+    for table, parts in ((facts.ACCOUNT.name, earlier.accounts), (facts.PERSON.name, earlier.people)):
+        before = sum(part.height for name, part in parts.items() if is_of(name, declared))
+        now = sum(reading.tables[table].height for reading in mine if table in reading.tables)
+        if (before - now) * 100 > largest * before:
+            noun = "accounts" if table == facts.ACCOUNT.name else "people"
+            lost = round(100 * (before - now) / before)
+            told = f"{declared}: {now:,} {noun} where there were {before:,}: {lost}% fewer"
+            hint = f"if that is right: --accept-drop; more than {largest}% is asked about (largest-drop)"
+            problems.append(Problem(told, hint=hint))
+    return problems

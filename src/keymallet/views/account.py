@@ -37,6 +37,9 @@ def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame, els
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
     out.print(text(" · ".join(str(row[name]) for name in _HEADLINE if row[name] is not None)))
+    person = _person(workspace, row)
+    if person:
+        out.print(text(person, "dim"))
     if elsewhere:
         more = f" and {len(elsewhere) - MOST_ELSEWHERE} more" if len(elsewhere) > MOST_ELSEWHERE else ""
         out.print(text(f"the same person: {', '.join(elsewhere[:MOST_ELSEWHERE])}{more}", "dim"))
@@ -47,6 +50,20 @@ def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame, els
     _show_dates(out, judgement, row)
     for table in facts.tables_of_account():
         _show_rows(out, judgement, table)
+
+
+def _person(workspace: Workspace, row: dict[str, Any]) -> str:
+    """Whose account it is by the roster, in one line; empty where that is not known."""
+    people = workspace.frames[facts.PERSON.name]
+    if row["on-roster"] is False and row["kind"] == "person":
+        whose = f"number {row['person']}" if row["person"] else "nobody is known to hold it"
+        return f"not on the roster: {whose}"
+    if not people.height or not row["on-roster"]:
+        return ""
+    known = people.row(0, named=True)
+    told = [known["name"], known["unit"], known["contract"], known["status"]]
+    described = " · ".join(str(each) for each in told if each is not None)
+    return f"person {known['person']} on the roster: {described} (tied by {row['tied-by']})"
 
 
 def _show_ways_in(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
@@ -96,7 +113,7 @@ def _show_facts(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
             continue
         value = row[column.name]
         if value is None and column.name not in supply and column.name not in unread:
-            missing.append(column.name)
+            missing += [] if column.across else [column.name]
             continue
         shown = "unreadable" if column.name in unread else _value(value, column, judgement.workspace.clock)
         grid.add_row(

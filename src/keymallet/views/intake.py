@@ -6,6 +6,7 @@ from collections import Counter
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
+import polars as pl
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table as Grid
@@ -18,7 +19,11 @@ from keymallet.views.terminal import count, text
 LINES_NAMED = 6
 SOURCES_SHOWN = 20
 FIRST_SHOWN = 5
-_FIRST_LOOK = ("name", "kind", "enabled", "locked", "ends", "last-sign-in", "password-changed")
+_FIRST_LOOK = {
+    "account": ("name", "kind", "enabled", "locked", "ends", "last-sign-in", "password-changed"),
+    "person": ("person", "name", "unit", "status", "joins", "leaves"),
+}
+_PLURALS = {"person": "people"}
 
 
 def show_intake(
@@ -67,9 +72,16 @@ def show_reading(out: Console, reading: Reading, clock: ZoneInfo) -> None:
         reading.failed,
     )
     _show_source(out, reading.source, record, only_gaps=False)
-    accounts = reading.tables["account"].head(FIRST_SHOWN)
-    columns = [facts.ACCOUNT.column(name) for name in _FIRST_LOOK if name in accounts.columns]
-    if not accounts.height:
+    for table, names in _FIRST_LOOK.items():
+        if table in reading.tables:
+            _show_first(out, table, reading.tables[table].head(FIRST_SHOWN), names, clock)
+
+
+def _show_first(
+    out: Console, table: str, rows: pl.DataFrame, names: tuple[str, ...], clock: ZoneInfo
+) -> None:
+    columns = [facts.TABLES[table].column(name) for name in names if name in rows.columns]
+    if not rows.height:
         return
     grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     grid.add_column("")
@@ -77,7 +89,7 @@ def show_reading(out: Console, reading: Reading, clock: ZoneInfo) -> None:
     for column in columns:
         assert column is not None
         grid.add_column(column.name, overflow="ellipsis", no_wrap=True)
-        shown.append(wording.values(accounts[column.name], column.kind, clock).fill_null("·"))
+        shown.append(wording.values(rows[column.name], column.kind, clock).fill_null("·"))
     for row in zip(*shown, strict=True):
         grid.add_row("", *map(text, row))
     out.print(grid)
@@ -92,7 +104,7 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     for _, source in rest:
         for table, intake in source.intake.items():
             whole[table] += intake.read
-    read = ", ".join(count(number, table) for table, number in whole.items())
+    read = ", ".join(count(number, table, _PLURALS.get(table, "")) for table, number in whole.items())
     told = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
     return f"and {count(len(rest), 'more source')}: read {read}; {told}; --all tells each"
 
@@ -110,7 +122,7 @@ def has_gaps(snapshot: Snapshot) -> bool:
 
 def _sentence(table: str, intake: TableIntake) -> str:
     """`read 412 accounts, refused 3 (lines 18, 77, 301: …)`."""
-    parts = [f"read {count(intake.read, table)}"]
+    parts = [f"read {count(intake.read, table, _PLURALS.get(table, ''))}"]
     if intake.refused:
         parts.append(f"refused {intake.refused:,} ({_places(intake.refusals, intake.refused)})")
     if intake.unreadable:

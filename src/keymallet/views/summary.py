@@ -81,6 +81,20 @@ def show_worst(out: Console, findings: pl.DataFrame, accounts: list[str], breach
         out.print(text(f"and {breached - len(accounts):,} more accounts in breach", "dim"))
 
 
+def show_people(out: Console, findings: pl.DataFrame, most: int) -> None:
+    """Print the people of whom something is amiss, the one with most first."""
+    key = ["account", "subject"]
+    ranked = findings.group_by(key).agg(pl.len()).sort(["len", *key], descending=[True, False, False])
+    for roster, person in ranked.select(key).head(most).iter_rows():
+        mine = findings.filter((pl.col("account") == roster) & (pl.col("subject") == person))
+        unit = mine["unit"][0]
+        out.print(text(person, "bold").append_text(text(f"  {unit}" if unit else "", "dim")))
+        for row in mine.iter_rows(named=True):
+            out.print(finding_line({**row, "subject": ""}))
+    if ranked.height > most:
+        out.print(text(f"and {ranked.height - most:,} more people", "dim"))
+
+
 def show_systems(out: Console, findings: pl.DataFrame, most: int) -> None:
     """Print the systems whose own settings fall short, the one with most first."""
     ranked = findings.group_by("account").agg(pl.len()).sort(["len", "account"], descending=[True, False])

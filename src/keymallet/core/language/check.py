@@ -140,12 +140,11 @@ class _Checker:
         head, _, rest = node.text.partition(".")
         if rest and head == "limit":
             return self.limit(node, rest)
-        if rest and head == "account":
-            return self.of_account(node, rest)
+        if rest and head in _OWNERS:
+            return self.of_owner(node, facts.TABLES[head], rest)
         if rest:
-            self.fault(
-                node.span, f'there is no "{head}." to ask for "{rest}"', 'there are "account." and "limit."'
-            )
+            hint = 'there are "account.", "person." and "limit."'
+            self.fault(node.span, f'there is no "{head}." to ask for "{rest}"', hint)
             return None
         if node.text == "at":
             return self.fact(node) or typed.At(INSTANT, "at")
@@ -201,23 +200,27 @@ class _Checker:
         self.book.used_limits.add(name)
         return limit
 
-    def of_account(self, node: tree.Name, name: str) -> Typed | None:
-        """`account.x`: a fact or term of the account that the row belongs to."""
-        if not self.table.of_account:
-            where = "is already the account" if self.table is facts.ACCOUNT else "belongs to no account"
-            self.fault(
-                node.span,
-                f"{_article(self.table.name)} {where}",
-                f'write "{name}"' if self.table is facts.ACCOUNT else "",
-            )
+    def of_owner(self, node: tree.Name, owner: Table, name: str) -> Typed | None:
+        """`account.x`, `person.x`: a fact or term of the account or person that the row belongs to."""
+        way = facts.way_to_owner(self.table, owner.name)
+        if not way:
+            self.fault(node.span, *self._no_way(owner, name))
             return None
         inner = tree.Name(node.span, name)
-        checker = _Checker(self.written, facts.ACCOUNT, self.book)
+        checker = _Checker(self.written, owner, self.book, defining=self.defining)
         body = checker.fact(inner) or checker.term(inner)
         if body is None:
             checker.unknown_name(inner, None)
             return None
-        return typed.OfAccount(body.type, node.text, self.table.name, body)
+        return _brought(way, body, node.text)
+
+    def _no_way(self, owner: Table, name: str) -> tuple[str, str]:
+        if self.table is owner:
+            return f"{_article(owner.name)} is already the {owner.name}", f'write "{name}"'
+        if self.table.name == owner.owner:
+            message = f"{_article(self.table.name)} may have several {owner.name}s"
+            return message, f"some {owner.name} ({name} …)"
+        return f"{_article(self.table.name)} belongs to no {owner.name}", ""
 
     def unknown_name(self, node: tree.Name, wanted: ValueType | None) -> None:
         """Say that a name is nothing, with the nearest thing that is something."""
@@ -229,14 +232,18 @@ class _Checker:
         near = did_you_mean(name, [*self.table.names, *self.book.terms])
         if name in facts.ACCOUNT.names and self.table.of_account:
             near = f'did you mean "account.{name}"?'
+        elif name in facts.ACCOUNT.names and self.table is facts.PERSON:
+            near = f"an account has one: some account ({name} …)"
         elif name in self.book.limits:
             near = f'did you mean "limit.{name}"?'
         elif name in FUNCTIONS and not FUNCTIONS[name].internal:
             near = f"it is a function: {name}(…)"
         elif self._reads_as_difference(name):
             near = "a minus has spaces around it"
-        elif not near and (
-            owner := next((each for each in facts.tables_of_account() if each.column(name)), None)
+        elif (
+            not near
+            and self.table.name != facts.PERSON.name
+            and (owner := next((each for each in facts.tables_of_account() if each.column(name)), None))
         ):
             near = f'{_article(owner.name)} has one: each = "{owner.name}", or some {owner.name} (…)'
         elif wanted is not None and wanted.kind in (Kind.TEXT, Kind.WORDS):
@@ -407,16 +414,15 @@ class _Checker:
         operand = self.resolve(node.operand)
         if operand is None:
             return None
-        inner = operand.body if isinstance(operand, typed.OfAccount) else operand
+        inner, way = operand, []
+        while isinstance(inner, typed.OfOwner):
+            way.append(facts.TABLES[inner.table])
+            inner = inner.body
         if not isinstance(inner, typed.Fact | typed.Derived):
             self.fault(node.operand.span, "only a fact can be known or unknown")
             return None
         known = typed.Known(FLAG, self.text(node), inner, node.negated)
-        return (
-            typed.OfAccount(FLAG, known.text, self.table.name, known)
-            if isinstance(operand, typed.OfAccount)
-            else known
-        )
+        return _brought(tuple(way), known, known.text)
 
     # values
 
@@ -453,19 +459,17 @@ class _Checker:
         return typed.Shift(gives, self.text(node), node.operator, left, right)
 
     def ask(self, node: tree.Ask) -> Typed | None:
-        """A question about rows of the account."""
+        """A question about rows of the account, or about accounts of the person."""
         table = facts.TABLES.get(node.table)
-        if table is None or not table.of_account:
-            names = [table.name for table in facts.tables_of_account()]
+        if table is None or not table.owner:
+            names = [table.name for table in facts.owned_tables()]
             hint = did_you_mean(node.table, names) or f"there are: {', '.join(names)}"
             what = "belongs to no account" if table else "is no table"
             self.fault(node.table_span, f'"{node.table}" {what}', hint)
             return None
-        if self.table is not facts.ACCOUNT and not self.table.of_account:
-            message = (
-                f"{_article(self.table.name)} belongs to no account: there is no {table.name} to ask about"
-            )
-            self.fault(node.span, message)
+        way = facts.way_to_owner(self.table, table.owner)
+        if way is None:
+            self.fault(node.span, *self._nothing_to_ask(table))
             return None
         condition = None
         if node.condition is not None:
@@ -476,7 +480,26 @@ class _Checker:
                 return None
         gives = COUNT if node.question == "count" else FLAG
         asked = typed.Ask(gives, self.text(node), node.question, table.name, condition)
-        return typed.OfAccount(gives, asked.text, self.table.name, asked) if self.table.of_account else asked
+        return _brought(way, asked, asked.text)
+
+    def _nothing_to_ask(self, table: Table) -> tuple[str, str]:
+        subject = _article(self.table.name)
+        if self.table is facts.PERSON:
+            return (
+                f"{subject} has {table.name}s only through accounts",
+                f"some account (some {table.name} (…))",
+            )
+        return f"{subject} belongs to no {table.owner}: there is no {table.name} to ask about", ""
+
+
+_OWNERS = (facts.ACCOUNT.name, facts.PERSON.name)
+
+
+def _brought(way: tuple[Table, ...], body: Typed, text: str) -> Typed:
+    """Something about an owner, brought to the row that the way to it starts from."""
+    for table in reversed(way):
+        body = typed.OfOwner(body.type, text, table.name, body)
+    return body
 
 
 _SUMS: dict[tuple[str, Kind, Kind], ValueType] = {

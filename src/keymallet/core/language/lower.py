@@ -33,7 +33,7 @@ class Lowering:
     """Turns typed trees into expressions over the frame of their table.
 
     `placed` names the columns in which answers that were worked out beforehand stand: questions
-    about rows, and facts of the account that a row belongs to.
+    about rows, and facts of the account or person that a row belongs to.
     """
 
     evidence: Evidence
@@ -54,7 +54,7 @@ class Lowering:
                 return self._derived(node)
             case typed.Term():
                 return self.lower(node.body)
-            case typed.OfAccount() | typed.Ask():
+            case typed.OfOwner() | typed.Ask():
                 return pl.col(self.placed[node])
             case typed.Not():
                 return ~self.lower(node.operand)

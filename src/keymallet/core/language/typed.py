@@ -120,8 +120,8 @@ class Term(Typed):
 
 
 @dataclass(frozen=True)
-class OfAccount(Typed):
-    """Something about the account that the row at hand, one of `table`, belongs to."""
+class OfOwner(Typed):
+    """Something about the account or person that the row at hand, one of `table`, belongs to."""
 
     table: str
     body: Typed
@@ -206,7 +206,7 @@ class Shift(Typed):
 
 @dataclass(frozen=True)
 class Ask(Typed):
-    """A question about the rows of `table` that belong to an account."""
+    """A question about the rows of `table` that belong to the row at hand."""
 
     question: str
     table: str

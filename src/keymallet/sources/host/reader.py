@@ -66,7 +66,7 @@ class HostReader:
     _odd: Counter[str] = field(default_factory=Counter)
 
     def __post_init__(self) -> None:
-        self.result = Reading(self.source, persons_from=self.section.persons)
+        self.result = Reading(self.source)
         self.files = HostFiles(self.request, self.folder, self.result)
 
     def reading(self) -> Reading:

@@ -15,7 +15,7 @@ from keymallet.core.problems import KeymalletError
 from keymallet.core.reading import Reading
 from keymallet.sources.csv_export import read
 from keymallet.sources.request import Request
-from keymallet.sources.sections import CsvSection
+from keymallet.sources.sections import ExportSection
 from tests.support import AT, CLOCK, write
 
 MAP = """
@@ -35,7 +35,7 @@ def read_csv(folder: Path, accounts: str | bytes, column_map: str = MAP, **files
     )
     with ThreadPoolExecutor(2) as workers:
         request = Request("d", folder, CLOCK, AT, workers)
-        (reading,) = read(CsvSection(read="csv", map="map.toml", files=dict(tables)), request)
+        (reading,) = read(ExportSection(read="csv", map="map.toml", files=dict(tables)), request)
         request.note_files()
     return reading
 
@@ -280,7 +280,7 @@ def test_an_account_in_two_files_of_one_source_is_refused_once(tmp_path: Path) -
     """The first file counts."""
     write(tmp_path, {"map.toml": MAP, "1.csv": "Login,Name\na,1\n", "2.csv": "Login,Name\na,2\nb,2\n"})
     with ThreadPoolExecutor(2) as workers:
-        section = CsvSection(read="csv", map="map.toml", files={"account": ["1.csv", "2.csv"]})
+        section = ExportSection(read="csv", map="map.toml", files={"account": ["1.csv", "2.csv"]})
         (reading,) = read(section, Request("d", tmp_path, CLOCK, AT, workers))
     assert rows(reading) == [("a", "1"), ("b", "2")]
     assert (reading.intake["account"].read, reading.intake["account"].refused) == (2, 1)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
 import msgspec
@@ -14,6 +14,7 @@ from keymallet.core import facts
 from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.toml_text import Path, TomlDocument
+from keymallet.sources.json_path import MEMBER, OUTSIDE
 
 NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
 _DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
@@ -41,10 +42,17 @@ class CellMap(msgspec.Struct, rename="kebab", frozen=True):
 
 
 class TableMap(msgspec.Struct, rename="kebab", frozen=True):
-    """One table: its columns, and the facts that the system has no notion of (`absent`)."""
+    """One table: its columns, and the facts that the system has no notion of (`absent`).
+
+    `rows` is the list in each record whose members are the rows; `missing` what it means that a record
+    does not mention it. `only_with` leaves out records in which nothing stands there.
+    """
 
     columns: dict[str, str | CellMap]
     absent: list[str] = []
+    rows: str = ""
+    only_with: str = ""
+    missing: Literal["unknown", "none"] = "unknown"
 
 
 class Dates(msgspec.Struct, rename="kebab", frozen=True):
@@ -62,6 +70,7 @@ class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
     title: str = ""
     encoding: str | None = None
     separator: str | None = None
+    records: str = ""
     list_separator: str = ";"
     dates: Dates = Dates()
     true: tuple[str, ...] = _TRUE
@@ -93,18 +102,36 @@ class Cell:
 
 
 @dataclass(frozen=True)
+class RowMap:
+    """How rows of one table are made of the records of a file."""
+
+    table: Table
+    cells: list[Cell]
+    rows: str = ""
+    only_with: str = ""
+    missing: str = "unknown"
+
+
+@dataclass(frozen=True)
 class ColumnMap:
     """A checked column map. What is absent, the system has no notion of: no account has any."""
 
     encoding: str | None
     separator: str | None
-    tables: dict[str, list[Cell]]
+    records: str
+    list_separator: str
+    tables: dict[str, list[RowMap]]
     absent: dict[str, list[str]]
     absent_tables: list[str]
 
 
-def read_column_map(text: str, name: str, clock: ZoneInfo) -> ColumnMap:
-    """Read and check a column map. Raises KeymalletError with every problem in it."""
+def read_column_map(
+    text: str, name: str, clock: ZoneInfo, header_fault: Callable[[str], str] = lambda header: ""
+) -> ColumnMap:
+    """Read and check a column map; `header_fault` says what is wrong with the name of a column.
+
+    Raises KeymalletError with every problem in it.
+    """
     document = TomlDocument(text, name)
     tables = {key: value for key, value in document.data.items() if key in facts.TABLES}
     rest = {key: value for key, value in document.data.items() if key not in facts.TABLES}
@@ -118,23 +145,49 @@ def read_column_map(text: str, name: str, clock: ZoneInfo) -> ColumnMap:
         document.fault((key,), f'"{key}" is neither a setting nor a table', hint)
     rest = {key: value for key, value in rest.items() if key in settings}
     found = document.read(ColumnMapText, rest)
-    maps = {key: document.read(TableMap, value, (key,)) for key, value in tables.items()}
+    maps = {key: _parts(document, key, value) for key, value in tables.items()}
     if not tables and not document.problems:
         document.fault((), "the map names no table", 'add [account.columns] with name = "…"')
     document.raise_problems()
     assert found is not None
-    checked = _Checked(document, found, clock)
-    cells = {key: checked.table(facts.TABLES[key], table) for key, table in maps.items() if table}
+    checked = _Checked(document, found, clock, header_fault)
+    checked_maps = {
+        key: [checked.table(facts.TABLES[key], part, path) for path, part in parts]
+        for key, parts in maps.items()
+    }
     document.raise_problems()
-    absent = {key: table.absent for key, table in maps.items() if table}
-    return ColumnMap(found.encoding, found.separator, cells, absent, found.absent)
+    absent = {key: [name for _, part in parts for name in part.absent] for key, parts in maps.items()}
+    return ColumnMap(
+        found.encoding,
+        found.separator,
+        found.records,
+        found.list_separator,
+        checked_maps,
+        absent,
+        found.absent,
+    )
+
+
+def _parts(document: TomlDocument, key: str, value: Any) -> list[tuple[Path, TableMap]]:
+    """The parts of the map that fill one table, each with its path: `[key]`, or several `[[key]]`."""
+    parts = value if isinstance(value, list) else [value]
+    paths: list[Path] = [(key, place) for place in range(len(parts))] if isinstance(value, list) else [(key,)]
+    read = [(path, document.read(TableMap, part, path)) for path, part in zip(paths, parts, strict=True)]
+    return [(path, part) for path, part in read if part is not None]
 
 
 class _Checked:
     """Fills defaults in and notes what does not fit the facts."""
 
-    def __init__(self, document: TomlDocument, settings: ColumnMapText, clock: ZoneInfo) -> None:
+    def __init__(
+        self,
+        document: TomlDocument,
+        settings: ColumnMapText,
+        clock: ZoneInfo,
+        header_fault: Callable[[str], str],
+    ) -> None:
         self.document = document
+        self.header_fault = header_fault
         self.settings = settings
         self.clock = clock
         self._dates(settings.dates, ("dates",))
@@ -148,20 +201,28 @@ class _Checked:
             elif name in document.data:
                 document.fault(("absent",), f'"{name}" is mapped as well')
 
-    def table(self, table: Table, found: TableMap) -> list[Cell]:
-        """The cells of one table."""
+    def table(self, table: Table, found: TableMap, start: Path) -> RowMap:
+        """One part of the map for one table; `start` is where it stands."""
         key = "account" if table.of_account else table.names[0]
         required = "name" if table is facts.ACCOUNT else key
-        path: Path = (table.name, "columns")
+        path: Path = (*start, "columns")
         if required not in found.columns:
             self.document.fault(path, f'"{required}" is missing', f'say which column it is: {required} = "…"')
         for name in found.absent:
             if table.column(name) is None:
-                self._no_such_fact(table, name, (table.name, "absent"))
+                self._no_such_fact(table, name, (*start, "absent"))
             elif name in found.columns:
-                self.document.fault((table.name, "absent"), f'"{name}" is mapped as well')
+                self.document.fault((*start, "absent"), f'"{name}" is mapped as well')
+        for option, header in (("rows", found.rows), ("only-with", found.only_with)):
+            if header and self.header_fault(header):
+                self.document.fault((*start, option), self.header_fault(header))
         cells = [self._cell(table, name, entry, (*path, name)) for name, entry in found.columns.items()]
-        return [cell for cell in cells if cell is not None]
+        for cell in filter(None, cells):
+            if cell.header.removeprefix(OUTSIDE) == MEMBER and not found.rows:
+                told = f'"{cell.header}" is a member of the list that rows names, and rows is not set'
+                self.document.fault((*path, cell.column.name), told, 'like rows = "Methods"')
+        known = [cell for cell in cells if cell is not None]
+        return RowMap(table, known, found.rows, found.only_with, found.missing)
 
     def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
         hint = did_you_mean(name, table.names) or f'"keymallet facts {table.name}" lists them'
@@ -179,6 +240,8 @@ class _Checked:
         found = CellMap(from_=entry) if isinstance(entry, str) else entry
         if bool(found.from_) == (found.always is not None):
             self.document.fault(path, 'say either from = "column" or always = value', "")
+        if found.from_ and self.header_fault(found.from_):
+            self.document.fault(path, self.header_fault(found.from_))
         self._fits(column, found, path)
         settings = self.settings
         dates = settings.dates

@@ -1,107 +1,43 @@
-"""`read = "csv"`: any CSV export of a directory or service, through a column map."""
+"""`read = "csv"`: any CSV export of a directory, a service or a staff list, through a column map."""
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable
 
-import polars as pl
-
-from keymallet.core import facts
-from keymallet.core.problems import fail
-from keymallet.core.reading import Reading, Refusal
-from keymallet.sources.column_map import ColumnMap, read_column_map
-from keymallet.sources.csv_table import TableFile
-from keymallet.sources.request import Request, utf8_text
-from keymallet.sources.sections import CsvSection
-
-NO_SUCH_THING = "the system has no such thing"
+from keymallet.core.reading import Reading
+from keymallet.sources.cells import RECURRING
+from keymallet.sources.column_map import Cell, ColumnMap, RowMap
+from keymallet.sources.csv_rows import read_rows
+from keymallet.sources.export import read_export
+from keymallet.sources.instants import may_be_in_full
+from keymallet.sources.request import Request
+from keymallet.sources.rows import MEMBER, Rows
+from keymallet.sources.sections import ExportSection
 
 
-def read(section: CsvSection, request: Request) -> list[Reading]:
+def read(section: ExportSection, request: Request) -> list[Reading]:
     """Read the files of one export. Raises KeymalletError where the map or a whole file cannot be read."""
-    reading = Reading(request.name)
-    column_map = _column_map(section, request, reading)
-    _check_files(section, column_map)
-    files = _table_files(section, column_map, reading)
-    with ThreadPoolExecutor(max_workers=2) as side_by_side:
-        list(side_by_side.map(lambda file: file.read(column_map, request, reading), files))
-    for name in dict.fromkeys(file.table.name for file in files):
-        _put_together([file for file in files if file.table.name == name], reading)
-        reading.supply[name].update(dict.fromkeys(column_map.absent[name], NO_SUCH_THING))
-    reading.tables.setdefault("account", pl.DataFrame(schema={"name": pl.String}))
-    for name in column_map.absent_tables:
-        reading.supply[name] = dict.fromkeys(facts.TABLES[name].names, NO_SUCH_THING)
-    _look_up_accounts(reading, column_map)
-    return [reading]
+    return read_export(section, request, rows_of)
 
 
-def _table_files(section: CsvSection, column_map: ColumnMap, reading: Reading) -> list[TableFile]:
-    """The files to be read, table by table in the order of the map."""
-    files = []
-    for name, cells in column_map.tables.items():
-        given = section.files.get(name, [])
-        if not given:
-            reading.remarks.append(f"{section.map}: {name} is mapped, but the estate names no file of it")
-        paths = [given] if isinstance(given, str) else given
-        files += [TableFile(facts.TABLES[name], path, cells) for path in paths]
-    return files
+def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> Rows:
+    """The rows of one file that a part of the map asks for."""
+    mapped = [cell for cell in row_map.cells if cell.header and cell.header != MEMBER]
+    asked = [cell.header for cell in mapped] + [name for name in (row_map.rows, row_map.only_with) if name]
+    rows = read_rows(
+        data,
+        path,
+        encoding=column_map.encoding,
+        separator=column_map.separator,
+        wanted=list(dict.fromkeys(asked)),
+        repeated=_where_all(mapped, lambda cell: cell.column.kind in RECURRING),
+        instants=_where_all(mapped, may_be_in_full),
+    )
+    if row_map.only_with:
+        rows = rows.only_with(row_map.only_with)
+    return rows.split(row_map.rows, column_map.list_separator) if row_map.rows else rows
 
 
-def _put_together(files: list[TableFile], reading: Reading) -> None:
-    """One table out of its files. An account that an earlier file has named already is refused."""
-    name = files[0].table.name
-    intake = reading.table_intake(name)
-    earlier = pl.Series("name", [], dtype=pl.String)
-    frames = []
-    for file in files:
-        frame = file.frame
-        if file.table is facts.ACCOUNT and len(files) > 1:
-            again = frame["name"].is_in(earlier.implode())
-            for login in frame.filter(again)["name"]:
-                file.intake.refuse(Refusal(file.path, 0, f"{login} stood in an earlier file"))
-                file.intake.read -= 1
-            frame = frame.filter(~again)
-            earlier = pl.concat([earlier, frame["name"]])
-        frames.append(frame)
-        intake.add(file.intake)
-        reading.remarks += file.remarks
-        reading.supply.setdefault(name, {}).update(file.supply)
-    reading.tables[name] = frames[0] if len(frames) == 1 else pl.concat(frames, how="diagonal")
-
-
-def _column_map(section: CsvSection, request: Request, reading: Reading) -> ColumnMap:
-    text = utf8_text(request.bytes_of(section.map, reading), section.map)
-    return read_column_map(text, section.map, request.clock)
-
-
-def _check_files(section: CsvSection, column_map: ColumnMap) -> None:
-    unmapped = section.files.keys() - column_map.tables.keys()
-    if unmapped:
-        names = ", ".join(sorted(unmapped))
-        hint = f"add [{sorted(unmapped)[0]}.columns] to it, or take the file out of the estate"
-        raise fail(f"the map says nothing about the table {names}", file=section.map, hint=hint)
-    if not section.files.keys() & {"account", "person"}:
-        hint = 'files = { account = "…" } in the estate; a roster has { person = "…" }'
-        raise fail("no file of accounts is named", file=section.map, hint=hint)
-
-
-def _look_up_accounts(reading: Reading, column_map: ColumnMap) -> None:
-    """Where rows name their accounts by something else than the login name, put the name there."""
-    accounts = reading.tables["account"]
-    for name, frame in reading.tables.items():
-        if not facts.TABLES[name].of_account:
-            continue
-        by = next(cell.by for cell in column_map.tables[name] if cell.column.name == "account")
-        if by == "name":
-            continue
-        if by not in accounts.columns:
-            raise fail(
-                f"the rows of {name} are looked up by {by}, which the map does not give for accounts",
-                file=reading.source,
-                hint=f"map {by} under [account.columns]",
-            )
-        keys = accounts.filter(pl.col(by).is_not_null() & pl.col(by).is_unique()).select(by, found="name")
-        found = frame.join(keys, left_on="account", right_on=by, how="left", maintain_order="left")
-        reading.tables[name] = found.with_columns(pl.coalesce("found", "account").alias("account")).drop(
-            "found"
-        )
+def _where_all(cells: list[Cell], holds: Callable[[Cell], bool]) -> set[str]:
+    """The headers of which the same is true for every fact they are mapped to."""
+    return {cell.header for cell in cells} - {cell.header for cell in cells if not holds(cell)}

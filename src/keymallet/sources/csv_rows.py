@@ -23,37 +23,11 @@ import pyarrow.csv as arrow_csv
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.problems import KeymalletError, Place, Problem, fail
 from keymallet.core.reading import Refusal
+from keymallet.sources.rows import Rows
 
 SEPARATORS = (",", ";", "\t", "|")
 csv.field_size_limit(sys.maxsize)
 _FULL_INSTANT = re.compile(r"\d{4}-\d\d-\d\d[T ]\d\d:\d\d(:\d\d(\.\d{1,6})?)?(Z|[+-]\d\d:?\d\d)")
-
-
-@dataclass
-class Rows:
-    """The rows of one file. An empty cell is null. `columns` holds only those asked for, as text.
-
-    Columns of instants that are written in full throughout may be instants already.
-
-    `known_lines` are the lines its rows start on, once they had to be found out.
-    """
-
-    file: str
-    data: bytes
-    separator: str
-    header: list[str]
-    columns: dict[str, pa.ChunkedArray]
-    height: int
-    refused: list[Refusal] = field(default_factory=list)
-    known_lines: Sequence[int] | None = None
-
-    def lines(self, rows: Collection[int]) -> list[int]:
-        """The lines on which these rows start."""
-        if self.known_lines is None and _line_count(self.data) != self.height + 1:
-            self.known_lines = _survey(self.data, self.file, self.separator, len(self.header)).lines
-        if self.known_lines is None:
-            return [row + 2 for row in rows]
-        return [self.known_lines[row] for row in rows]
 
 
 def read_rows(
@@ -73,7 +47,7 @@ def read_rows(
 
     Raises KeymalletError with file, line and column where the file as a whole cannot be read.
     """
-    data = _as_utf8(data, file, encoding)
+    data = as_utf8(data, file, encoding)
     separator, header = _header(data, file, separator, wanted)
     types: dict[str, pa.DataType] = dict.fromkeys(repeated, pa.dictionary(pa.int32(), pa.string()))
     in_full = dict.fromkeys(_in_full(data, file, separator, header, instants), pa.timestamp("us", "UTC"))
@@ -89,20 +63,34 @@ def read_rows(
     survey = _survey(data, file, separator, len(header))
     if fast is None or survey.stray_quotes or fast.num_rows != len(survey.lines):
         fast = _read_cells(data, separator, header, wanted)
-    rows = _rows(file, data, separator, header, fast)
-    rows.refused, rows.known_lines = survey.refused, survey.lines
+    rows = _rows(file, data, separator, header, fast, survey.lines)
+    rows.refused = survey.refused
     return rows
 
 
-def _rows(file: str, data: bytes, separator: str, header: list[str], table: pa.Table) -> Rows:
+def _rows(
+    file: str,
+    data: bytes,
+    separator: str,
+    header: list[str],
+    table: pa.Table,
+    known_lines: Sequence[int] | None = None,
+) -> Rows:
     columns = {name: table.column(name) for name in table.column_names}
-    return Rows(file, data, separator, header, columns, table.num_rows)
+
+    def line_of(records: Collection[int]) -> list[int]:
+        lines = known_lines
+        if lines is None and _line_count(data) != table.num_rows + 1:
+            lines = _survey(data, file, separator, len(header)).lines
+        return [record + 2 if lines is None else lines[record] for record in records]
+
+    return Rows(file, header, columns, table.num_rows, line_of)
 
 
 # encoding
 
 
-def _as_utf8(data: bytes, file: str, encoding: str | None) -> bytes:
+def as_utf8(data: bytes, file: str, encoding: str | None) -> bytes:
     """The same text in UTF-8 without byte-order mark."""
     if data.startswith(b"\xef\xbb\xbf"):
         return data[3:]

@@ -10,8 +10,8 @@ from typing import Literal
 import msgspec
 
 
-class CsvSection(msgspec.Struct, rename="kebab", frozen=True):
-    """The source's section of the estate file."""
+class ExportSection(msgspec.Struct, rename="kebab", frozen=True):
+    """The source's section of the estate file: an export's column map, and its files table by table."""
 
     read: str
     map: str
@@ -120,8 +120,9 @@ class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
 
 
 READERS: dict[str, tuple[type[msgspec.Struct], str]] = {
-    "csv": (CsvSection, "keymallet.sources.csv_export"),
+    "csv": (ExportSection, "keymallet.sources.csv_export"),
     "host": (HostSection, "keymallet.sources.host"),
+    "json": (ExportSection, "keymallet.sources.json_export"),
     "ldap": (LdapSection, "keymallet.sources.ldap"),
     "ldif": (LdifSection, "keymallet.sources.ldif"),
     "scim": (ScimSection, "keymallet.sources.scim"),

@@ -1,49 +1,56 @@
-"""One CSV file to one fact table, with a note of every record and cell that was not read."""
+"""One file of an export to one fact table, with a note of every record and cell that was not read."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from typing import cast
 
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import with_unread
+from keymallet.core.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts import Table
 from keymallet.core.reading import MOST_DETAILS, Reading, Refusal, TableIntake
-from keymallet.sources.cells import RECURRING, Converted, constant, convert
-from keymallet.sources.column_map import Cell, ColumnMap
-from keymallet.sources.csv_rows import Rows, read_rows
-from keymallet.sources.instants import may_be_in_full
+from keymallet.sources.cells import Converted, constant, convert
+from keymallet.sources.column_map import Cell, ColumnMap, RowMap
 from keymallet.sources.request import Request
+from keymallet.sources.rows import Rows
 
 _NUMBER = "row in the file"
+
+RowsOf = Callable[[bytes, str, ColumnMap, RowMap], Rows]
+"""What knows a format: bytes, path, map and the part of it that is asked, to rows."""
 
 
 @dataclass
 class TableFile:
-    """One file, read as one table. `supply` says for each fact which column it came from."""
+    """One file, read as one table by one part of the map."""
 
-    table: Table
+    row_map: RowMap
     path: str
-    cells: list[Cell]
     frame: pl.DataFrame = field(default_factory=pl.DataFrame)
     intake: TableIntake = field(default_factory=TableIntake)
     remarks: list[str] = field(default_factory=list)
 
     @property
+    def table(self) -> Table:
+        """The fact table it fills."""
+        return self.row_map.table
+
+    @property
     def supply(self) -> dict[str, str]:
-        """Where in the file each fact stands."""
+        """Where in the file each fact stands, by the name of its column."""
         return {
             cell.column.name: f'{self.path}, "{cell.header}"' if cell.header else "said in the map"
-            for cell in self.cells
+            for cell in self.row_map.cells
         }
 
-    def read(self, column_map: ColumnMap, request: Request, reading: Reading) -> None:
+    def read(self, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf) -> None:
         """Read the file. Raises KeymalletError if it cannot be read as a whole."""
-        rows = self._rows(request.bytes_of(self.path, reading), column_map)
+        rows = rows_of(request.bytes_of(self.path, reading), self.path, column_map, self.row_map)
+        self.remarks += rows.remarks
         for refusal in rows.refused:
             self.intake.refuse(refusal)
         self._remark_headers(rows.header)
@@ -54,23 +61,18 @@ class TableFile:
         # Equal names have equal hashes: as many hashes as rows means that no name stands twice.
         if self.table in (facts.ACCOUNT, facts.PERSON) and keys.hash().n_unique() < self.frame.height:
             self._refuse(~keys.is_first_distinct(), f"this {required} stood on an earlier line", rows)
-        self.intake.read += self.frame.height
+        self.intake.read += self._read_in_full()
         self.frame = self.frame.drop(_NUMBER, strict=False)
 
-    def _rows(self, data: bytes, column_map: ColumnMap) -> Rows:
-        mapped = [cell for cell in self.cells if cell.header]
-        return read_rows(
-            data,
-            self.path,
-            encoding=column_map.encoding,
-            separator=column_map.separator,
-            wanted=list(dict.fromkeys(cell.header for cell in mapped)),
-            repeated=_headers_where_all((cell.header, cell.column.kind in RECURRING) for cell in mapped),
-            instants=_headers_where_all((cell.header, may_be_in_full(cell)) for cell in mapped),
-        )
+    def _read_in_full(self) -> int:
+        """How many rows were really read: not those that stand for not knowing of any."""
+        if UNREAD not in self.frame.columns:
+            return self.frame.height
+        nothing = self.frame[UNREAD].list.contains(NOTHING_KNOWN).fill_null(False)
+        return self.frame.height - int(nothing.sum())
 
     def _remark_headers(self, header: list[str]) -> None:
-        used = {cell.header for cell in self.cells}
+        used = {cell.header for cell in self.row_map.cells} | {self.row_map.rows, self.row_map.only_with}
         unused = [name for name in header if name not in used]
         if unused:
             shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
@@ -84,9 +86,13 @@ class TableFile:
 
     def _converted(self, rows: Rows, request: Request) -> pl.DataFrame:
         """All columns of facts, and where one could not be read, the UNREAD column."""
-        mapped = [cell for cell in self.cells if cell.header]
+        mapped = [cell for cell in self.row_map.cells if cell.header]
+        if rows.list_mark:
+            mapped = [replace(cell, separator=rows.list_mark) for cell in mapped]
         converted = request.workers.map(lambda cell: convert(cell, rows.columns[cell.header]), mapped)
-        columns = {cell.column.name: constant(cell, rows.height) for cell in self.cells if not cell.header}
+        columns = {
+            cell.column.name: constant(cell, rows.height) for cell in self.row_map.cells if not cell.header
+        }
         unread: dict[str, pl.Series] = {}
         for cell, each in zip(mapped, converted, strict=True):
             columns[cell.column.name] = each.facts
@@ -95,7 +101,14 @@ class TableFile:
             if each.unread is not None and each.unread.any():
                 unread[cell.column.name] = each.unread
                 self._note_unreadable(cell, each, rows)
-        frame = pl.DataFrame([columns[cell.column.name].alias(cell.column.name) for cell in self.cells])
+        names = [cell.column.name for cell in self.row_map.cells]
+        frame = pl.DataFrame([columns[name].alias(name) for name in names])
+        if rows.nothing_known is not None:
+            known = [
+                pl.when(~rows.nothing_known).then(name).alias(name) for name in names if name != "account"
+            ]
+            frame = frame.with_columns(known)
+            unread[NOTHING_KNOWN] = rows.nothing_known
         return with_unread(frame, unread)
 
     def _note_unreadable(self, cell: Cell, converted: Converted, rows: Rows) -> None:
@@ -119,12 +132,6 @@ class TableFile:
             self.intake.refuse(Refusal(self.path, line, reason))
         self.intake.refused += max(len(places) - MOST_DETAILS, 0)
         self.frame = self.frame.filter(~condition)
-
-
-def _headers_where_all(said: Iterable[tuple[str, bool]]) -> set[str]:
-    """The headers of which the same is true for every fact they are mapped to."""
-    pairs = list(said)
-    return {header for header, _ in pairs} - {header for header, holds in pairs if not holds}
 
 
 def _short(value: str) -> str:

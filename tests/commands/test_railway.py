@@ -51,7 +51,7 @@ def test_what_cannot_be_read_is_counted(gathered: Path) -> None:
     }
     assert {name: number for name, number in refused.items() if number} == REFUSED
     shown = " ".join(run("judge", *AT, cwd=gathered).stdout.split())
-    assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 23;" in shown
+    assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 24;" in shown
     assert "hosts/tix-2/etc/shadow line 26: 2 fields where 9 are needed" in shown
     assert "incomplete: ticketing/tix-2: 1 record was refused" in shown
 
@@ -175,7 +175,7 @@ def test_what_a_system_has_in_force_is_judged_as_well(gathered: Path) -> None:
     """Findings on settings name the source; the summary shows the systems that fall short."""
     found = [row for row in found_in(gathered) if row["rule"].startswith("setting-")]
     assert {(row["account"], row["subject"]) for row in found} == {("ticketing/tix-2", "host rules")}
-    assert "min-length 8; the limit is 12" in {row["because"] for row in found}
+    assert "min-length 8; the least is 12" in {row["because"] for row in found}
     shown = run("judge", *AT, cwd=gathered, expect=1).stdout
     systems = shown[shown.index("systems whose settings fall short") :]
     assert systems.splitlines()[1] == "ticketing/tix-2"

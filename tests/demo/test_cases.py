@@ -36,6 +36,12 @@ ACCOUNT_FACTS = [
     "remote-key",
     "lock-stops",
     "failed-attempts",
+    "person",
+    "on-roster",
+    "unit",
+    "manager",
+    "no-twin-in",
+    "twin-differs",
 ]
 SUPPLY: dict[str, dict[str, list[str]]] = {
     source: {
@@ -44,9 +50,10 @@ SUPPLY: dict[str, dict[str, list[str]]] = {
         "key": "kind state issued last-used starts expires algorithm bits shared-with shared-with-root".split(),
         "grant": ["privileged", "mode", "via", "starts", "ends", "asks-proof"],
         "elevation": [],
+        "person": ["status", "joins", "leaves", "contract", "unit", "manager"],
         "setting": "min-length classes max-age lock-after lock-for remote-password".split(),
     }
-    for source in ("directory", "ticketing/tix-1")
+    for source in ("directory", "ticketing/tix-1", "cloud")
 }
 STAFF = {"kind": "person", "enabled": True, "labels": [], "has_password": True}
 HOST = {"source": "ticketing/tix-1", "enabled": True, "has_password": True, "password_empty": False}
@@ -66,6 +73,9 @@ SSH = {
 CERTIFICATE = SSH | {"kind": "ssh-certificate", "starts": days_ago(10)}
 SUDO = ADMIN | {"asks_proof": True}
 RULES = {"source": "ticketing/tix-1", "setting": "host rules"}
+TIED = STAFF | {"of": 0, "on_roster": True, "unit": "Track", "manager": "7", "no_twin_in": []}
+HELD = {"status": "present", "contract": "staff", "joins": days_ago(15), "unit": "Track", "manager": "7"}
+CLOUD = TIED | {"source": "cloud", "twin_differs": []}
 KEY = {"kind": "api-key", "state": "active", "last_used": days_ago(1)}
 
 CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
@@ -190,6 +200,57 @@ CASES: dict[str, list[tuple[str, dict[str, Any]]]] = {
         ("met", {"account": LOCKED | {"remote_key": False}, "key": SSH}),
         ("unproven", {"account": LOCKED, "key": {}}),
     ],
+    "left-still-enabled": [
+        ("breach", {"account": TIED, "person": HELD | {"status": "left"}}),
+        ("breach", {"account": TIED, "person": HELD | {"leaves": AT}}),
+        ("met", {"account": TIED, "person": HELD | {"leaves": AT + timedelta(microseconds=1)}}),
+        ("out of scope", {"account": TIED | {"enabled": False}, "person": HELD | {"status": "left"}}),
+        ("unproven", {"account": TIED, "person": {}}),
+    ],
+    "not-yet-joined-enabled": [
+        ("breach", {"account": TIED, "person": HELD | {"status": "expected"}}),
+        ("met", {"account": TIED, "person": HELD}),
+    ],
+    "nobodys-account": [
+        ("breach", {"account": TIED | {"of": None, "on_roster": False}}),
+        ("met", {"account": TIED}),
+        ("unproven", {"account": TIED | {"on_roster": None}}),
+    ],
+    "person-without-account": [
+        ("breach", {"account": TIED | {"of": None, "person": "9"}, "person": HELD}),
+        ("breach", {"account": TIED | {"enabled": False, "person": "9"}, "person": HELD}),
+        ("met", {"account": TIED, "person": HELD}),
+        ("out of scope", {"account": STAFF, "person": HELD | {"joins": days_ago(14)}}),
+        ("unproven", {"account": TIED | {"of": None, "unread": ["person"]}, "person": HELD}),
+    ],
+    "unit-differs": [
+        ("breach", {"account": TIED, "person": HELD | {"unit": "Offices"}}),
+        ("met", {"account": TIED, "person": HELD}),
+    ],
+    "manager-differs": [
+        ("breach", {"account": TIED, "person": HELD | {"manager": "8"}}),
+        ("met", {"account": TIED, "person": HELD}),
+        ("out of scope", {"account": TIED, "person": HELD | {"manager": None}}),
+    ],
+    "administrator-apart": [
+        ("breach", {"account": TIED, "grant": ADMIN, "person": HELD}),
+        ("met", {"account": TIED, "grant": ADMIN, "person": HELD, "others": [TIED]}),
+        ("breach", {"account": TIED, "grant": ADMIN, "person": HELD, "others": [CLOUD]}),
+    ],
+    "twin-in-cloud": [
+        ("breach", {"account": TIED | {"no_twin_in": ["cloud"]}}),
+        ("met", {"account": TIED}),
+        ("unproven", {"account": TIED | {"no_twin_in": None}}),
+    ],
+    "cloud-account-known": [
+        ("breach", {"account": CLOUD | {"no_twin_in": ["directory"]}}),
+        ("met", {"account": CLOUD}),
+    ],
+    "twins-agree": [
+        ("breach", {"account": CLOUD | {"twin_differs": ["unit Track, in directory/a Offices"]}}),
+        ("met", {"account": CLOUD}),
+        ("out of scope", {"account": TIED | {"twin_differs": ["unit"]}}),
+    ],
     "near-lockout": [
         ("breach", {"account": PERSON | {"failed_attempts": 3, "locked": False}}),
         ("met", {"account": PERSON | {"failed_attempts": 2, "locked": False}}),
@@ -291,9 +352,10 @@ def test_cases(rule: str, verdict: str, facts: dict[str, Any]) -> None:
     rows = {
         name: value if isinstance(value, list) else [value]
         for name, value in facts.items()
-        if name != "account"
+        if name not in ("account", "others")
     }
     children = {name: [row | {"of": 0} for row in each] for name, each in rows.items()}
-    found = evidence([{"source": "directory"} | facts.get("account", {})], SUPPLY, **children)
-    (code,) = judge(found, BOOK, AT, CLOCK).codes[rule].to_list()[:1]
+    accounts = [facts.get("account", {}), *facts.get("others", [])]
+    found = evidence([{"source": "directory"} | account for account in accounts], SUPPLY, **children)
+    code = judge(found, BOOK, AT, CLOCK).codes[rule].to_list()[0]
     assert Verdict(code).word == verdict

@@ -17,7 +17,7 @@ import pytest
 from keymallet.core import extension
 from keymallet.core.problems import KeymalletError
 from keymallet.core.reading import Reading
-from keymallet.demo.accounts import directory
+from keymallet.demo.accounts import railway_directory
 from keymallet.demo.service import TOKEN, Manners, serve
 from keymallet.demo.tenant import tenant
 from keymallet.sources import scim
@@ -57,7 +57,7 @@ def test_the_whole_tenant_comes_over(
     monkeypatch.setattr("tenacity.nap.time.sleep", lambda seconds: None)
     with served(**manners) as url:
         reading = read(tmp_path, url)
-    accounts = directory()
+    accounts = railway_directory().accounts
     assert not reading.incomplete
     assert sorted(reading.tables["account"]["name"]) == sorted(account.login for account in accounts)
     assert reading.tables["factor"].height == sum(len(account.factors) for account in accounts)
@@ -75,7 +75,7 @@ def test_users_that_go_away_meanwhile_are_missed(tmp_path: Path) -> None:
     """Paging by index then skips as many as went: that their number changed says so."""
     with served(changing=True) as url:
         reading = read(tmp_path, url)
-    assert reading.tables["account"].height < len(directory())
+    assert reading.tables["account"].height < len(railway_directory().accounts)
     assert "some may be missing" in reading.incomplete[0]
 
 
@@ -123,7 +123,7 @@ def test_served_by_the_program(tmp_path: Path) -> None:
             write(tmp_path, {"estate.toml": head + section})
             name, _, token = told[6].rpartition(" ")[2].partition("=")
             assert (
-                f"read {len(directory())} accounts"
+                f"read {len(railway_directory().accounts)} accounts"
                 in run("gather", cwd=tmp_path, expect=0, **{name: token}).stdout
             )
         finally:

@@ -198,5 +198,7 @@ def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFra
     names = [pl.when(name).then(pl.lit(name)) for name in unread]
     listed = flags.select(pl.concat_list(names).list.drop_nulls()).to_series()
     if UNREAD in frame.columns:
-        listed = frame[UNREAD].list.concat(listed)
+        # No list at all is an empty one here: joined to null, a list would be lost.
+        before = pl.coalesce(UNREAD, pl.lit([], dtype=pl.List(pl.String)))
+        return frame.with_columns(before.list.concat(listed).alias(UNREAD))
     return frame.with_columns(listed.alias(UNREAD))

@@ -8,12 +8,13 @@ rows where it is unknown, the facts that would be needed.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from datetime import timedelta
 from functools import cached_property
 
 import polars as pl
 
 from keymallet.core import facts, wording
-from keymallet.core.evidence import NOTHING_KNOWN, UNREAD, row_column, source_column
+from keymallet.core.evidence import CANDIDATES, NOTHING_KNOWN, UNREAD, row_column, source_column
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -65,7 +66,7 @@ class _Subject:
         """These rows, with the columns the expression needs."""
         whole = self.workspace.frames[self.table]
         table = facts.TABLES[self.table]
-        wanted = {source_column(table), row_column(table), UNREAD}
+        wanted = {source_column(table), row_column(table), UNREAD, CANDIDATES}
         for node in self.about.walk():
             if isinstance(node, typed.Fact):
                 wanted.add(node.column.name)
@@ -97,7 +98,7 @@ class _Subject:
                 return self.of_owner(node).because(node.body, wanted)
             case typed.Junction():
                 members = [self.because(member, wanted) for member in node.members]
-                text = _joined(members, ". Also ")
+                text = _joined(_told_once(members), ". Also ")
             case typed.Compare():
                 text = self._compared(node, wanted)
             case typed.Within():
@@ -126,7 +127,10 @@ class _Subject:
             operator = _OPPOSITE[operator]
         described = _Texts(self).described(left)
         if isinstance(right, typed.Const) and right.limit:
-            return _joined([described, self.same_text(f"the limit is {wording.constant(right)}")])
+            bound = "the least is" if operator in (">", ">=") else "the limit is"
+            return _joined([described, self.same_text(f"{bound} {wording.constant(right)}")])
+        if _is_to_come(left, operator, right):
+            return _joined([described, self.same_text("it has to be still to come")])
         if isinstance(right, typed.Const):
             return _joined([described, self.same_text(_DEMAND[operator].format(wording.constant(right)))])
         before, after = _DEMAND[operator].split("{}")
@@ -187,6 +191,10 @@ class _Subject:
             .then(pl.lit(f"{name} (not recorded)"))
             .otherwise(pl.lit(f"{name} (not supplied)"))
         )
+        if CANDIDATES in self.frame.columns and node.column.name in _ABOUT_ITS_PERSON:
+            ambiguous = pl.col(CANDIDATES).is_not_null()
+            how = pl.when(ambiguous).then(pl.lit(f"{name} (it could be several people's)")).otherwise(how)
+            return self._told(how)
         if UNREAD in self.frame.columns:
             nothing = pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN))
             how = pl.when(nothing).then(pl.lit(f"{node.table} (nothing is known of it)")).otherwise(how)
@@ -236,6 +244,12 @@ class _Texts:
             return self.described(instant) + ", " + wording.ago(since)
         if isinstance(node, typed.Ask) and node.question == "count":
             return _Rows(subject, node).counted()
+        if (
+            isinstance(node, typed.Call)
+            and node.function == "length"
+            and node.arguments[0].type.kind is Kind.WORDS
+        ):
+            return self._counted_words(node)
         if isinstance(node, typed.Const | typed.ConstList):
             return subject.same_text(wording.constant(node))
         written = wording.values(subject.value(node), node.type.kind, clock).fill_null("unknown")
@@ -245,6 +259,16 @@ class _Texts:
             else ""
         )
         return pl.Series([f"{subject.prefix}{node.text}{colon} "]).new_from_index(0, len(written)) + written
+
+    def _counted_words(self, node: typed.Call) -> pl.Series:
+        """`2 in labels: contractor, visitor`."""
+        number = self.subject.value(node).cast(pl.String).fill_null("unknown")
+        listed = self.subject.value(node.arguments[0]).list.join(", ").fill_null("")
+        name = f"{self.subject.prefix}{node.arguments[0].text}"
+        parts = pl.DataFrame({"number": number, "listed": listed})
+        told = pl.format("{} in {}: {}", "number", pl.lit(name), "listed")
+        plain = pl.format("{} in {}", "number", pl.lit(name))
+        return parts.select(pl.when(pl.col("listed") != "").then(told).otherwise(plain)).to_series()
 
 
 @dataclass(frozen=True)
@@ -314,6 +338,31 @@ _NOT_THERE = {
     facts.ACCOUNT.name: "the account itself (not in the evidence)",
     facts.PERSON.name: "the person itself (nobody on the roster is known to hold it)",
 }
+
+
+_ABOUT_ITS_PERSON = ("person", "on-roster", "tied-by")
+
+
+def _is_to_come(left: Typed, operator: str, right: Typed) -> bool:
+    """Whether a comparison says no more than that something lies ahead: `until(ends) > 0s`."""
+    ahead = isinstance(left, typed.Call) and left.function == "until" and operator in (">", ">=")
+    return ahead and isinstance(right, typed.Const) and right.value == timedelta()
+
+
+def _told_once(texts: list[pl.Series]) -> list[pl.Series]:
+    """Leave out, on each row, a text that another one begins with: it says the same, and more."""
+    frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
+    kept = []
+    for number in range(len(texts)):
+        mine = pl.col(str(number))
+        said = [
+            (pl.col(str(other)).str.starts_with(mine) & ((pl.col(str(other)) != mine) | (other < number)))
+            for other in range(len(texts))
+            if other != number
+        ]
+        repeated = pl.any_horizontal(each.fill_null(False) for each in said) if said else pl.lit(False)
+        kept.append(pl.when(~repeated).then(mine).alias(str(number)))
+    return frame.select(kept).get_columns()
 
 
 def _membership(node: typed.Within, wanted: bool) -> str:

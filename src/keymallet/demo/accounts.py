@@ -130,6 +130,7 @@ class Account:
     locked_until: datetime | None = None
     failed: int = 0
     staff_no: str = ""
+    manager: str = ""
     tags: list[str] = field(default_factory=list)
     groups: list[str] = field(default_factory=list)
     factors: list[Factor] = field(default_factory=list)
@@ -276,6 +277,17 @@ class Railway:
             ]
         return accounts
 
+    def daily_account(self, account: Account) -> Account:
+        """An account for an administrator's mail; the other one takes a name that says what it is for."""
+        login = account.login
+        account.login = f"adm-{login}"
+        self.logins.discard(login)
+        daily = self._account(login, account.name, "Staff", account.unit)
+        daily.job, daily.staff_no = account.job, account.staff_no
+        daily.groups = ["all-staff", f"unit-{account.unit.lower()}"]
+        daily.factors = [self._factor("Password"), self._factor("Push")]
+        return daily
+
     def leavers(self, number: int) -> list[Account]:
         """People who have gone; their accounts are switched off."""
         accounts = self.staff(number)
@@ -285,8 +297,8 @@ class Railway:
         return accounts
 
 
-def directory(seed: int = 20261124) -> list[Account]:
-    """The railway's directory accounts with every fault planted."""
+def railway_directory(seed: int = 20261124) -> Railway:
+    """The railway with its directory accounts, and every fault planted that shows in these alone."""
     railway = Railway(seed)
     staff = iter(railway.staff(290))
     contractors = iter(railway.temporary(20, "Contractor"))
@@ -302,7 +314,7 @@ def directory(seed: int = 20261124) -> list[Account]:
     _plant_locks(railway, staff)
     _plant_machines(railway, services, leavers)
     _plant_privilege(staff, administrators)
-    return railway.accounts
+    return railway
 
 
 def _take(accounts: Iterator[Account], number: int) -> list[Account]:

@@ -10,8 +10,10 @@ from importlib.resources import files
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from keymallet.demo.accounts import Account, directory
+from keymallet.demo.accounts import Account, railway_directory
+from keymallet.demo.cloud import CloudUser, cloud_export, cloud_users
 from keymallet.demo.hosts import Host, ticketing_hosts
+from keymallet.demo.people import Person, organisation, staff_list
 
 _CLOCK = ZoneInfo("Europe/Zurich")
 _RAGGED = (
@@ -25,24 +27,30 @@ REFUSED = {"directory": 2, "ticketing/tix-2": 1, "ticketing/tix-3": 1}
 
 def write_estate(folder: Path) -> None:
     """Write all files of the estate below `folder`."""
-    accounts = directory()
+    railway = railway_directory()
+    staff = organisation(railway)
+    accounts = railway.accounts
+    users = cloud_users(accounts)
     people = [
         (account.login, account.name)
         for account in accounts
         if account.account_type == "Staff" and account.enabled
     ]
     hosts = ticketing_hosts(people[100:124], people[124])
-    for name in ("estate.toml", "directory.toml", "rulebook.toml"):
+    for name in ("estate.toml", "directory.toml", "staff.toml", "cloud.toml", "rulebook.toml"):
         _write(folder / name, files("keymallet.demo").joinpath(f"estate/{name}").read_text("utf-8"))
     for name, text in _exports(accounts).items():
         _write(folder / "exports" / name, text, "utf-8-sig")
+    _write(folder / "exports/staff.jsonl", staff_list(staff))
+    _write(folder / "exports/cloud.json", cloud_export(users))
     for host in hosts:
         for path, content in host.files().items():
             _write(folder / "hosts" / host.name / path, content)
     with (folder / "hosts/tix-2/etc/shadow").open("a", encoding="utf-8", newline="") as shadow:
         shadow.write(_BROKEN_SHADOW)
     _write(
-        folder / "ground-truth.csv", _csv(("rule", "account", "subject"), _ground_truth(accounts, hosts), ",")
+        folder / "ground-truth.csv",
+        _csv(("rule", "account", "subject"), _ground_truth(accounts, hosts, staff, users), ","),
     )
 
 
@@ -97,6 +105,7 @@ _ACCOUNT_HEADER = (
     "Account type",
     "Unit",
     "Job",
+    "Reports to",
     "Cost centre",
     "Status",
     "Console",
@@ -125,6 +134,7 @@ def _account_line(account: Account) -> Sequence[str]:
         account.account_type,
         account.unit,
         account.job or "-",
+        account.manager or "-",
         str(4000 + len(account.unit)),
         "Active" if account.enabled else "Disabled",
         _yes(account.console),
@@ -170,7 +180,9 @@ def _time(instant: datetime | None) -> str:
     return f"{instant.astimezone(_CLOCK):%d.%m.%Y %H:%M}" if instant else "-"
 
 
-def _ground_truth(accounts: list[Account], hosts: list[Host]) -> list[tuple[str, str, str]]:
+def _ground_truth(
+    accounts: list[Account], hosts: list[Host], people: list[Person], users: list[CloudUser]
+) -> list[tuple[str, str, str]]:
     found = [
         (rule, f"directory/{account.login}", subject)
         for account in accounts
@@ -181,4 +193,6 @@ def _ground_truth(accounts: list[Account], hosts: list[Host]) -> list[tuple[str,
         for host in hosts
         for rule, name, subject in host.causes
     ]
+    found += [(rule, "staff", subject) for person in people for rule, subject in person.causes]
+    found += [(rule, f"cloud/{user.login}", subject) for user in users for rule, subject in user.causes]
     return sorted(found)

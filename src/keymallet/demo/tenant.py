@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from keymallet.core import extension
-from keymallet.demo.accounts import Account, directory
+from keymallet.demo.accounts import Account, railway_directory
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -32,7 +32,7 @@ _STATES = {"OK": "active", "Paused": "suspended", "Invited": "pending", "Revoked
 
 def tenant() -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """All users and all groups, in the order of their ids."""
-    accounts = directory()
+    accounts = railway_directory().accounts
     users = sorted((_user(account) for account in accounts), key=lambda user: str(user["id"]))
     names = sorted({group for account in accounts for group in account.groups})
     groups = [

@@ -12,6 +12,7 @@ import io
 import re
 import sys
 from array import array
+from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
@@ -84,7 +85,12 @@ def _rows(
             lines = _survey(data, file, separator, len(header)).lines
         return [record + 2 if lines is None else lines[record] for record in records]
 
-    return Rows(file, header, columns, table.num_rows, line_of)
+    rows = Rows(file, [name for name in header if name not in columns], columns, table.num_rows, line_of)
+    repeated = [name for name, times in Counter(header).items() if times > 1]
+    if repeated:
+        shown = ", ".join(repeated[:8])
+        rows.remarks.append(f"{file}: several columns are called {shown}; none of them is used")
+    return rows
 
 
 # encoding

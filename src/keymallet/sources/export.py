@@ -35,6 +35,7 @@ def read_export(
     files = _table_files(section, column_map, reading)
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
         list(side_by_side.map(lambda file: file.read(column_map, request, reading, rows_of), files))
+    _remark_unused(files, reading)
     reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
     # Accounts first: the rows of other tables may name them by something else than their login.
     for name in sorted(dict.fromkeys(file.table.name for file in files), key=lambda name: name != "account"):
@@ -55,6 +56,17 @@ def _table_files(section: ExportSection, column_map: ColumnMap, reading: Reading
         paths = [given] if isinstance(given, str) else given
         files += [TableFile(row_map, path) for path in paths for row_map in row_maps]
     return files
+
+
+def _remark_unused(files: list[TableFile], reading: Reading) -> None:
+    """Say which columns of a file no table is made of; one file may fill several."""
+    for path in dict.fromkeys(file.path for file in files):
+        mine = [file.unused for file in files if file.path == path]
+        unused = [name for name in mine[0] if all(name in others for others in mine)]
+        if unused:
+            shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
+            noun = "column" if len(unused) == 1 else "columns"
+            reading.remarks.append(f"{path}: not used: {noun} {shown}")
 
 
 def _put_together(files: list[TableFile], reading: Reading) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import cast
@@ -33,6 +32,7 @@ class TableFile:
     frame: pl.DataFrame = field(default_factory=pl.DataFrame)
     intake: TableIntake = field(default_factory=TableIntake)
     remarks: list[str] = field(default_factory=list)
+    unused: list[str] = field(default_factory=list)
 
     @property
     def table(self) -> Table:
@@ -53,7 +53,7 @@ class TableFile:
         self.remarks += rows.remarks
         for refusal in rows.refused:
             self.intake.refuse(refusal)
-        self._remark_headers(rows.header)
+        self.unused = rows.unused
         self.frame = self._converted(rows, request)
         required = "name" if self.table is facts.ACCOUNT else self.table.names[0]
         self._refuse(self.frame[required].is_null(), f"no {required}", rows)
@@ -70,19 +70,6 @@ class TableFile:
             return self.frame.height
         nothing = self.frame[UNREAD].list.contains(NOTHING_KNOWN).fill_null(False)
         return self.frame.height - int(nothing.sum())
-
-    def _remark_headers(self, header: list[str]) -> None:
-        used = {cell.header for cell in self.row_map.cells} | {self.row_map.rows, self.row_map.only_with}
-        unused = [name for name in header if name not in used]
-        if unused:
-            shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
-            self.remarks.append(
-                f"{self.path}: not used: {'column' if len(unused) == 1 else 'columns'} {shown}"
-            )
-        repeated = [name for name, times in Counter(header).items() if times > 1]
-        if repeated:
-            shown = ", ".join(repeated[:8])
-            self.remarks.append(f"{self.path}: several columns are called {shown}; none of them is used")
 
     def _converted(self, rows: Rows, request: Request) -> pl.DataFrame:
         """All columns of facts, and where one could not be read, the UNREAD column."""

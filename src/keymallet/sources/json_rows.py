@@ -5,7 +5,8 @@ A record that is no JSON, or none that can be read, is refused with its line; th
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import re
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,7 +17,7 @@ import pyarrow as pa
 from keymallet.core.facts import Kind
 from keymallet.core.problems import fail
 from keymallet.core.reading import Refusal
-from keymallet.sources.column_map import Cell, RowMap
+from keymallet.sources.column_map import RowMap
 from keymallet.sources.csv_rows import as_utf8
 from keymallet.sources.json_path import JsonPath, parse_path
 from keymallet.sources.rows import Rows
@@ -26,6 +27,7 @@ LARGEST_RECORD = 64 << 20
 LIST_MARK = "\x1f"
 """Between the members of a list, in a cell: the unit separator stands in no name."""
 _KEYS_LOOKED_AT = 1_000
+_PLAIN = re.compile(r"[\w$@-]+")
 _ONE_A_LINE = "each line has to be an object of its own, or the whole a list of them"
 
 
@@ -65,9 +67,7 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
             raise fail(told, file=file, line=1, hint=hint)
     if not found.records and found.refused:
         first = found.refused[0]
-        raise fail(
-            f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE
-        )
+        raise fail(f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE)
     return found
 
 
@@ -148,13 +148,18 @@ def _lists_hint(data: bytes) -> str:
 def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
     """The rows that a part of the map asks for, out of the records of a file."""
     cells = [cell for cell in row_map.cells if cell.header]
-    paths = [(cell, parse_path(cell.header)) for cell in cells]
     only_with = parse_path(row_map.only_with) if row_map.only_with else None
     of_row: dict[str, list[str | None]] = {cell.header: [] for cell in cells}
+    # A column that is read as a list for one fact is one for all of them.
+    lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
     origin: list[int] = []
     nothing: list[bool] = []
-    texts = {cell.header: _text_of(cell, path, list_separator) for cell, path in paths}
-    inside = [(of_row[path_cell.header], path, texts[path_cell.header]) for path_cell, path in paths]
+    separators = {cell.header: cell.separator or list_separator for cell in cells}
+    inside = [
+        (column, path, _text_of(path, name in lists, separators[name]))
+        for name, column in of_row.items()
+        for path in (parse_path(name),)
+    ]
     for place, record in enumerate(found.records):
         if only_with is not None and not only_with.found_in(record):
             continue
@@ -166,7 +171,7 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
     columns = {name: pa.chunked_array([pa.array(values, pa.string())]) for name, values in of_row.items()}
     rows = Rows(
         found.file,
-        _names(found.records, row_map),
+        _unused(found.records, row_map),
         columns,
         len(origin),
         lambda rows: [found.lines[row] for row in rows],
@@ -197,10 +202,8 @@ def _members(record: Any, row_map: RowMap) -> Iterable[tuple[Any, bool]]:
     return [(each, True) for each in found if each is not None]
 
 
-def _text_of(cell: Cell, path: JsonPath, list_separator: str) -> Any:
+def _text_of(path: JsonPath, is_list: bool, separator: str) -> Callable[[Any], str | None]:
     """How what stands at a path is written in a cell."""
-    is_list = cell.column.kind is Kind.WORDS
-    separator = cell.separator or list_separator
 
     def text(record: Any) -> str | None:
         values = path.found_in(record)
@@ -222,22 +225,31 @@ def _scalar(value: Any) -> str:
     return msgspec.json.encode(value).decode()
 
 
-def _names(records: list[Any], row_map: RowMap) -> list[str]:
-    """The names that the first records use, as paths: what of them is not used is told."""
-    names: dict[str, None] = {}
-    for record in records[:_KEYS_LOOKED_AT]:
-        for member, _ in _members(record, row_map):
-            names.update(dict.fromkeys(_leaves(member)))
-    return list(names)
+def _unused(records: list[Any], row_map: RowMap) -> list[str]:
+    """The paths in the first records that nothing is read from."""
+    used = [_names(row_map.rows), _names(row_map.only_with)]
+    used += [_names(cell.header) for cell in row_map.cells]
+    leaves = dict.fromkeys(leaf for record in records[:_KEYS_LOOKED_AT] for leaf in leaves_of(record))
+    return [leaf for leaf in leaves if not any(_covers(names, _names(leaf)) for names in used if names)]
 
 
-def _leaves(value: Any, prefix: str = "", depth: int = 0) -> Iterator[str]:
+def _names(path: str) -> tuple[str, ...]:
+    return tuple(step for step in parse_path(path).steps if isinstance(step, str)) if path else ()
+
+
+def _covers(used: tuple[str, ...], leaf: tuple[str, ...]) -> bool:
+    shorter = min(len(used), len(leaf))
+    return used[:shorter] == leaf[:shorter]
+
+
+def leaves_of(value: Any, prefix: str = "", depth: int = 0) -> Iterator[str]:
+    """The paths of everything a record says, not going into lists."""
     if not isinstance(value, dict):
         return
     for name, inner in value.items():
-        step = f'"{name}"' if "." in name or "[" in name else name
+        step = name if _PLAIN.fullmatch(name) else f'"{name}"'
         path = f"{prefix}{step}"
         if isinstance(inner, dict) and inner and depth < 4:
-            yield from _leaves(inner, f"{path}.", depth + 1)
+            yield from leaves_of(inner, f"{path}.", depth + 1)
         else:
             yield path

@@ -16,7 +16,8 @@ MEMBER = "@"
 
 @dataclass
 class Rows:
-    """The rows of one file. An empty cell is null. `columns` holds only those asked for, as text.
+    """The rows of one file. An empty cell is null. `columns` holds only those asked for, as text; `unused`
+    names those that nothing was asked of.
 
     Columns of instants that are written in full throughout may be instants already. `line_of` tells
     the lines on which records start; `origin` the record each row comes from, where they are not one
@@ -25,7 +26,7 @@ class Rows:
     """
 
     file: str
-    header: list[str]
+    unused: list[str]
     columns: dict[str, pa.ChunkedArray]
     height: int
     line_of: Callable[[Collection[int]], list[int]]

@@ -223,7 +223,7 @@ def _wait(state: RetryCallState) -> float:
     error = state.outcome.exception() if state.outcome else None
     if isinstance(error, _BusyError) and error.after is not None:
         return min(max(error.after, 0.0), _LONGEST_WAIT)
-    return wait_exponential_jitter(initial=0.2, max=_LONGEST_WAIT / 4, jitter=0.2)(state)
+    return wait_exponential_jitter(multiplier=0.2, max=_LONGEST_WAIT / 4, jitter=0.2)(state)
 
 
 def _asked_to_wait(text: str) -> float | None:

@@ -92,7 +92,7 @@ def show_people(out: Console, findings: pl.DataFrame, most: int) -> None:
         for row in mine.iter_rows(named=True):
             out.print(finding_line({**row, "subject": ""}))
     if ranked.height > most:
-        out.print(text(f"and {ranked.height - most:,} more people", "dim"))
+        out.print(text(f"and {count(ranked.height - most, 'more person', 'more people')}", "dim"))
 
 
 def show_systems(out: Console, findings: pl.DataFrame, most: int) -> None:

@@ -15,9 +15,10 @@ MAY_IMPORT = {
     "sources": {"core", "sources"},
     "store": {"core", "store"},
     "outputs": {"core", "outputs"},
-    "views": {"core", "store", "views"},
+    "fitting": {"core", "sources", "fitting"},
+    "views": {"core", "store", "fitting", "views"},
     "demo": {"core", "demo"},
-    "commands": {"core", "sources", "store", "outputs", "views", "demo", "commands"},
+    "commands": {"core", "sources", "store", "outputs", "fitting", "views", "demo", "commands"},
 }
 FILES = sorted(SOURCE.rglob("*.py"))
 

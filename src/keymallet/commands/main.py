@@ -14,6 +14,7 @@ from keymallet import __version__
 
 COMMANDS = {
     "demo": "make the made-up railway's estate and run the day on it",
+    "fit": "guess the column map of an export, for you to confirm",
     "gather": "read the sources of the estate into a snapshot",
     "judge": "judge every account and show who falls short, and why",
     "show": "show everything known of one account, and each verdict on it",

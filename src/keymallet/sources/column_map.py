@@ -19,8 +19,8 @@ from keymallet.sources.json_path import MEMBER, OUTSIDE
 NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
 _DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
 _NO_REAL_ZONE = re.compile(r"posix/|right/|posixrules$|localtime$|Factory$")
-_TRUE = ("true", "yes", "y", "1", "on")
-_FALSE = ("false", "no", "n", "0", "off")
+TRUE_WORDS = ("true", "yes", "y", "1", "on")
+FALSE_WORDS = ("false", "no", "n", "0", "off")
 
 
 class CellMap(msgspec.Struct, rename="kebab", frozen=True):
@@ -44,13 +44,15 @@ class CellMap(msgspec.Struct, rename="kebab", frozen=True):
 class TableMap(msgspec.Struct, rename="kebab", frozen=True):
     """One table: its columns, and the facts that the system has no notion of (`absent`).
 
-    `rows` is the list in each record whose members are the rows; `missing` what it means that a record
-    does not mention it. `only_with` leaves out records in which nothing stands there.
+    `rows` is the list in each record whose members are the rows, `separator` what stands between them in a
+    cell; `missing` is what it means that a record does not mention it. `only_with` leaves out records in
+    which nothing stands there.
     """
 
     columns: dict[str, str | CellMap]
     absent: list[str] = []
     rows: str = ""
+    separator: str = ""
     only_with: str = ""
     missing: Literal["unknown", "none"] = "unknown"
 
@@ -73,8 +75,8 @@ class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
     records: str = ""
     list_separator: str = ";"
     dates: Dates = Dates()
-    true: tuple[str, ...] = _TRUE
-    false: tuple[str, ...] = _FALSE
+    true: tuple[str, ...] = TRUE_WORDS
+    false: tuple[str, ...] = FALSE_WORDS
     none: list[str] = []
     unknown: list[str] = []
     absent: list[str] = []
@@ -108,8 +110,15 @@ class RowMap:
     table: Table
     cells: list[Cell]
     rows: str = ""
+    separator: str = ""
     only_with: str = ""
     missing: str = "unknown"
+
+    def is_none(self, member: str | None) -> bool:
+        """Whether a member of the list that `rows` names stands for there being none."""
+        return any(
+            cell.header == MEMBER and (member or "").strip().casefold() in cell.none for cell in self.cells
+        )
 
 
 @dataclass(frozen=True)
@@ -222,7 +231,8 @@ class _Checked:
                 told = f'"{cell.header}" is a member of the list that rows names, and rows is not set'
                 self.document.fault((*path, cell.column.name), told, 'like rows = "Methods"')
         known = [cell for cell in cells if cell is not None]
-        return RowMap(table, known, found.rows, found.only_with, found.missing)
+        separator = found.separator or self.settings.list_separator
+        return RowMap(table, known, found.rows, separator, found.only_with, found.missing)
 
     def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
         hint = did_you_mean(name, table.names) or f'"keymallet facts {table.name}" lists them'

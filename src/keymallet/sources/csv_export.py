@@ -35,7 +35,7 @@ def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> R
     )
     if row_map.only_with:
         rows = rows.only_with(row_map.only_with)
-    return rows.split(row_map.rows, column_map.list_separator) if row_map.rows else rows
+    return rows.split(row_map.rows, row_map.separator, row_map.is_none) if row_map.rows else rows
 
 
 def _where_all(cells: list[Cell], holds: Callable[[Cell], bool]) -> set[str]:

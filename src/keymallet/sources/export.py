@@ -32,6 +32,16 @@ def read_export(
     text = utf8_text(request.bytes_of(section.map, reading), section.map)
     column_map = read_column_map(text, section.map, request.clock, header_fault)
     _check_files(section, column_map)
+    return [read_mapped(section, column_map, request, reading, rows_of)]
+
+
+def read_mapped(
+    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+) -> Reading:
+    """Read the files of one export by a map that has been checked.
+
+    Raises KeymalletError where a whole file cannot be read.
+    """
     files = _table_files(section, column_map, reading)
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
         list(side_by_side.map(lambda file: file.read(column_map, request, reading, rows_of), files))
@@ -43,7 +53,7 @@ def read_export(
         reading.supply[name].update(dict.fromkeys(column_map.absent[name], NO_SUCH_THING))
     for name in column_map.absent_tables:
         reading.supply[name] = dict.fromkeys(facts.TABLES[name].names, NO_SUCH_THING)
-    return [reading]
+    return reading
 
 
 def _table_files(section: ExportSection, column_map: ColumnMap, reading: Reading) -> list[TableFile]:

@@ -199,7 +199,8 @@ def _members(record: Any, row_map: RowMap) -> Iterable[tuple[Any, bool]]:
     ]
     if not found and row_map.missing == "unknown" and not path.is_told_in(record):
         return [({}, False)]
-    return [(each, True) for each in found if each is not None]
+    told = [each for each in found if each is not None]
+    return [(each, True) for each in told if not (isinstance(each, str) and row_map.is_none(each))]
 
 
 def _text_of(path: JsonPath, is_list: bool, separator: str) -> Callable[[Any], str | None]:
@@ -211,13 +212,14 @@ def _text_of(path: JsonPath, is_list: bool, separator: str) -> Callable[[Any], s
         if is_list:
             if len(values) == 1 and isinstance(values[0], str) and not path.is_many:
                 flat = values[0].split(separator)
-            return LIST_MARK.join(map(_scalar, flat)) if values else None
-        return separator.join(map(_scalar, flat)) or None
+            return LIST_MARK.join(map(scalar_text, flat)) if values else None
+        return separator.join(map(scalar_text, flat)) or None
 
     return text
 
 
-def _scalar(value: Any) -> str:
+def scalar_text(value: Any) -> str:
+    """A value as it is written in a cell."""
     if isinstance(value, str):
         return value
     if isinstance(value, float) and value.is_integer():

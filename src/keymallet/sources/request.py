@@ -57,12 +57,14 @@ def _digest(data: bytes) -> str:
     return digest
 
 
-def read_file(path: Path, shown: str) -> bytes:
-    """Read a whole file. Raises KeymalletError saying why it cannot be read."""
+def read_file(
+    path: Path, shown: str, hint: str = "paths are taken from the folder the estate file is in"
+) -> bytes:
+    """Read a whole file. Raises KeymalletError saying why it cannot be read; `hint` is for a missing one."""
     try:
         return path.read_bytes()
     except FileNotFoundError:
-        raise fail("there is no such file", file=shown, hint=_beside(path)) from None
+        raise fail("there is no such file", file=shown, hint=_beside(path) or hint) from None
     except IsADirectoryError:
         raise fail("this is a folder, not a file", file=shown) from None
     except OSError as error:
@@ -74,7 +76,7 @@ def _beside(path: Path) -> str:
         if path.parent.is_dir():
             yield from (entry.name for entry in islice(path.parent.iterdir(), 1000))
 
-    return did_you_mean(path.name, names()) or "paths are taken from the folder the estate file is in"
+    return did_you_mean(path.name, names())
 
 
 def utf8_text(data: bytes, shown: str) -> str:

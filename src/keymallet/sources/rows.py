@@ -44,11 +44,16 @@ class Rows:
         """Only the rows in which something stands in this column."""
         return self._taken(pl.Series(pl.from_arrow(self.columns[header])).is_not_null().arg_true())
 
-    def split(self, header: str, separator: str) -> Rows:
-        """A row for each member of the list that stands in this column; none where it is empty."""
+    def split(self, header: str, separator: str, is_none: Callable[[str | None], bool]) -> Rows:
+        """A row for each member of the list that stands in this column; none where it is empty.
+
+        Members that stand for nothing, like "none", are no rows.
+        """
         lists = pl.Series(pl.from_arrow(self.columns[header])).cast(pl.String).str.split(separator)
         members = pl.DataFrame({"row": pl.int_range(self.height, eager=True), MEMBER: lists}).explode(MEMBER)
         members = members.with_columns(pl.col(MEMBER).str.strip_chars()).filter(pl.col(MEMBER) != "")
+        nothing = [member for member in members[MEMBER].unique() if is_none(member)]
+        members = members.filter(~pl.col(MEMBER).is_in(nothing)) if nothing else members
         found = self._taken(members["row"])
         text = members[MEMBER].to_arrow().cast(pa.string())
         found.columns[MEMBER] = pa.chunked_array([text])

@@ -1,0 +1,138 @@
+"""Guess the column map of a CSV or JSON export from its headers and values, for you to confirm.
+
+Shows which fact each column is taken for, how sure that is, and what would not be understood; the map
+is written with --output. Nothing is guessed when sources are gathered: only a map in the estate counts.
+"""
+
+from __future__ import annotations
+
+import argparse
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from keymallet.commands.common import add_estate, write_file
+from keymallet.commands.main import CLEAN
+
+if TYPE_CHECKING:
+    from zoneinfo import ZoneInfo
+
+    from keymallet.fitting.guess import Asked
+    from keymallet.fitting.sample import Export
+
+EXAMPLES = [
+    ("keymallet fit exports/accounts.csv", "what would each column be?"),
+    ("keymallet fit exports/staff.jsonl --output roster-map.toml", "write the map, to be looked over"),
+    ("keymallet fit exports/accounts.csv --set manager= --set display=Name", "correct it at once"),
+]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("file", metavar="FILE", help="a CSV export, or JSON: one record a line, or a list")
+    parser.add_argument("--output", metavar="MAP", help="write the map to this new file")
+    parser.add_argument(
+        "--table",
+        metavar="TABLE",
+        help="what its rows are, such as account, person or key (default: guessed)",
+    )
+    parser.add_argument(
+        "--set",
+        metavar="FACT=COLUMN",
+        action="append",
+        default=[],
+        help="this fact is that column; with no column, the fact is left out; repeatable",
+    )
+    add_estate(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Guess, try the map on the whole file, show both; write the map if asked to."""
+    from keymallet.core.problems import fail
+    from keymallet.fitting.guess import guess
+    from keymallet.fitting.map_text import map_text
+    from keymallet.fitting.sample import read_sample
+    from keymallet.fitting.trial import try_map
+    from keymallet.sources.request import read_file
+    from keymallet.views.fit import show_guess, show_trial
+    from keymallet.views.summary import show_hints
+    from keymallet.views.terminal import console, text
+
+    file, now = Path(options.file), datetime.now(UTC)
+    output = Path(options.output) if options.output else None
+    if output is not None and output.exists():
+        hint = "take another name: what somebody has looked over is not written over"
+        raise fail("this file exists already", file=str(output), hint=hint)
+    clock, clock_told = _clock(options.estate)
+    export = read_sample(read_file(file, options.file, "name the export itself"), options.file)
+    asked = _asked(options.table, options.set, export)
+    found = guess(export, now.date(), asked)
+    if found is None:
+        columns = ", ".join(column.header for column in export.sample.columns[:12])
+        raise fail(
+            "no column looks like the name or number its rows could be known by",
+            file=options.file,
+            hint=f"say which it is, as in --set name=COLUMN; the columns are: {columns}",
+        )
+    found.remarks += clock_told
+    written = map_text(
+        found, today=now.date(), clock=clock.key, map_file=output.name if output else "MAP.toml"
+    )
+    reading = try_map(written, file, export.format, clock, now)
+    out = console()
+    show_guess(out, found)
+    show_trial(out, reading)
+    out.print()
+    if output is None:
+        show_hints(out, [(f"keymallet fit {options.file} --output MAP.toml", "write the map")])
+        return CLEAN
+    write_file(output, written.encode())
+    out.print(text(f"map written to {output}", "bold"))
+    show_hints(
+        out,
+        [
+            (f"less {output}", "look it over; its first lines say what goes into the estate file"),
+            ("keymallet gather --dry-run", "see how the estate would be read"),
+        ],
+    )
+    return CLEAN
+
+
+def _clock(estate: str) -> tuple[ZoneInfo, list[str]]:
+    """The estate's clock, if there is an estate; else UTC, and a remark on that."""
+    from zoneinfo import ZoneInfo
+
+    from keymallet.commands.common import open_estate
+
+    if estate == "estate.toml" and not Path(estate).exists():
+        return ZoneInfo("UTC"), ["no estate file here: times that carry no zone are tried as UTC"]
+    return open_estate(estate).clock, []
+
+
+def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
+    """What --table and --set say. Raises KeymalletError where that names nothing."""
+    from keymallet.core import facts
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import fail
+    from keymallet.fitting.guess import Asked
+
+    if table and table not in facts.TABLES:
+        hint = did_you_mean(table, facts.TABLES) or f"there are: {', '.join(facts.TABLES)}"
+        raise fail(f'--table: there is no table "{table}"', hint=hint)
+    found = {}
+    names = {name for each in facts.TABLES.values() for name in each.names}
+    headers = [column.header for column in export.sample.columns]
+    for setting in settings:
+        fact, equals, header = setting.partition("=")
+        if not equals:
+            raise fail(
+                f'--set "{setting}" is no FACT=COLUMN', hint="like --set name=Login, or --set ends= for none"
+            )
+        if fact not in names or (table and fact not in facts.TABLES[table].names):
+            hint = did_you_mean(fact, names) or '"keymallet facts" lists them'
+            raise fail(f'--set: there is no fact "{fact}"', hint=hint)
+        if header and header not in headers:
+            hint = did_you_mean(header, headers) or f"the columns are: {', '.join(headers[:12])}"
+            raise fail(f'--set: there is no column "{header}"', file=export.file, hint=hint)
+        found[fact] = header
+    return Asked(table or "", found)

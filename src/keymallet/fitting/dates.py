@@ -1,0 +1,213 @@
+"""How the dates of a column are written, by looking at them: in which format, with what zone."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import date
+
+_ISO = re.compile(r"\d{4}-\d\d-\d\d(?P<time>[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(?P<zone>Z|z|[+-]\d\d:?\d\d)?)?")
+_TIME = (
+    r"(?:(?P<gap>,? | ?T| - |, um | um | at )"
+    r"(?P<hour>\d{1,2}):(?P<minute>\d\d)(?P<second>:\d\d)?(?P<part>\.\d+)?"
+    r"(?P<half> ?[AaPp][Mm])?(?P<zone>Z| ?[+-]\d\d:?\d\d| [A-Z]{3,4})?)?"
+)
+_NUMBERS = re.compile(r"(?P<a>\d{1,4})(?P<mark>[./-])(?P<b>\d{1,2})(?P=mark)(?P<c>\d{4}|\d{2})" + _TIME)
+_NAMED = re.compile(
+    r"(?P<weekday>[A-Z][a-z]{2}, )?(?P<a>\d{1,2})(?P<mark>[ -])(?P<b>[A-Z][a-z]{2,8})(?P=mark)(?P<c>\d{4})"
+    + _TIME
+)
+_NAMED_FIRST = re.compile(r"(?P<b>[A-Z][a-z]{2,8}) (?P<a>\d{1,2})(?P<mark>,? )(?P<c>\d{4})" + _TIME)
+_MONTHS = "January February March April May June July August September October November December".split()
+_RUNS = re.compile(r"(?P<day>\d{8})(?P<time>\d{6})?(?P<part>\.\d+)?(?P<zone>Z)?")
+_NEVER_NUMBERS = frozenset({"0", "-1", "9223372036854775807", "2147483647"})
+"""Written for "never" by systems that write dates as numbers; they are read as none."""
+
+DAY_FIRST, MONTH_FIRST = "day first", "month first"
+
+
+@dataclass
+class Dates:
+    """What was found. `share`: of the values that stand for anything, how many these formats read.
+
+    `order` is set where days and months are both numbers; `proven` whether some value can only be
+    read so. `zone` is the zone all times carry without saying so; `letters` are zones by their letters.
+    """
+
+    formats: list[str] = field(default_factory=list)
+    share: float = 0.0
+    zone: str = ""
+    letters: list[str] = field(default_factory=list)
+    order: str = ""
+    proven: bool = True
+    plain_days: bool = False
+    zoneless: bool = False
+    unread: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class _Way:
+    """One way of reading one value."""
+
+    format: str
+    order: str = ""
+    zone: str = ""
+    letters: str = ""
+    plain_day: bool = False
+    zoneless: bool = True
+
+
+def looks_like_a_date(value: str) -> bool:
+    """Whether it is written like a day, with a time or without; numbers alone are not."""
+    return bool(_ISO.fullmatch(value) or (not value.isdigit() and _ways(value, numbers=False)))
+
+
+def find_dates(values: Mapping[str, int], order: str = "", *, latest: date | None = None) -> Dates:
+    """How these values are written as dates.
+
+    `order` is what other columns of the file are known to use, for where this one does not tell.
+    `latest`: these have happened, so none can lie after this day.
+    """
+    ways = {value: _ways(value) for value in values}
+    numbers_only = all(
+        way.format.startswith(("epoch", "file")) for several in ways.values() for way in several
+    )
+    if numbers_only and any(ways.values()):
+        ways |= {value: [_Way("", zoneless=False)] for value in values if value in _NEVER_NUMBERS}
+    orders = [
+        {way.order for way in several} for several in ways.values() if any(way.order for way in several)
+    ]
+    tally = Counter(next(iter(each)) for each in orders if len(each) == 1)
+    proven = True
+    if tally:
+        order = tally.most_common(1)[0][0]
+    elif orders and not order:
+        order, proven = _by_calendar(values, latest), False
+    return _put_together(values, ways, order if orders else "", proven)
+
+
+def _put_together(values: Mapping[str, int], ways: dict[str, list[_Way]], order: str, proven: bool) -> Dates:
+    found = Dates(order=order, proven=proven)
+    formats: Counter[str] = Counter()
+    zones: set[str] = set()
+    letters: dict[str, None] = {}
+    for value, times in values.items():
+        way = next((each for each in ways[value] if each.order in ("", order)), None)
+        if way is None:
+            found.unread.append(value)
+            continue
+        formats[way.format] += times
+        zones.add(way.zone)
+        letters |= {way.letters: None} if way.letters else {}
+        found.plain_days |= way.plain_day
+        found.zoneless |= way.zoneless and not way.plain_day
+    total = sum(values.values())
+    found.share = formats.total() / total if total else 0.0
+    found.formats = [written for written, _ in formats.most_common() if written]
+    found.zone = "UTC" if zones == {"UTC"} else ""
+    found.letters = list(letters)
+    return found
+
+
+def _by_calendar(values: Mapping[str, int], latest: date | None) -> str:
+    """Which order keeps what has happened out of the future; day first where neither does better."""
+    late = {DAY_FIRST: 0, MONTH_FIRST: 0}
+    for value in values if latest else ():
+        read = _NUMBERS.fullmatch(value)
+        if read is None or len(read["a"]) == 4:
+            continue
+        year = int(read["c"]) + (2000 if len(read["c"]) == 2 else 0)
+        for order, day, month in ((DAY_FIRST, "a", "b"), (MONTH_FIRST, "b", "a")):
+            late[order] += _is_after(year, int(read[month]), int(read[day]), latest)
+    return min(late, key=lambda order: late[order])
+
+
+def _is_after(year: int, month: int, day: int, latest: date | None) -> bool:
+    try:
+        return latest is not None and date(year, month, day) > latest
+    except ValueError:
+        return True
+
+
+def _ways(value: str, *, numbers: bool = True) -> list[_Way]:
+    """Every way in which a value is a date."""
+    if iso := _ISO.fullmatch(value):
+        return [_Way("iso", plain_day=not iso["time"], zoneless=not iso["zone"])]
+    if found := _NUMBERS.fullmatch(value):
+        return _of_numbers(found)
+    if (found := _NAMED.fullmatch(value) or _NAMED_FIRST.fullmatch(value)) and (way := _of_names(found)):
+        return [way]
+    return _of_digits(value) if numbers else []
+
+
+def _of_numbers(found: re.Match[str]) -> list[_Way]:
+    first, second, mark = found["a"], found["b"], found["mark"]
+    if len(first) == 4:
+        is_date = 1 <= int(second) <= 12 and len(found["c"]) == 2 and 1 <= int(found["c"]) <= 31
+        return [_timed(f"%Y{mark}%m{mark}%d", found)] if is_date else []
+    if len(first) > 2:
+        return []
+    year = "%Y" if len(found["c"]) == 4 else "%y"
+    ways = []
+    if 1 <= int(first) <= 31 and 1 <= int(second) <= 12:
+        ways.append(_timed(f"%d{mark}%m{mark}{year}", found, DAY_FIRST))
+    if 1 <= int(first) <= 12 and 1 <= int(second) <= 31 and mark != ".":  # with points, the day is first
+        ways.append(_timed(f"%m{mark}%d{mark}{year}", found, MONTH_FIRST))
+    return ways
+
+
+def _of_names(found: re.Match[str]) -> _Way | None:
+    month = found["b"]
+    if month in _MONTHS and len(month) > 3:
+        name = "%B"
+    elif month in {each[:3] for each in _MONTHS}:
+        name = "%b"
+    else:
+        return None
+    mark = found["mark"]
+    if found.re is _NAMED_FIRST:
+        return _timed(f"{name} %d{mark}%Y", found)
+    weekday = "%a, " if found["weekday"] else ""
+    return _timed(f"{weekday}%d{mark}{name}{mark}%Y", found)
+
+
+def _timed(day: str, found: re.Match[str], order: str = "") -> _Way:
+    """The format with the time that follows the day, if one does."""
+    if found["hour"] is None:
+        return _Way(day, order, plain_day=True)
+    hour, half = ("%I", found["half"].replace(found["half"].strip(), "%p")) if found["half"] else ("%H", "")
+    written = f"{day}{found['gap']}{hour}:%M"
+    written += (":%S" if found["second"] else "") + (".%f" if found["part"] else "") + half
+    zone = found["zone"] or ""
+    if zone == "Z":
+        return _Way(f"{written}Z", order, zone="UTC", zoneless=False)
+    if zone.strip()[:1] in ("+", "-") and zone:
+        return _Way(f"{written}{' ' if zone[0] == ' ' else ''}%z", order, zoneless=False)
+    return _Way(written, order, letters=zone.strip(), zoneless=not zone)
+
+
+def _of_digits(value: str) -> list[_Way]:
+    """Numbers that count from some day, and dates written without any marks."""
+    if (found := _RUNS.fullmatch(value)) and _is_day(found["day"]) and (found["time"] or not found["zone"]):
+        if not found["time"]:
+            return [] if found["part"] else [_Way("%Y%m%d", plain_day=True)]
+        written = "%Y%m%d%H%M%S" + (".%f" if found["part"] else "") + (found["zone"] or "")
+        return [_Way(written, zone="UTC" if found["zone"] else "", zoneless=not found["zone"])]
+    if not (value.isascii() and value.isdigit()):
+        return []
+    number = int(value[:20])
+    for written, least, most in (
+        ("epoch-days", 3_650, 47_500),  # 1980 to 2100, as are the next
+        ("epoch-seconds", 315_000_000, 4_102_444_800),
+        ("epoch-milliseconds", 315_000_000_000, 4_102_444_800_000),
+        ("filetime", 119_600_064_000_000_000, 157_766_400_000_000_000),
+    ):
+        if least <= number <= most:
+            return [_Way(written, zoneless=False, plain_day=written == "epoch-days")]
+    return []
+
+
+def _is_day(digits: str) -> bool:
+    return "1970" <= digits[:4] <= "2199" and "01" <= digits[4:6] <= "12" and "01" <= digits[6:] <= "31"

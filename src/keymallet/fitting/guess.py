@@ -1,0 +1,242 @@
+"""Which column is which fact: every pair is weighed by header and values, the surest are taken first."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date
+
+from keymallet.core import facts
+from keymallet.core.facts import Kind, Table
+from keymallet.fitting.fits import Context, Fit, fit_values
+from keymallet.fitting.sample import Column, Export, Sample
+from keymallet.fitting.shapes import Shape
+from keymallet.fitting.vocabulary import name_score, squeezed, vocabulary
+
+SURE, LIKELY, UNSURE = "sure", "likely", "unsure"
+_LEAST = {SURE: 0.85, LIKELY: 0.6, UNSURE: 0.4}
+_BY_VALUES_ALONE = 0.5
+"""How sure the best values can make one of a fact where the header says nothing."""
+_TABLES_TRIED = (
+    "account",
+    "person",
+    "key",
+    "factor",
+    "grant",
+    "elevation",
+    "sign-in",
+    "exemption",
+    "gate",
+    "setting",
+)
+
+
+@dataclass
+class Match:
+    """A column taken as a fact. `score`: from 0 to 1; `asked`: somebody said that it is so."""
+
+    fact: facts.Column
+    column: Column
+    fit: Fit
+    score: float
+    by_header: bool = True
+    asked: bool = False
+
+    @property
+    def sureness(self) -> str:
+        """In a word."""
+        if self.asked:
+            return SURE
+        found = next((word for word, least in _LEAST.items() if self.score >= least), UNSURE)
+        # Where no value tells day and month apart, a good header makes it no surer.
+        dates = self.fit.dates
+        return LIKELY if found == SURE and dates is not None and not dates.proven else found
+
+    @property
+    def is_used(self) -> bool:
+        """Whether the map uses it, or only mentions it."""
+        return self.sureness != UNSURE
+
+
+@dataclass
+class Part:
+    """What fills one table: its matches. `rows` is the list in each record whose members are the rows.
+
+    `separator` stands between the members where that list is a cell.
+    """
+
+    table: Table
+    matches: list[Match]
+    rows: str = ""
+    separator: str = ""
+
+    @property
+    def key(self) -> str:
+        """The fact without which there is no row."""
+        return key_of(self.table)
+
+    @property
+    def weight(self) -> float:
+        """How much of the table it fills, and how surely."""
+        return sum(match.score for match in self.matches)
+
+
+@dataclass
+class Guess:
+    """A whole guess: the parts of the map, and the columns that are no facts, with why, where one is known."""
+
+    export: Export
+    parts: list[Part]
+    unused: dict[str, str] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What somebody said: the table, and facts by the name of their column (none: not to be guessed)."""
+
+    table: str = ""
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+
+def key_of(table: Table) -> str:
+    """The fact that every row of a table needs."""
+    return "name" if table is facts.ACCOUNT else "account" if table.of_account else table.names[0]
+
+
+def best_part(sample: Sample, tables: Iterable[str], context: Context, asked: Asked) -> Part | None:
+    """The table that these columns fill best; None where none of their columns can be the key of one."""
+    parts = [
+        Part(facts.TABLES[name], _matches(sample.columns, facts.TABLES[name], context, asked))
+        for name in tables
+    ]
+    whole = [part for part in parts if any(match.fact.name == part.key for match in part.matches)]
+    return max(whole, key=lambda part: part.weight, default=None)
+
+
+def _matches(columns: Sequence[Column], table: Table, context: Context, asked: Asked) -> list[Match]:
+    """The best use of these columns for the facts of a table, in the order of the columns."""
+    wanted = [fact for fact in table.columns if fact.name not in ("source",) and not fact.across]
+    wanted = [fact for fact in wanted if not (table is facts.ACCOUNT and fact.name == "account")]
+    pairs = [
+        match
+        for column in columns
+        for shape in [Shape(column)]
+        for fact in wanted
+        if fact.name not in asked.facts and (match := weigh(shape, table, fact, context))
+    ]
+    key = key_of(table)
+    taken = {match.fact.name: match for match in _asked_for(columns, table, context, asked)}
+    used = {match.column.header for match in taken.values()}
+    # The key first: without it there is no row, and what is left of it ("Name") suits other facts as well.
+    pairs.sort(key=lambda match: (match.fact.name != key or match.score < _LEAST[UNSURE], -match.score))
+    for match in pairs:
+        if match.fact.name not in taken and match.column.header not in used and match.score >= _LEAST[UNSURE]:
+            taken[match.fact.name] = match
+            used.add(match.column.header)
+    if table is facts.ACCOUNT:
+        for match in [*_key_from_mail(taken), *_locked_by_status(taken, asked)]:
+            taken.setdefault(match.fact.name, match)
+    order = {column.header: place for place, column in enumerate(columns)}
+    return sorted(taken.values(), key=lambda match: order[match.column.header])
+
+
+def weigh(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Match | None:
+    """One column held against one fact; None where there is nothing in it."""
+    by_header, opposite = name_score(shape.column.names, table, fact)
+    by_header = by_header if by_header >= _LEAST[UNSURE] else 0.0
+    if not by_header and not _tells_by_values(shape, fact):
+        return None
+    fit = fit_values(shape, table, fact, context, opposite=opposite)
+    if not by_header and fit.share < 0.95:
+        return None
+    return Match(fact, shape.column, fit, (by_header or _BY_VALUES_ALONE) * fit.share, bool(by_header))
+
+
+def _tells_by_values(shape: Shape, fact: facts.Column) -> bool:
+    """Whether values alone can tell this fact: mail addresses, and words of a closed set."""
+    if fact.name == "mail":
+        return shape.mails >= 0.95
+    return fact.kind is Kind.WORD and len(shape.told) > 1 and not shape.column.is_list
+
+
+def _asked_for(columns: Sequence[Column], table: Table, context: Context, asked: Asked) -> Iterable[Match]:
+    by_header = {column.header: column for column in columns}
+    for name, header in asked.facts.items():
+        fact, column = table.column(name), by_header.get(header)
+        if fact is not None and column is not None:
+            yield Match(
+                fact, column, fit_values(Shape(column), table, fact, context, opposite=False), 1.0, asked=True
+            )
+
+
+def _key_from_mail(taken: dict[str, Match]) -> Iterable[Match]:
+    """Where no column is a login name, people sign in with their mail address."""
+    if "name" not in taken and "mail" in taken and Shape(taken["mail"].column).distinct > 0.98:
+        fit = Fit(1.0, remark="no other column is a login name")
+        yield Match(facts.ACCOUNT.column("name"), taken["mail"].column, fit, _LEAST[LIKELY])  # type: ignore[arg-type]
+
+
+def _locked_by_status(taken: dict[str, Match], asked: Asked) -> Iterable[Match]:
+    """A status of several words can say both whether an account is switched on and whether it is locked."""
+    status, fact = taken.get("enabled"), facts.ACCOUNT.column("locked")
+    if status is None or fact is None or taken.keys() & {"locked"} or "locked" in asked.facts:
+        return
+    words = vocabulary().words["account.locked"]
+    locked = [value for value in status.column.values if squeezed(value) in words]
+    if locked and "true" in status.fit.options and set(locked) < set(status.fit.options["true"]):
+        others = [*status.fit.options["true"], *status.fit.options["false"]]
+        others = [value for value in others if value not in locked]
+        fit = Fit(1.0, {"true": locked, "false": others}, remark="the same column says both")
+        yield Match(fact, status.column, fit, min(status.score, 0.8))
+
+
+def guess(export: Export, today: date, asked: Asked) -> Guess | None:
+    """Guess the column map of an export; None where no column can be the key of any table."""
+    from keymallet.fitting.lists import list_parts, with_members
+
+    sample = replace(export.sample, columns=[*export.sample.columns, *with_members(export.sample)])
+    tables = [asked.table] if asked.table else _TABLES_TRIED
+    first = best_part(sample, tables, Context(today), asked)
+    if first is None:
+        return None
+    order = _common_order(first.matches)
+    if order:
+        first = best_part(sample, [first.table.name], Context(today, order), asked) or first
+    context = Context(today, order)
+    parts = [first, *list_parts(sample, first, context, export.format)]
+    found = Guess(export, parts)
+    used = {match.column.header for part in parts if not part.rows for match in part.matches}
+    for column in sample.columns:
+        rows_of_it = any(part.rows == column.header for part in parts)
+        if column.header not in used and not rows_of_it and column in export.sample.columns:
+            found.unused[column.header] = _why_unused(Shape(column), first, context)
+    return found
+
+
+def _common_order(matches: Sequence[Match]) -> str:
+    """Day first or month first, where a column proves it."""
+    orders = Counter(match.fit.dates.order for match in matches if match.fit.dates and match.fit.dates.proven)
+    orders.pop("", None)
+    return orders.most_common(1)[0][0] if orders else ""
+
+
+def _why_unused(shape: Shape, part: Part, context: Context) -> str:
+    """What keeps a column from being the fact that its header names; empty where it names none."""
+    if not shape.total:
+        return "nothing stands there"
+    named = [
+        (score, fact, opposite)
+        for fact in part.table.columns
+        for score, opposite in [name_score(shape.column.names, part.table, fact)]
+        if score >= _LEAST[LIKELY]
+    ]
+    if not named:
+        return ""
+    _, fact, opposite = max(named, key=lambda each: each[0])
+    other = next((match for match in part.matches if match.fact is fact), None)
+    if other is not None:
+        return f'{fact.name} is taken from "{other.column.header}"'
+    told = fit_values(shape, part.table, fact, context, opposite=opposite).remark
+    return f"called like {fact.name}, but {told}" if told else ""

@@ -1,0 +1,125 @@
+"""Lists inside records as rows of their own: a person's authenticators in one cell, keys in a JSON list."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import date
+
+from keymallet.core import facts
+from keymallet.core.facts import Table
+from keymallet.fitting.fits import Context, fit_values
+from keymallet.fitting.guess import Asked, Match, Part, best_part
+from keymallet.fitting.sample import Column, Sample
+from keymallet.fitting.shapes import Shape
+from keymallet.fitting.vocabulary import header_score, name_score, understood
+from keymallet.sources.json_path import MEMBER, OUTSIDE
+
+_NAMED = {"factor": "factor", "key": "key", "grant": "role", "elevation": "asked", "sign-in": "sign-in"}
+"""Tables that lists can fill, with the concept that the name of such a list holds."""
+_LEAST_HEADER = 0.6
+_LEAST_WORDS = 0.6
+_ANY_DAY = date(2000, 1, 1)
+"""Nothing is asked of it here: these facts are no dates."""
+
+
+def with_members(sample: Sample) -> Iterator[Column]:
+    """Columns out of lists of objects that are facts of the record around them: groups, mail addresses."""
+    groups = facts.ACCOUNT.column("groups")
+    assert groups is not None
+    for inner in sample.lists:
+        names_groups = header_score(inner.path, facts.ACCOUNT, groups)[0] >= _LEAST_HEADER
+        for column in inner.columns:
+            shape = Shape(column)
+            if names_groups and shape.total and shape.distinct < 1.0:
+                yield Column(f"{inner.path}[].{column.header}", column.values, sample.rows, 0, is_list=True)
+                break
+            if shape.mails > 0.9 and inner.path:
+                yield Column(f"{inner.path}[0].{column.header}", column.values, sample.rows, 0)
+                break
+
+
+def list_parts(sample: Sample, first: Part, context: Context, export_format: str) -> list[Part]:
+    """Further tables that the lists in the records fill, each row an account's."""
+    if first.table is not facts.ACCOUNT:
+        return []
+    key = next(match for match in first.matches if match.fact.name == "name")
+    used = {match.column.header for match in first.matches if match.is_used and match.by_header}
+    parts = [_of_objects(inner, key, context) for inner in sample.lists]
+    parts += [_of_cells(column, key, export_format) for column in sample.columns if column.header not in used]
+    taken: set[str] = set()
+    found = []
+    for part in filter(None, parts):
+        if part.table.name not in taken:  # a second list of the same would need telling them apart
+            taken.add(part.table.name)
+            found.append(part)
+    return found
+
+
+def _account(table: Table, key: Match, export_format: str) -> Match:
+    """The account of each row: in JSON it stands in the record around the list."""
+    fact = table.column("account")
+    assert fact is not None
+    header = f"{OUTSIDE}{key.column.header}" if export_format == "json" else key.column.header
+    column = Column(header, key.column.values, key.column.rows, key.column.empty)
+    return Match(
+        fact, column, fit_values(Shape(column), table, fact, Context(_ANY_DAY), opposite=False), key.score
+    )
+
+
+def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:
+    """A list of objects: the table whose name the list bears, or whose facts its members have."""
+    concepts = {concept for piece in understood(inner.path).pieces for concept in piece.concepts}
+    named = [table for table, concept in _NAMED.items() if concept in concepts]
+    best: Part | None = None
+    for name in named or _NAMED:
+        table = facts.TABLES[name]
+        account = _account(table, key, "json")
+        outer = Sample([*inner.columns, account.column], inner.rows)
+        part = best_part(outer, [name], context, Asked(facts={"account": account.column.header}))
+        if part is None or not any(match.fact.name in _CORE[name] for match in part.matches):
+            continue
+        part.matches = [account, *(match for match in part.matches if match.fact is not account.fact)]
+        part.rows = inner.path
+        if best is None or part.weight > best.weight:
+            best = part
+    return best
+
+
+_CORE = {
+    "factor": ("kind",),
+    "key": ("key", "kind", "digest"),
+    "grant": ("role",),
+    "elevation": ("role", "asked"),
+    "sign-in": ("at",),
+}
+"""Facts of which one has to be there for a list to be rows of a table."""
+
+
+def _of_cells(column: Column, key: Match, export_format: str) -> Part | None:
+    """A list of words in a cell: kinds of proof, or roles."""
+    shape = Shape(column)
+    if not shape.total:
+        return None
+    mark = shape.list_mark
+    for table, name in ((facts.FACTOR, "kind"), (facts.GRANT, "role")):
+        fact = table.column(name)
+        assert fact is not None
+        by_header = max(name_score(column.names, table, fact)[0], _called(column, _NAMED[table.name]))
+        if by_header < _LEAST_HEADER:
+            continue
+        members = shape.members(mark)
+        inside = Column(MEMBER, members, sum(members.values()), 0)
+        fit = fit_values(Shape(inside), table, fact, Context(_ANY_DAY), opposite=False)
+        if fit.share < _LEAST_WORDS or (table is facts.GRANT and Shape(inside).share(set(shape.true)) > 0.5):
+            continue
+        matches = [_account(table, key, export_format), Match(fact, inside, fit, by_header * fit.share)]
+        return Part(table, matches, column.header, "" if column.is_list else mark or ";")
+    return None
+
+
+def _called(column: Column, concept: str) -> float:
+    """The share of a header's letters that stand for this."""
+    read = understood(column.names[-1])
+    letters = sum(piece.letters for piece in read.pieces) + read.letters_left
+    mine = sum(piece.letters for piece in read.pieces if concept in piece.concepts)
+    return mine / letters if letters else 0.0

@@ -1,0 +1,174 @@
+"""A guess as a column map in TOML, with comments for the one who looks it over."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import date
+from pathlib import PurePath
+from typing import Any
+
+import tomlkit
+from tomlkit.items import Table as TomlTable
+
+from keymallet.core.facts import Kind
+from keymallet.fitting.guess import Guess, Match, Part
+from keymallet.fitting.shapes import Shape
+
+_SHOWN = 3
+_LETTERS = {"GMT": "UTC", "UTC": "UTC", "Z": "UTC"}
+
+
+def map_text(guess: Guess, *, today: date, clock: str, map_file: str = "MAP.toml") -> str:
+    """The column map. What is unsure stands in it as a comment; columns that are no facts, at the end."""
+    document = tomlkit.document()
+    for line in _head(guess, today, map_file):
+        document.add(tomlkit.comment(line))
+    document.add(tomlkit.nl())
+    export = guess.export
+    document.add("title", tomlkit.item(PurePath(export.file).stem))
+    settings = {
+        "encoding": export.encoding,
+        "separator": export.separator,
+        "records": export.records,
+        "none": _union(guess, "none"),
+        "unknown": _union(guess, "unknown"),
+    }
+    for name, value in settings.items():
+        if value:
+            document.add(name, tomlkit.item(value))
+    formats = _common_formats(guess)
+    _add_dates(document, guess, formats, clock)
+    for part in guess.parts:
+        _add_part(document, part, formats)
+    if guess.unused:
+        document.add(tomlkit.nl())
+        document.add(tomlkit.comment("No facts, as far as can be told:"))
+        for header, why in guess.unused.items():
+            document.add(tomlkit.comment(f"  {one_line(header)}{f' ({one_line(why)})' if why else ''}"))
+    return tomlkit.dumps(document)
+
+
+def _head(guess: Guess, today: date, map_file: str) -> list[str]:
+    export = guess.export
+    tables = dict.fromkeys(part.table.name for part in guess.parts)
+    files = ", ".join(f"{table} = {quoted_toml(export.file)}" for table in tables)
+    lines = [
+        f"Guessed from {one_line(PurePath(export.file).name)} on {today.isoformat()}: look it over before use.",
+        "In the estate file, with a name of your own for the source:",
+        "",
+        "    [source.NAME]",
+        f'    read  = "{export.format}"',
+        f"    map   = {quoted_toml(map_file)}",
+        f"    files = {{ {files} }}",
+    ]
+    if not {"account", "person"} & set(tables):
+        lines += [
+            "",
+            f"Rows of {', '.join(tables)} go with accounts: put the section below into the map of theirs.",
+        ]
+    return lines
+
+
+def _add_dates(document: tomlkit.TOMLDocument, guess: Guess, formats: list[str], clock: str) -> None:
+    found = [match.fit.dates for part in guess.parts for match in part.matches if match.fit.dates]
+    letters = list(dict.fromkeys(each for dates in found for each in dates.letters))
+    if not formats and not letters:
+        return
+    section = tomlkit.table()
+    if formats:
+        section.add("formats", formats)
+    if any(dates.zoneless for dates in found):
+        section.add(
+            tomlkit.comment(
+                f"times without a zone are taken in the estate's clock, {clock}; else say zone = …"
+            )
+        )
+    if letters:
+        section.add("zones", {each: _LETTERS.get(each, clock) for each in letters})
+    document.add(tomlkit.nl())
+    document.add("dates", section)
+
+
+def _add_part(document: tomlkit.TOMLDocument, part: Part, formats: list[str]) -> None:
+    section = tomlkit.table()
+    if part.rows:
+        section.add("rows", part.rows)
+    if part.separator:
+        section.add("separator", part.separator)
+    columns = tomlkit.table()
+    for match in part.matches:
+        _add_match(columns, match, formats, is_key=match.fact.name == part.key)
+    section.add("columns", columns)
+    document.add(tomlkit.nl())
+    document.add(part.table.name, section)
+
+
+def _add_match(columns: TomlTable, match: Match, formats: list[str], *, is_key: bool) -> None:
+    options = dict(match.fit.options)
+    if options.get("formats") == formats:
+        del options["formats"]
+    written: Any = match.column.header
+    if options:
+        written = tomlkit.inline_table()
+        written.update({"from": match.column.header, **options})
+    if not match.is_used and not is_key:
+        line = tomlkit.dumps({match.fact.name: written}).strip()
+        columns.add(tomlkit.comment(f"{line}  # unsure{_because(match)}"))
+        return
+    columns.add(match.fact.name, written)
+    columns[match.fact.name].comment(f"{match.sureness}{_because(match)}")
+
+
+def _because(match: Match) -> str:
+    told = remarks(match)
+    return f": {'; '.join(told)}" if told else ""
+
+
+def remarks(match: Match) -> list[str]:
+    """What one has to know of a match: what was assumed, and what would not be understood."""
+    found = []
+    dates, fit = match.fit.dates, match.fit
+    if not match.by_header and not match.asked:
+        found.append("by its values alone")
+    if fit.remark:
+        found.append(fit.remark)
+    if dates is not None and dates.order:
+        found.append(dates.order if dates.proven else f"taken as {dates.order}: no value tells")
+    if fit.options.get("plain") == "through":
+        found.append("that day still counts")
+    elif fit.options.get("plain") == "until":
+        found.append("that day no longer counts")
+    if fit.left:
+        shown = ", ".join(f'"{one_line(value)}"' for value in fit.left[:_SHOWN])
+        found.append(f"not understood: {shown}{' …' if len(fit.left) > _SHOWN else ''}")
+    if match.fact.kind is Kind.FLAG and match.column.empty and match.column.filled:
+        found.append("empty is taken as not known")
+    return found
+
+
+def _union(guess: Guess, what: str) -> list[str]:
+    """The words for nothing, or for not knowing, that stand in the columns that are used."""
+    matches = [match for part in guess.parts for match in part.matches if match.is_used]
+    return list(dict.fromkeys(word for match in matches for word in getattr(Shape(match.column), what)))
+
+
+def _common_formats(guess: Guess) -> list[str]:
+    """The formats that most columns of dates are in: they are said once."""
+    found: Counter[tuple[str, ...]] = Counter(
+        tuple(match.fit.options["formats"])
+        for part in guess.parts
+        for match in part.matches
+        if "formats" in match.fit.options
+    )
+    return list(found.most_common(1)[0][0]) if found else []
+
+
+def one_line(text: str) -> str:
+    """A value fit for a comment: no line breaks, none of the signs that a comment cannot hold."""
+    shown = "".join(each if each.isprintable() else " " for each in text)
+    return shown if len(shown) <= 60 else f"{shown[:57]}…"
+
+
+def quoted_toml(text: str) -> str:
+    """A string as TOML writes it."""
+    return tomlkit.item(text).as_string()

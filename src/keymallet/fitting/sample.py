@@ -1,0 +1,234 @@
+"""An export as it lies there: its columns with every distinct value, before anything is known of them."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections import Counter
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from itertools import islice
+from typing import Any
+
+import msgspec
+import polars as pl
+
+from keymallet.core.problems import fail
+from keymallet.fitting.dates import looks_like_a_date
+from keymallet.sources.csv_rows import SEPARATORS, as_utf8, read_rows
+from keymallet.sources.json_path import MEMBER, parse_path
+from keymallet.sources.json_rows import leaves_of, read_records, scalar_text
+
+MAIL = re.compile(r"[^@\s,;<>]+@[^@\s,;<>]+\.[^@\s,;<>.]+")
+_RECORDS_LOOKED_AT = 20_000
+"""Of a JSON file; a CSV file is looked at whole, which its columns make cheap."""
+_LINES_LOOKED_AT = 200
+_DEEPEST = 3
+_OTHER_ENCODING = "windows-1252"
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column: its distinct values with how often each stands there, most frequent first.
+
+    `is_list`: the values are the members of lists. `empty` counts the rows in which nothing stands.
+    """
+
+    header: str
+    values: dict[str, int]
+    rows: int
+    empty: int
+    is_list: bool = False
+    steps: tuple[str, ...] = ()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The header in its parts: the steps of the path, in JSON."""
+        return self.steps or (self.header,)
+
+    @property
+    def filled(self) -> int:
+        """How many rows have something there."""
+        return self.rows - self.empty
+
+
+@dataclass
+class Sample:
+    """The columns of a file, or of the lists that stand under `path` in each of its records."""
+
+    columns: list[Column]
+    rows: int
+    path: str = ""
+    lists: list[Sample] = field(default_factory=list)
+
+
+@dataclass
+class Export:
+    """A file, and what had to be found out to take it apart. `separator` and `encoding` are those of CSV."""
+
+    file: str
+    format: str
+    sample: Sample
+    separator: str = ""
+    encoding: str = ""
+    records: str = ""
+    remarks: list[str] = field(default_factory=list)
+
+
+def read_sample(data: bytes, file: str) -> Export:
+    """Look at a CSV or JSON export. Raises KeymalletError where it is neither, or holds no rows."""
+    begin = data[:4096].removeprefix(b"\xef\xbb\xbf").lstrip()
+    if not begin:
+        raise fail("the file is empty", file=file, line=1, hint="an export has a header and rows")
+    found = _json(data, file) if begin[:1] in (b"{", b"[") else _csv(data, file)
+    if not found.sample.rows:
+        raise fail("there are no rows, only a header", file=file, hint="take an export with some accounts")
+    return found
+
+
+# CSV
+
+
+def _csv(data: bytes, file: str) -> Export:
+    encoding = "" if _is_utf8(data) else _OTHER_ENCODING
+    text = as_utf8(data, file, encoding or None)
+    separator = _separator(text)
+    header = _checked_header(text, file, separator)
+    wanted = [name for name, times in Counter(header).items() if times == 1]
+    rows = read_rows(text, file, encoding=None, separator=separator, wanted=wanted)
+    columns = [_column(name, pl.Series(pl.from_arrow(rows.columns[name]))) for name in wanted]
+    found = Export(file, "csv", Sample(columns, rows.height), separator, encoding, remarks=list(rows.remarks))
+    if encoding:
+        found.remarks.append(f"the file is not UTF-8: read as {encoding}; look at the letters with accents")
+    if rows.refused:
+        first = rows.refused[0]
+        found.remarks.append(
+            f"{len(rows.refused):,} rows are malformed, the first on line {first.line}: {first.reason}"
+        )
+    return found
+
+
+def _is_utf8(data: bytes) -> bool:
+    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
+        return True  # UTF-16, told by its mark
+    try:
+        data.decode()
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _first_records(text: bytes, separator: str, number: int) -> list[list[str]]:
+    beginning = text[:1_000_000].decode(errors="replace")
+    reader = csv.reader(io.StringIO(beginning, newline=""), delimiter=separator)
+    try:
+        return [record for record in islice(reader, number) if record]
+    except csv.Error:
+        return []
+
+
+def _separator(text: bytes) -> str:
+    """The one that cuts most lines into the same number of cells, and into most."""
+
+    def evenness(separator: str) -> tuple[float, int]:
+        widths = Counter(len(record) for record in _first_records(text, separator, _LINES_LOOKED_AT))
+        ((width, times),) = widths.most_common(1) or [(1, 0)]
+        return (0.0, width) if width < 2 else (times / widths.total(), width)
+
+    return max(SEPARATORS, key=evenness)
+
+
+def _checked_header(text: bytes, file: str, separator: str) -> list[str]:
+    records = _first_records(text, separator, _LINES_LOOKED_AT)
+    if not records:
+        raise fail(
+            "no columns can be found in this file", file=file, line=1, hint="is it CSV or JSON at all?"
+        )
+    header = [name.strip() for name in records[0]]
+    ((width, _),) = Counter(len(record) for record in records[1:]).most_common(1) or [(len(header), 0)]
+    if len(header) < width:
+        hint = "take away the lines before the one that names the columns"
+        told = f"the first line has {len(header)} of the {width} cells that the others have"
+        raise fail(told, file=file, line=1, hint=hint)
+    if "\0" in "".join(header):
+        raise fail("this is no text", file=file, line=1, hint="export it as CSV or JSON")
+    values = [name for name in header if looks_like_a_date(name) or MAIL.fullmatch(name)]
+    if values:
+        hint = "put a line before it that names the columns"
+        raise fail(f'the first line names no columns: it holds "{values[0]}"', file=file, line=1, hint=hint)
+    return header
+
+
+def _column(name: str, cells: pl.Series) -> Column:
+    text = cells.cast(pl.String).str.strip_chars()
+    counted = text.drop_nulls().value_counts(sort=True)
+    counted = counted.filter(pl.col(text.name) != "").sort("count", descending=True, maintain_order=True)
+    values = dict(counted.iter_rows())
+    return Column(name, values, len(text), len(text) - sum(values.values()))
+
+
+# JSON
+
+
+def _json(data: bytes, file: str) -> Export:
+    encoding = "" if _is_utf8(data) else _OTHER_ENCODING
+    inside = _list_inside(as_utf8(data, file, encoding or None))
+    records = read_records(data, file, encoding or None, inside)
+    found = Export(file, "json", _sample_of(records.records[:_RECORDS_LOOKED_AT], ""), "", encoding, inside)
+    if records.refused:
+        first = records.refused[0]
+        found.remarks.append(
+            f"{len(records.refused):,} records cannot be read, the first on line {first.line}: {first.reason}"
+        )
+    return found
+
+
+def _list_inside(data: bytes) -> str:
+    """The path of the records where the whole is one object with a list of them inside; else empty."""
+    try:
+        whole = msgspec.json.decode(data)
+    except (msgspec.DecodeError, RecursionError, ValueError):
+        return ""
+    found = [
+        leaf
+        for leaf in leaves_of(whole)
+        for (value,) in [parse_path(leaf).found_in(whole) or [None]]
+        if isinstance(value, list) and value and all(isinstance(each, dict) for each in value)
+    ]
+    # An object that holds as much besides the list is a record itself, of which there is one.
+    sizes = {leaf: len(parse_path(leaf).found_in(whole)[0]) for leaf in found}
+    return max(sizes, key=lambda leaf: sizes[leaf]) if sizes and max(sizes.values()) > 1 else ""
+
+
+def _sample_of(records: list[Any], path: str, depth: int = 0) -> Sample:
+    """The paths in these records, with what stands there; lists of objects are samples of their own."""
+    leaves = dict.fromkeys(leaf for record in records for leaf in leaves_of(record))
+    found = Sample([], len(records), path)
+    if records and not any(isinstance(record, dict) for record in records):
+        found.columns.append(_of_values(MEMBER, [[record] for record in records], is_list=False))
+    for leaf in leaves:
+        at = parse_path(leaf)
+        values = [at.found_in(record) for record in records]
+        flat = [each for several in values for value in several for each in _members(value)]
+        if any(isinstance(each, dict) for each in flat):
+            inner = [each for each in flat if isinstance(each, dict)]
+            if depth < _DEEPEST:
+                found.lists.append(_sample_of(inner, leaf, depth + 1))
+            continue
+        is_list = any(isinstance(value, list) for several in values for value in several)
+        cells = [[each for value in several for each in _members(value)] for several in values]
+        found.columns.append(_of_values(leaf, cells, is_list=is_list))
+    return found
+
+
+def _members(value: Any) -> Iterable[Any]:
+    return value if isinstance(value, list) else [value]
+
+
+def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> Column:
+    told = [[scalar_text(each).strip() for each in several if each is not None] for several in cells]
+    values = Counter(text for several in told for text in several if text)
+    empty = sum(not any(several) for several in told)
+    steps = tuple(step for step in parse_path(header).steps if isinstance(step, str))
+    return Column(header, dict(values.most_common()), len(cells), empty, is_list, steps)

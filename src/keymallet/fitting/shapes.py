@@ -1,0 +1,109 @@
+"""What the values of a column look like: dates, yes and no, mail addresses, lists, words for nothing."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import cached_property
+
+from keymallet.fitting.dates import looks_like_a_date
+from keymallet.fitting.sample import MAIL, Column
+from keymallet.fitting.vocabulary import squeezed, vocabulary
+
+_SECRET = re.compile(r"\$[\w-]+\$|\{[A-Z0-9-]+\}\S{8}|(?=\S*\d)(?=\S*[A-Za-z])[A-Za-z0-9+/_=-]{20}")
+_UUID = re.compile(r"\{?[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\}?")
+_LIST_MARKS = (";", "|", ",", "\n", "/")
+
+
+@dataclass(frozen=True)
+class Shape:
+    """A column, seen by its values. Shares are of the rows in which something is told."""
+
+    column: Column
+
+    @cached_property
+    def none(self) -> list[str]:
+        """The values that stand for nothing, as they are written."""
+        return [value for value in self.column.values if squeezed(value) in vocabulary().none]
+
+    @cached_property
+    def unknown(self) -> list[str]:
+        """The values that stand for not knowing."""
+        return [value for value in self.column.values if squeezed(value) in vocabulary().unknown]
+
+    @cached_property
+    def told(self) -> dict[str, int]:
+        """The values that tell something, with how often they do."""
+        nothing = {*self.none, *self.unknown}
+        return {value: times for value, times in self.column.values.items() if value not in nothing}
+
+    @cached_property
+    def total(self) -> int:
+        """How many rows tell something."""
+        return sum(self.told.values())
+
+    def share(self, values: set[str]) -> float:
+        """How many of the rows hold one of these values."""
+        return sum(times for value, times in self.told.items() if value in values) / (self.total or 1)
+
+    @cached_property
+    def true(self) -> list[str]:
+        """The values that say yes."""
+        return [value for value in self.column.values if squeezed(value) in vocabulary().true]
+
+    @cached_property
+    def false(self) -> list[str]:
+        """The values that say no."""
+        return [value for value in self.column.values if squeezed(value) in vocabulary().false]
+
+    @cached_property
+    def distinct(self) -> float:
+        """How much the values differ: 1 where none stands twice."""
+        return len(self.told) / (self.total or 1)
+
+    @cached_property
+    def mails(self) -> float:
+        """The share of mail addresses."""
+        return self.share({value for value in self.told if MAIL.fullmatch(value)})
+
+    @cached_property
+    def numbers(self) -> float:
+        """The share of whole numbers."""
+        return self.share({value for value in self.told if value.isascii() and value.isdigit()})
+
+    @cached_property
+    def several_words(self) -> float:
+        """The share of values with a blank in the middle: names of people, sentences."""
+        return self.share({value for value in self.told if " " in value})
+
+    @cached_property
+    def dates(self) -> float:
+        """The share of what is written like a date beyond doubt."""
+        return self.share({value for value in self.told if looks_like_a_date(value)})
+
+    @cached_property
+    def may_be_secret(self) -> bool:
+        """Whether values look like keys, hashes or tokens: such are not shown to anybody."""
+        return (
+            self.share({value for value in self.told if _SECRET.search(value) and not _UUID.fullmatch(value)})
+            > 0.2
+        )
+
+    @cached_property
+    def list_mark(self) -> str:
+        """What stands between the members where the cells are lists; empty where they are not."""
+        if self.column.is_list or self.mails > 0.9 or self.dates > 0.9:
+            return ""
+        shares = {mark: self.share({value for value in self.told if mark in value}) for mark in _LIST_MARKS}
+        best = max(shares, key=lambda mark: shares[mark])
+        return best if shares[best] >= 0.02 else ""
+
+    def members(self, mark: str) -> dict[str, int]:
+        """The members of the lists in the cells, with how often each stands there."""
+        if not mark:
+            return self.told
+        found: dict[str, int] = {}
+        for value, times in self.told.items():
+            for member in filter(None, (piece.strip() for piece in value.split(mark))):
+                found[member] = found.get(member, 0) + times
+        return found

@@ -55,6 +55,7 @@ shot demo 39 keymallet demo railway
 cd railway
 shot judge 39 keymallet judge --at $at --worst 4
 shot show 39 keymallet show ticketing/tix-1/i.schneetaler --at $at
+shot fit 39 keymallet fit exports/accounts.csv
 shot gather 39 keymallet gather --at $at
 cd typing
 shot rules-check 39 keymallet rules check rulebook.toml

@@ -13,6 +13,7 @@ from keymallet.fitting.fits import Context, Fit, fit_values
 from keymallet.fitting.sample import Column, Export, Sample
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import name_score, squeezed, vocabulary
+from keymallet.sources.json_path import MEMBER
 
 SURE, LIKELY, UNSURE = "sure", "likely", "unsure"
 _LEAST = {SURE: 0.85, LIKELY: 0.6, UNSURE: 0.4}
@@ -30,6 +31,15 @@ _TABLES_TRIED = (
     "gate",
     "setting",
 )
+
+_CORE = {
+    "factor": {"kind"},
+    "key": {"key", "kind", "digest"},
+    "grant": {"role"},
+    "elevation": {"role", "asked"},
+    "sign-in": {"at"},
+}
+"""Facts of which one has to be there for something to be a row of the table."""
 
 
 @dataclass
@@ -52,6 +62,11 @@ class Match:
         # Where no value tells day and month apart, a good header makes it no surer.
         dates = self.fit.dates
         return LIKELY if found == SURE and dates is not None and not dates.proven else found
+
+    @property
+    def of_member(self) -> bool:
+        """Whether it is the member of a list itself, not something in it."""
+        return self.column.header == MEMBER
 
     @property
     def is_used(self) -> bool:
@@ -77,6 +92,13 @@ class Part:
         return key_of(self.table)
 
     @property
+    def has_rows(self) -> bool:
+        """Whether it has what makes a row of the table: its key, and of an account's things, what it is."""
+        found = {match.fact.name for match in self.matches}
+        core = _CORE.get(self.table.name)
+        return self.key in found and (core is None or bool(found & core))
+
+    @property
     def weight(self) -> float:
         """How much of the table it fills, and how surely."""
         return sum(match.score for match in self.matches)
@@ -84,7 +106,7 @@ class Part:
 
 @dataclass
 class Guess:
-    """A whole guess: the parts of the map, and the columns that are no facts, with why, where one is known."""
+    """A whole guess: the parts of the map, and the columns that are no facts, with why if known."""
 
     export: Export
     parts: list[Part]
@@ -111,7 +133,7 @@ def best_part(sample: Sample, tables: Iterable[str], context: Context, asked: As
         Part(facts.TABLES[name], _matches(sample.columns, facts.TABLES[name], context, asked))
         for name in tables
     ]
-    whole = [part for part in parts if any(match.fact.name == part.key for match in part.matches)]
+    whole = [part for part in parts if part.has_rows]
     return max(whole, key=lambda part: part.weight, default=None)
 
 

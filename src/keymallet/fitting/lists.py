@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from datetime import date
 
@@ -44,7 +45,8 @@ def list_parts(sample: Sample, first: Part, context: Context, export_format: str
         return []
     key = next(match for match in first.matches if match.fact.name == "name")
     used = {match.column.header for match in first.matches if match.is_used and match.by_header}
-    parts = [_of_objects(inner, key, context) for inner in sample.lists]
+    told = [inner for inner in sample.lists if not any(each.startswith(f"{inner.path}[") for each in used)]
+    parts = [_of_objects(inner, key, context) for inner in told]
     parts += [_of_cells(column, key, export_format) for column in sample.columns if column.header not in used]
     taken: set[str] = set()
     found = []
@@ -76,23 +78,13 @@ def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:
         account = _account(table, key, "json")
         outer = Sample([*inner.columns, account.column], inner.rows)
         part = best_part(outer, [name], context, Asked(facts={"account": account.column.header}))
-        if part is None or not any(match.fact.name in _CORE[name] for match in part.matches):
+        if part is None:
             continue
         part.matches = [account, *(match for match in part.matches if match.fact is not account.fact)]
         part.rows = inner.path
         if best is None or part.weight > best.weight:
             best = part
     return best
-
-
-_CORE = {
-    "factor": ("kind",),
-    "key": ("key", "kind", "digest"),
-    "grant": ("role",),
-    "elevation": ("role", "asked"),
-    "sign-in": ("at",),
-}
-"""Facts of which one has to be there for a list to be rows of a table."""
 
 
 def _of_cells(column: Column, key: Match, export_format: str) -> Part | None:
@@ -107,8 +99,7 @@ def _of_cells(column: Column, key: Match, export_format: str) -> Part | None:
         by_header = max(name_score(column.names, table, fact)[0], _called(column, _NAMED[table.name]))
         if by_header < _LEAST_HEADER:
             continue
-        members = shape.members(mark)
-        inside = Column(MEMBER, members, sum(members.values()), 0)
+        inside = _members(column, mark)
         fit = fit_values(Shape(inside), table, fact, Context(_ANY_DAY), opposite=False)
         if fit.share < _LEAST_WORDS or (table is facts.GRANT and Shape(inside).share(set(shape.true)) > 0.5):
             continue
@@ -123,3 +114,13 @@ def _called(column: Column, concept: str) -> float:
     letters = sum(piece.letters for piece in read.pieces) + read.letters_left
     mine = sum(piece.letters for piece in read.pieces if concept in piece.concepts)
     return mine / letters if letters else 0.0
+
+
+def _members(column: Column, mark: str) -> Column:
+    """What the lists of a column hold, words for nothing included: the map has to name those."""
+    found: Counter[str] = Counter()
+    for value, times in column.values.items():
+        for member in value.split(mark) if mark else [value]:
+            if member.strip():
+                found[member.strip()] += times
+    return Column(MEMBER, dict(found.most_common()), found.total(), 0)

@@ -8,6 +8,7 @@ from pathlib import PurePath
 from typing import Any
 
 import tomlkit
+from tomlkit.items import InlineTable
 from tomlkit.items import Table as TomlTable
 
 from keymallet.core.facts import Kind
@@ -53,7 +54,7 @@ def _head(guess: Guess, today: date, map_file: str) -> list[str]:
     tables = dict.fromkeys(part.table.name for part in guess.parts)
     files = ", ".join(f"{table} = {quoted_toml(export.file)}" for table in tables)
     lines = [
-        f"Guessed from {one_line(PurePath(export.file).name)} on {today.isoformat()}: look it over before use.",
+        f"Guessed from {one_line(PurePath(export.file).name)} on {today.isoformat()}: look it over",
         "In the estate file, with a name of your own for the source:",
         "",
         "    [source.NAME]",
@@ -109,14 +110,21 @@ def _add_match(columns: TomlTable, match: Match, formats: list[str], *, is_key: 
         del options["formats"]
     written: Any = match.column.header
     if options:
-        written = tomlkit.inline_table()
-        written.update({"from": match.column.header, **options})
+        written = _inline({"from": match.column.header, **options})
     if not match.is_used and not is_key:
         line = tomlkit.dumps({match.fact.name: written}).strip()
         columns.add(tomlkit.comment(f"{line}  # unsure{_because(match)}"))
         return
     columns.add(match.fact.name, written)
     columns[match.fact.name].comment(f"{match.sureness}{_because(match)}")
+
+
+def _inline(values: dict[str, Any]) -> InlineTable:
+    """A table on one line, tables within it too."""
+    table = tomlkit.inline_table()
+    for name, value in values.items():
+        table.append(name, _inline(value) if isinstance(value, dict) else value)
+    return table
 
 
 def _because(match: Match) -> str:

@@ -25,6 +25,8 @@ _RECORDS_LOOKED_AT = 20_000
 """Of a JSON file; a CSV file is looked at whole, which its columns make cheap."""
 _LINES_LOOKED_AT = 200
 _DEEPEST = 3
+_LONGEST = 300
+"""Letters of a value that are looked at."""
 _OTHER_ENCODING = "windows-1252"
 
 
@@ -81,6 +83,8 @@ def read_sample(data: bytes, file: str) -> Export:
     begin = data[:4096].removeprefix(b"\xef\xbb\xbf").lstrip()
     if not begin:
         raise fail("the file is empty", file=file, line=1, hint="an export has a header and rows")
+    if begin[:1] == b"<":
+        raise fail("this is a page or XML, no export", file=file, line=1, hint="export it as CSV or JSON")
     found = _json(data, file) if begin[:1] in (b"{", b"[") else _csv(data, file)
     if not found.sample.rows:
         raise fail("there are no rows, only a header", file=file, hint="take an export with some accounts")
@@ -96,6 +100,9 @@ def _csv(data: bytes, file: str) -> Export:
     separator = _separator(text)
     header = _checked_header(text, file, separator)
     wanted = [name for name, times in Counter(header).items() if times == 1]
+    if not wanted:
+        hint = "give each column a name of its own"
+        raise fail("no column has a name that stands only once", file=file, line=1, hint=hint)
     rows = read_rows(text, file, encoding=None, separator=separator, wanted=wanted)
     columns = [_column(name, pl.Series(pl.from_arrow(rows.columns[name]))) for name in wanted]
     found = Export(file, "csv", Sample(columns, rows.height), separator, encoding, remarks=list(rows.remarks))
@@ -164,8 +171,8 @@ def _column(name: str, cells: pl.Series) -> Column:
     text = cells.cast(pl.String).str.strip_chars()
     counted = text.drop_nulls().value_counts(sort=True)
     counted = counted.filter(pl.col(text.name) != "").sort("count", descending=True, maintain_order=True)
-    values = dict(counted.iter_rows())
-    return Column(name, values, len(text), len(text) - sum(values.values()))
+    values = {_cut(value): times for value, times in counted.iter_rows()}
+    return Column(name, values, len(text), len(text) - int(counted["count"].sum()))
 
 
 # JSON
@@ -222,12 +229,17 @@ def _sample_of(records: list[Any], path: str, depth: int = 0) -> Sample:
     return found
 
 
+def _cut(value: str) -> str:
+    """A value that is very long is text and no more; its beginning is enough to see that."""
+    return value if len(value) <= _LONGEST else f"{value[:_LONGEST]}…"
+
+
 def _members(value: Any) -> Iterable[Any]:
     return value if isinstance(value, list) else [value]
 
 
 def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> Column:
-    told = [[scalar_text(each).strip() for each in several if each is not None] for several in cells]
+    told = [[_cut(scalar_text(each).strip()) for each in several if each is not None] for several in cells]
     values = Counter(text for several in told for text in several if text)
     empty = sum(not any(several) for several in told)
     steps = tuple(step for step in parse_path(header).steps if isinstance(step, str))

@@ -245,10 +245,12 @@ def _covers(used: tuple[str, ...], leaf: tuple[str, ...]) -> bool:
 
 
 def leaves_of(value: Any, prefix: str = "", depth: int = 0) -> Iterator[str]:
-    """The paths of everything a record says, not going into lists."""
+    """The paths of everything a record says, not going into lists; a name with a quote in it has no path."""
     if not isinstance(value, dict):
         return
     for name, inner in value.items():
+        if '"' in name:
+            continue
         step = name if _PLAIN.fullmatch(name) else f'"{name}"'
         path = f"{prefix}{step}"
         if isinstance(inner, dict) and inner and depth < 4:

@@ -12,7 +12,6 @@ from keymallet.fitting.map_text import remarks
 from keymallet.fitting.sample import Column
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import understood
-from keymallet.sources.json_path import MEMBER
 from keymallet.views.safe import plain
 from keymallet.views.terminal import count, text
 
@@ -64,7 +63,7 @@ def _show_part(out: Console, part: Part) -> None:
         fact = text(match.fact.name)
         if told:
             fact.append(f"\n{plain('; '.join(told))}", "dim")
-        header = f'each of "{part.rows}"' if match.column.header == MEMBER else match.column.header
+        header = f'each of "{part.rows}"' if match.of_member else match.column.header
         style = _STYLES[match.sureness]
         grid.add_row(
             text(f"  {header}"), text(_values(match.column), "dim"), fact, text(_sureness(match), style)
@@ -140,6 +139,9 @@ def show_trial(out: Console, reading: Reading) -> None:
         )
     for shown in list(seen.values())[:_CELLS_SHOWN]:
         out.print(text(f"  {shown}", "dim"))
+    for remark in reading.remarks:
+        if "not used: column" not in remark:
+            out.print(text(f"  {remark}", "dim"))
     if len(seen) > _CELLS_SHOWN:
         out.print(text(f"  … and {len(seen) - _CELLS_SHOWN} more like these", "dim"))
 

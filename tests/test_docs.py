@@ -51,8 +51,17 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r"\n'
     (tmp_path / "estate.toml").write_text(head + directories + hosts + cloud, "utf-8")
     assert len(read_estate(tmp_path / "estate.toml").sources) == 4
-    (column_map,) = toml_blocks("docs/column-map.md")
+    column_map, several = toml_blocks("docs/column-map.md")
     assert read_column_map(column_map, "docs", ZoneInfo("UTC")).tables.keys() == {"account", "key"}
+    assert read_column_map(several, "docs", ZoneInfo("UTC")).tables["factor"][0].rows == "authenticators"
+    roster, ties, rules, pair = toml_blocks("docs/people.md")
+    other = "".join(
+        f'[source.{name}]\nread = "csv"\nmap = "m"\nfiles = {{}}\n' for name in ("directory", "cloud")
+    )
+    (tmp_path / "estate.toml").write_text(head + roster + other + ties + pair, "utf-8")
+    found = read_estate(tmp_path / "estate.toml")
+    assert (len(found.ties), len(found.pairs)) == (2, 1)
+    assert len(read_rulebook(f'title = "T"\n{rules}', "docs").rules) == 2
 
 
 def test_every_command_is_in_the_readme() -> None:

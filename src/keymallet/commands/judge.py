@@ -27,6 +27,9 @@ EXAMPLES = [
     ),
 ]
 WORST = 8
+RULES_SHOWN = 16
+_A_FEW = 3
+"""So many more rules are shown rather than counted."""
 _FAIL_ON = ("critical", "high", "medium", "low", "never")
 
 
@@ -50,6 +53,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--worst", type=_how_many, default=WORST, metavar="N", help=f"accounts shown (default: {WORST})"
+    )
+    parser.add_argument(
+        "--all-rules", action="store_true", help="a line for every rule, however many there are"
     )
 
 
@@ -101,7 +107,9 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
         out = console(stream)
         show_run(out, outcome)
         out.print()
-        show_rules(out, outcome.counts)
+        everything = len(outcome.counts)
+        most = everything if options.all_rules or everything <= RULES_SHOWN + _A_FEW else RULES_SHOWN
+        show_rules(out, outcome.counts, most)
         rows, breached = worst_accounts(judgement, options.worst)
         if len(rows):
             out.print()

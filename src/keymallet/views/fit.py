@@ -16,7 +16,7 @@ from keymallet.views.safe import plain
 from keymallet.views.terminal import count, text
 
 _STYLES = {SURE: "green", LIKELY: "yellow", UNSURE: "red"}
-_VALUES_WIDTH = 38
+_VALUES_WIDTH = 36
 _CELLS_SHOWN = 6
 _SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "upright strokes"}
 
@@ -56,7 +56,7 @@ def _show_part(out: Console, part: Part) -> None:
         heading.append(plain(f'  a row for each member of "{part.rows}"'), "dim")
     out.print(heading)
     grid = _grid()
-    grid.add_row(*(Text(word, "dim underline") for word in ("  column", "values", "taken for", "how")))
+    grid.add_row(*(Text(word, "dim") for word in ("  column", "values", "taken for", "how sure")))
     worst_first = sorted(part.matches, key=lambda match: match.score if not match.asked else 2.0)
     for match in worst_first:
         told = remarks(match)
@@ -80,7 +80,7 @@ def _grid() -> Grid:
     grid.add_column(width=22, overflow="fold")
     grid.add_column(width=_VALUES_WIDTH, overflow="fold")
     grid.add_column(ratio=1, overflow="fold")
-    grid.add_column(width=6)
+    grid.add_column(width=8)
     return grid
 
 

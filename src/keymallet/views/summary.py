@@ -26,17 +26,19 @@ def show_run(out: Console, run: Run) -> None:
     out.print(text(f"{judged}: {evidence}, read {moment(run.gathered, run.clock)}", "dim"))
 
 
-def show_rules(out: Console, counts: list[RuleCount]) -> None:
-    """Print a line for each rule, the worst first."""
+def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
+    """Print a line for each rule, the worst first; of many only the worst, and how many there are besides."""
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
     table.add_column("severity")
     for name in ("in scope", "met", "breach", "unproven"):
         table.add_column(name, justify="right")
     table.add_column("█ breach ▒ unproven", width=BAR + 3, no_wrap=True)
-    for each in sorted(
+    worst_first = sorted(
         counts, key=lambda each: (-(each.breach > 0), -each.rule.severity, -each.breach, -each.unproven)
-    ):
+    )
+    left = worst_first[most:]
+    for each in worst_first[:most]:
         quiet = "" if each.breach or each.unproven else "dim"
         table.add_row(
             text(each.rule.id, quiet),
@@ -48,6 +50,14 @@ def show_rules(out: Console, counts: list[RuleCount]) -> None:
             bar(each),
         )
     out.print(table)
+    if left:
+        kinds = (
+            (sum(1 for each in left if each.breach), "with breaches"),
+            (sum(1 for each in left if each.unproven and not each.breach), "with something unproven"),
+            (sum(1 for each in left if not each.breach and not each.unproven), "with neither"),
+        )
+        told = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
+        out.print(text(f"and {count(len(left), 'more rule')}: {told} (--all-rules)", "dim"))
 
 
 def bar(each: RuleCount) -> Text:

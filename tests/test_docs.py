@@ -47,10 +47,10 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     assert len(read_rulebook(f'title = "T"\n{rule}', "README").rules) == 1
     (directories,) = toml_blocks("docs/directories.md")
     (hosts,) = toml_blocks("docs/hosts.md")
-    (cloud,) = toml_blocks("docs/scim.md")
+    cloud, staff = toml_blocks("docs/scim.md")
     head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r"\n'
-    (tmp_path / "estate.toml").write_text(head + directories + hosts + cloud, "utf-8")
-    assert len(read_estate(tmp_path / "estate.toml").sources) == 4
+    (tmp_path / "estate.toml").write_text(head + directories + hosts + cloud + staff, "utf-8")
+    assert len(read_estate(tmp_path / "estate.toml").sources) == 5
     column_map, several = toml_blocks("docs/column-map.md")
     assert read_column_map(column_map, "docs", ZoneInfo("UTC")).tables.keys() == {"account", "key"}
     assert read_column_map(several, "docs", ZoneInfo("UTC")).tables["factor"][0].rows == "authenticators"

@@ -8,19 +8,26 @@ import threading
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import pytest
+from polars.testing import assert_frame_equal
 
-from keymallet.core import extension
+from keymallet.core import extension, facts
 from keymallet.core.problems import KeymalletError
 from keymallet.core.reading import Reading
 from keymallet.demo.accounts import railway_directory
+from keymallet.demo.certificates import EXPIRED, GOOD, OTHER_HOST, make_certificate
+from keymallet.demo.people import organisation
+from keymallet.demo.railway import write_estate
 from keymallet.demo.service import TOKEN, Manners, serve
 from keymallet.demo.tenant import tenant
 from keymallet.sources import scim
+from keymallet.sources.estate import read_estate
+from keymallet.sources.gather import read_sources
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ScimSection
 from tests.support import AT, CLOCK, PROGRAM, run, write
@@ -29,19 +36,20 @@ SCHEMA = Path(__file__).parents[2] / "docs" / "scim-extension.schema.json"
 
 
 @contextmanager
-def served(**manners: Any) -> Iterator[str]:
-    server = serve(Manners(**manners), 0)
+def served(certificate: Path | None = None, **manners: Any) -> Iterator[str]:
+    server = serve(Manners(**manners), 0, certificate)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     try:
-        yield f"http://127.0.0.1:{server.server_port}"
+        yield f"http{'s' if certificate else ''}://127.0.0.1:{server.server_port}"
     finally:
         server.shutdown()
         server.server_close()
 
 
-def read(folder: Path, url: str, token: str = TOKEN) -> Reading:
+def read(folder: Path, url: str, token: str = TOKEN, **options: Any) -> Reading:
     (folder / "token").write_text(token)
-    section = msgspec.convert({"read": "scim", "url": url, "token-from": "file:token"}, ScimSection)
+    given = {"read": "scim", "url": url, "token-from": "file:token", **options}
+    section = msgspec.convert(given, ScimSection)
     with ThreadPoolExecutor(1) as workers:
         (reading,) = scim.read(section, Request("cloud", folder, CLOCK, AT, workers))
     return reading
@@ -79,6 +87,88 @@ def test_users_that_go_away_meanwhile_are_missed(tmp_path: Path) -> None:
     assert "some may be missing" in reading.incomplete[0]
 
 
+def test_what_is_in_force_comes_over(tmp_path: Path) -> None:
+    """Gates and settings, which are resources of our own: a rule can be for each of them."""
+    with served() as url:
+        reading = read(tmp_path, url)
+    gates = {row["gate"]: row for row in reading.tables["gate"].iter_rows(named=True)}
+    assert gates["everybody"]["leaves-out"] == ["emergency-1", "emergency-2", "old-mail-relay"]
+    told = (gates["administrators"]["state"], gates["administrators"]["asks-for"])
+    assert told == ("watching", ["phishing-resistant"])
+    (setting,) = reading.tables["setting"].iter_rows(named=True)
+    assert (setting["lock-for"], setting["min-length"]) == (timedelta(minutes=15), 14)
+    assert not reading.remarks
+
+
+def test_what_the_service_says_of_its_schemas_is_looked_at(tmp_path: Path) -> None:
+    """A path that leads nowhere is found, with the nearest that does."""
+    mapped = {
+        "last-sign-in": f"{extension.URN}:lastSignin",
+        "unit": "departmant",
+        "title": "urn:x:1.0:User:y",
+    }
+    with served() as url:
+        told = read(tmp_path, url, facts=mapped).remarks
+    assert told[:3] == [
+        'facts: last-sign-in: the service\'s schema has no attribute lastSignin; did you mean "lastSignIn"?',
+        "facts: unit: the service's schema has no attribute departmant",
+        "facts: title: the service's schemas hold no urn:x:1.0:User:y",
+    ]
+
+
+EMPLOYMENT = "urn:gvr:scim:schemas:extension:employment:1.0:User"
+DAYS = {"joins": f"{EMPLOYMENT}:firstDay", "leaves": f"{EMPLOYMENT}:lastDay", "status": f"{EMPLOYMENT}:state"}
+
+
+def test_a_roster_over_scim_is_the_one_of_the_export(tmp_path: Path) -> None:
+    """The same people with the same days, managers by number; no accounts."""
+    contracts = {"permanent": "staff", "contract": "contractor", "agency": "external"}
+    with served() as url:
+        reading = read(
+            tmp_path, f"{url}/staff", roster=True, facts=DAYS, contracts=contracts, plain="through"
+        )
+    assert reading.tables["account"].is_empty() and not reading.incomplete
+    write_estate(tmp_path / "railway")
+    estate = read_estate(tmp_path / "railway" / "estate.toml")
+    (exported,) = read_sources([each for each in estate.sources if each.name == "staff"], estate, AT)
+    columns = reading.tables["person"].columns
+    assert set(columns) == set(facts.PERSON.names)
+    assert_frame_equal(reading.tables["person"].select(columns), exported.tables["person"].select(columns))
+
+
+def test_a_plain_last_day_has_to_be_explained(tmp_path: Path) -> None:
+    """Else it is not read: a day more or less decides who has left."""
+    with served() as url:
+        reading = read(tmp_path, f"{url}/staff", roster=True, facts=DAYS)
+    intake = reading.intake["person"]
+    given = [person for person in organisation(railway_directory()) if person.leaves]
+    assert intake.unreadable == len(given) > 60
+    assert reading.tables["person"]["leaves"].null_count() == reading.tables["person"].height
+    assert "does it still count? plain in the estate" in intake.unreadable_cells[0].reason
+
+
+@pytest.mark.parametrize(
+    ("kind", "told"),
+    [
+        (GOOD, ""),
+        (EXPIRED, "certificate has expired"),
+        (OTHER_HOST, "certificate is not valid for '127.0.0.1'"),
+    ],
+)
+def test_certificates_are_looked_at(tmp_path: Path, kind: str, told: str) -> None:
+    """One that ended, one of another host: refused, with no token sent to whoever it is."""
+    signer, certificate = make_certificate(tmp_path, kind)
+    with served(certificate) as url:
+        if not told:
+            assert not read(tmp_path, url, **{"ca-file": signer.name}).incomplete
+            return
+        with pytest.raises(KeymalletError) as raised:
+            read(tmp_path, url, **{"ca-file": signer.name})
+        assert told in raised.value.problems[0].message and TOKEN not in repr(raised.value.problems)
+        unverified = read(tmp_path, url, **{"verify-certificate": False})
+        assert "was not verified, as the estate says" in unverified.remarks[0]
+
+
 def test_another_token_is_refused(tmp_path: Path) -> None:
     """And what it was is not told."""
     with served() as url, pytest.raises(KeymalletError) as raised:
@@ -111,21 +201,25 @@ def test_the_tenant_follows_the_schema() -> None:
 
 
 def test_served_by_the_program(tmp_path: Path) -> None:
-    """It says what to write in an estate file, and gathering from it then works."""
+    """It says what to write in an estate file; gathering then works, over TLS and tied to people."""
     with subprocess.Popen(
-        [str(PROGRAM), "demo", "--serve"], stdout=subprocess.PIPE, text=True, cwd=tmp_path
+        [str(PROGRAM), "demo", "--serve", "--tls", "good"], stdout=subprocess.PIPE, text=True, cwd=tmp_path
     ) as process:
         try:
             assert process.stdout is not None
-            told = [process.stdout.readline().strip() for _ in range(7)]
-            section = "\n".join(told[2:6])
+            told = [process.stdout.readline()]
+            while not told[-1].startswith("and in the shell"):
+                told.append(process.stdout.readline())
+            section = "".join(line for line in told if line.startswith("  "))
             head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
             write(tmp_path, {"estate.toml": head + section})
-            name, _, token = told[6].rpartition(" ")[2].partition("=")
-            assert (
-                f"read {len(railway_directory().accounts)} accounts"
-                in run("gather", cwd=tmp_path, expect=0, **{name: token}).stdout
-            )
+            name, _, token = told[-1].strip().rpartition(" ")[2].partition("=")
+            gathered = run("gather", cwd=tmp_path, expect=0, **{name: token}).stdout
+            assert f"{len(railway_directory().accounts)} accounts" in gathered
+            assert "tied to people: 372 by number" in gathered and "read 376 people" in gathered
+            (folder,) = {line.partition('"')[2].rpartition("/")[0] for line in told if "ca-file" in line}
         finally:
             process.terminate()
+            process.wait(10)
+    assert not Path(folder).exists()
     assert "cannot be used" in run("demo", "--serve", "--port", "99999", cwd=tmp_path, expect=2).stderr

@@ -9,6 +9,8 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.console import Console
+from rich.progress import Progress, TextColumn
 
 from keymallet.core.judge import RuleCount
 from keymallet.core.problems import Excerpt, Place, Problem
@@ -17,6 +19,7 @@ from keymallet.core.rulebook import read_rulebook
 from keymallet.store.snapshot import Manifest, Snapshot, SourceRecord
 from keymallet.views.intake import show_intake
 from keymallet.views.problems import show_problems
+from keymallet.views.progress import Bars, Count
 from keymallet.views.safe import plain
 from keymallet.views.summary import BAR, bar
 from keymallet.views.terminal import console
@@ -125,3 +128,22 @@ def test_of_many_sources_those_with_gaps_come_first() -> None:
     assert lines[-1].startswith("and 30 more sources: read 600 accounts, 30 sign-ins; nothing refused;")
     assert len(told(50, 3, most=50)) == 3 * 50 + 3
     assert told(50, 30, only_gaps=True)[-1].startswith("and 10 more sources with gaps")
+
+
+def test_bars_tell_counts_and_go_away() -> None:
+    """Sources tell side by side how far they are; one of which the whole is not known still counts."""
+    out = Console(file=io.StringIO(), force_terminal=True, width=90)
+    with Progress(TextColumn("{task.description}"), Count(), console=out, auto_refresh=False) as shown:
+        bars = Bars(shown)
+        bars.started("cloud")
+        bars.started("dir\x1b[2Jectory")
+        shown.refresh()
+        bars.advanced("cloud", 1_200, 40_000, "users")
+        bars.advanced("dir\x1b[2Jectory", 500, None, "entries")
+        shown.refresh()
+        bars.ended("cloud")
+        bars.ended("dir\x1b[2Jectory")
+    told = out.file.getvalue()  # type: ignore[attr-defined]
+    for wanted in ("reading …", "1,200 of 40,000 users", "500 entries"):
+        assert wanted in told
+    assert "\x1b[2J" not in told and shown.finished

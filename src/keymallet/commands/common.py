@@ -62,12 +62,6 @@ def instant(written: str | None, clock: ZoneInfo) -> datetime:
     return (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)
 
 
-def tell(message: str) -> None:
-    """Say on standard error what is going on, if somebody is watching."""
-    if sys.stderr.isatty():
-        sys.stderr.write(f"{message}\n")  # in one piece: sources are read side by side
-
-
 def open_estate(file: str) -> Estate:
     """Read the estate file."""
     from keymallet.core.problems import fail
@@ -130,12 +124,14 @@ def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Seque
     from keymallet.core.reading import is_of
     from keymallet.sources.gather import read_sources
     from keymallet.store.carry import not_read
+    from keymallet.views.progress import bars
 
     wanted = [source for source in estate.sources if not only or source.name in only]
     if only and earlier is None and len(wanted) < len(estate.sources):
         hint = "gather all once, without --only"
         raise fail("there is no snapshot yet to take the other sources from", hint=hint)
-    read = read_sources(wanted, estate, at, lambda name: tell(f"reading {name} …"))
+    with bars() as watcher:
+        read = read_sources(wanted, estate, at, watcher)
     found: list[Reading] = []
     for source in estate.sources:
         if source not in wanted:

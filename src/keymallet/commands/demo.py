@@ -8,6 +8,9 @@ from __future__ import annotations
 
 import argparse
 import os
+import shutil
+import signal
+import tempfile
 from pathlib import Path
 
 from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE, main
@@ -43,6 +46,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     served.add_argument("--busy", type=int, default=0, metavar="N", help="N of 100 answers: come back later")
     served.add_argument("--cut", type=int, default=0, metavar="N", help="N of 100 answers are cut off")
     served.add_argument("--changing", action="store_true", help="users go away while they are paged through")
+    served.add_argument(
+        "--tls",
+        choices=("good", "expired", "other-host"),
+        help="speak TLS, with a certificate of this sort, made on the spot",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -93,12 +101,15 @@ def run(options: argparse.Namespace) -> int:
 def _serve(options: argparse.Namespace) -> int:
     """Serve the tenant until somebody stops it. Raises KeymalletError if the port is taken."""
     from keymallet.core.problems import fail
+    from keymallet.demo.certificates import make_certificate
     from keymallet.demo.service import TOKEN, Manners, serve
     from keymallet.views.terminal import console, text
 
     manners = Manners(options.slow, options.busy, options.cut, options.changing, options.by_cursor)
+    folder = Path(tempfile.mkdtemp(prefix="keymallet-demo-")) if options.tls else None
+    signer, certificate = make_certificate(folder, options.tls) if folder else (None, None)
     try:
-        server = serve(manners, options.port)
+        server = serve(manners, options.port, certificate)
     except (OSError, OverflowError) as error:
         raise fail(
             f"port {options.port} cannot be used: {error}", hint="--port 0 takes any free one"
@@ -106,19 +117,46 @@ def _serve(options: argparse.Namespace) -> int:
     out = console()
     out.print(text("A cloud directory of the Gentian Valley Railway, until Ctrl-C.", "bold"))
     out.print(text("In an estate file:", "dim"))
-    for line in (
-        "[source.cloud]",
-        'read       = "scim"',
-        f'url        = "http://127.0.0.1:{server.server_port}"',
-        'token-from = "env:GVR_TOKEN"',
-    ):
-        out.print(text(f"  {line}"))
+    address = f"{'https' if signer else 'http'}://127.0.0.1:{server.server_port}"
+    for line in [
+        *_section("cloud", address, signer),
+        "",
+        *_section("staff", f"{address}/staff", signer),
+        *_STAFF,
+    ]:
+        out.print(text(f"  {line}" if line else ""))
     out.print(text(f"and in the shell: export GVR_TOKEN={TOKEN}"))
     out.file.flush()
+    signal.signal(signal.SIGTERM, signal.default_int_handler)  # so that what was made is taken away again
     try:
         server.serve_forever()
     except KeyboardInterrupt:
         out.print(text("stopped", "dim"))
     finally:
         server.server_close()
+        if folder is not None:
+            shutil.rmtree(folder, ignore_errors=True)
     return CLEAN
+
+
+_STAFF = [
+    "roster     = true",
+    'contracts  = { permanent = "staff", contract = "contractor", agency = "external" }',
+    'plain      = "through"',
+    "[source.staff.facts]",
+    'joins      = "urn:gvr:scim:schemas:extension:employment:1.0:User:firstDay"',
+    'leaves     = "urn:gvr:scim:schemas:extension:employment:1.0:User:lastDay"',
+    'status     = "urn:gvr:scim:schemas:extension:employment:1.0:User:state"',
+]
+"""What the section of the staff list has besides."""
+
+
+def _section(name: str, address: str, signer: Path | None) -> list[str]:
+    """The lines of an estate file for one of the services."""
+    lines = [
+        f"[source.{name}]",
+        'read       = "scim"',
+        f'url        = "{address}"',
+        'token-from = "env:GVR_TOKEN"',
+    ]
+    return [*lines, f'ca-file    = "{signer}"'] if signer else lines

@@ -20,6 +20,12 @@ LISTS: dict[str, Table] = {
 }
 """The lists of the extension, and the tables their members are rows of."""
 
+IN_FORCE: dict[str, Table] = {
+    "urn:keymallet:scim:schemas:core:1.0:Gate": facts.GATE,
+    "urn:keymallet:scim:schemas:core:1.0:Setting": facts.SETTING,
+}
+"""Resources of our own: what a service asks of those who sign in, and the policies it has in force."""
+
 _IN_THE_CORE = ("account", "source", "name", "stable-id", "groups")
 ACCOUNT_COLUMNS: tuple[Column, ...] = tuple(
     column for column in facts.ACCOUNT.columns if column.name not in _IN_THE_CORE and not column.across
@@ -58,6 +64,19 @@ def json_schema() -> dict[str, Any]:
         "type": "object",
         "properties": properties,
         "additionalProperties": False,
+        "$defs": {urn.rpartition(":")[2]: _resource(urn, table) for urn, table in IN_FORCE.items()},
+    }
+
+
+def _resource(urn: str, table: Table) -> dict[str, Any]:
+    """A resource of our own, as a JSON Schema."""
+    members = {camel(column.name): _property(column) for column in table.columns if column.name != "source"}
+    return {
+        "$id": urn,
+        "description": table.meaning,
+        "type": "object",
+        "properties": {"id": {"type": "string"}, **members},
+        "required": ["id", camel(table.columns[0].name)],
     }
 
 

@@ -8,14 +8,17 @@ from __future__ import annotations
 
 import json
 import random
+import ssl
 import time
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
 from threading import Lock
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
-from keymallet.demo.tenant import tenant
+from keymallet.demo.staff_service import staff
+from keymallet.demo.tenant import in_force, resource_types, schemas, tenant
 
 TOKEN = "gentian-valley"
 """What the service asks for. It guards made-up people."""
@@ -46,7 +49,8 @@ class Tenant:
 
     def __post_init__(self) -> None:
         users, groups = tenant()
-        self.resources = {"Users": users, "Groups": groups}
+        self.resources = {"Users": users, "Groups": groups, **in_force(), "staff/Users": staff()}
+        self.resources |= {"Schemas": schemas(), "ResourceTypes": resource_types()}
         self.random = random.Random(self.manners.seed)
 
     def chance(self, of_a_hundred: int) -> bool:
@@ -56,7 +60,7 @@ class Tenant:
 
     def answer(self, path: str, asked: dict[str, str]) -> tuple[int, dict[str, Any]]:
         """The answer to a request."""
-        if path == "ServiceProviderConfig":
+        if path.removeprefix("staff/") == "ServiceProviderConfig":
             return 200, {
                 "pagination": {"cursor": self.manners.cursor, "index": True},
                 "patch": {"supported": False},
@@ -102,8 +106,11 @@ def _error(status: int, detail: str, kind: str = "") -> dict[str, Any]:
     return {**told, "scimType": kind} if kind else told
 
 
-def serve(manners: Manners, port: int) -> ThreadingHTTPServer:
-    """A server on this machine's own port (0: any that is free), ready to `serve_forever`."""
+def serve(manners: Manners, port: int, certificate: Path | None = None) -> ThreadingHTTPServer:
+    """A server on this machine's own port (0: any that is free), ready to `serve_forever`.
+
+    With a `certificate`, a file that holds its key as well, it speaks TLS.
+    """
     held = Tenant(manners)
 
     class Handler(BaseHTTPRequestHandler):
@@ -139,4 +146,17 @@ def serve(manners: Manners, port: int) -> ThreadingHTTPServer:
         def log_message(self, *words: Any) -> None:
             pass
 
-    return ThreadingHTTPServer(("127.0.0.1", port), Handler)
+    server = _Server(("127.0.0.1", port), Handler)
+    if certificate is not None:
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(certificate)
+        # The handshake is done by the thread of its connection: one client that stalls holds up nobody.
+        server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
+    return server
+
+
+class _Server(ThreadingHTTPServer):
+    """Says nothing of clients that break off, as those do that do not trust its certificate."""
+
+    def handle_error(self, request: Any, client_address: Any) -> None:
+        """Clients go away; that is theirs to tell."""

@@ -49,6 +49,64 @@ def tenant() -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     return users, groups
 
 
+def in_force() -> dict[str, list[dict[str, Any]]]:
+    """What the tenant asks of those who sign in, and its password policy, by the name of their resources."""
+    gate, setting = extension.IN_FORCE
+    gates: list[dict[str, Any]] = [
+        {
+            "gate": "everybody",
+            "state": "enforced",
+            "asksFor": ["any-second"],
+            "covers": ["everyone"],
+            "leavesOut": ["emergency-1", "emergency-2", "old-mail-relay"],
+            "applications": ["*"],
+        },
+        {
+            "gate": "administrators",
+            "state": "watching",
+            "asksFor": ["phishing-resistant"],
+            "covers": ["admins-users", "admins-mail"],
+            "leavesOut": [],
+            "applications": ["*"],
+        },
+    ]
+    policy: dict[str, Any] = {
+        "setting": "everybody",
+        "appliesTo": ["everyone"],
+        "minLength": 14,
+        "history": 12,
+        "lockAfter": 10,
+        "lockFor": "15min",
+        "sessionLimit": "12h",
+    }
+    return {
+        "Gates": [{"schemas": [gate], "id": f"gate-{n}", **each} for n, each in enumerate(gates, start=1)],
+        "Settings": [{"schemas": [setting], "id": "setting-1", **policy}],
+    }
+
+
+def resource_types() -> list[dict[str, Any]]:
+    """Which kinds of resources there are, and where."""
+    kinds = {"User": f"{CORE}:User", "Group": f"{CORE}:Group"}
+    kinds |= {urn.rpartition(":")[2]: urn for urn in extension.IN_FORCE}
+    return [{"id": name, "name": name, "endpoint": f"/{name}s", "schema": urn} for name, urn in kinds.items()]
+
+
+def schemas() -> list[dict[str, Any]]:
+    """The attributes of users, as far as the stand-in has them."""
+    core = "id userName displayName active userType title emails meta groups roles"
+    own = [extension.camel(column.name) for column in extension.ACCOUNT_COLUMNS]
+    listed = {
+        f"{CORE}:User": core.split(),
+        ENTERPRISE: ["employeeNumber", "department", "manager"],
+        extension.URN: [*own, *extension.LISTS],
+    }
+    return [
+        {"id": urn, "name": urn.rpartition(":")[2], "attributes": [{"name": name} for name in names]}
+        for urn, names in listed.items()
+    ]
+
+
 def _user(account: Account) -> dict[str, Any]:
     own: dict[str, Any] = {
         "kind": _KINDS[account.account_type],

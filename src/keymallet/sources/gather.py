@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
@@ -20,7 +20,7 @@ from keymallet.core.reading import Reading, Refusal
 from keymallet.core.ties import tie_to_persons
 from keymallet.sources.across import drop_repeated_people, mark_shared_keys, number_managers
 from keymallet.sources.estate import Estate, Source
-from keymallet.sources.request import Request
+from keymallet.sources.request import Nobody, Request, Watcher
 from keymallet.sources.sections import EXTRAS
 
 
@@ -33,12 +33,12 @@ class Gathered:
     at: datetime
 
 
-def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda name: None) -> Gathered:
+def gather(estate: Estate, at: datetime, watcher: Watcher | None = None) -> Gathered:
     """Read every source of the estate as of the instant `at`, and put together what they gave.
 
     Raises KeymalletError if a source cannot be read.
     """
-    readings = read_sources(estate.sources, estate, at, tell)
+    readings = read_sources(estate.sources, estate, at, watcher)
     problems = [problem for reading in readings for problem in reading.problems]
     if problems:
         raise KeymalletError(problems)
@@ -46,7 +46,7 @@ def gather(estate: Estate, at: datetime, tell: Callable[[str], None] = lambda na
 
 
 def read_sources(
-    sources: Iterable[Source], estate: Estate, at: datetime, tell: Callable[[str], None] = lambda name: None
+    sources: Iterable[Source], estate: Estate, at: datetime, watcher: Watcher | None = None
 ) -> list[Reading]:
     """Read sources side by side, each within its own bound of time; in the order given.
 
@@ -54,7 +54,8 @@ def read_sources(
     """
     readers = ThreadPoolExecutor(thread_name_prefix="source")
     try:
-        begun = [(source, readers.submit(_read, source, estate, at, tell)) for source in sources]
+        told = watcher or Nobody()
+        begun = [(source, readers.submit(_read, source, estate, at, told)) for source in sources]
         return [reading for source, future in begun for reading in _awaited(source, future)]
     finally:
         # One that is past its time is not waited for.
@@ -77,15 +78,18 @@ def _in_one_line(problem: Problem) -> str:
     return f"{where}{problem.message}{hint}"
 
 
-def _read(source: Source, estate: Estate, at: datetime, tell: Callable[[str], None]) -> list[Reading]:
-    tell(source.name)
-    with ThreadPoolExecutor() as workers:
-        request = Request(source.name, estate.folder, estate.clock, at, workers)
-        readings: list[Reading] = _reader(source).read(source.section, request)
-        for reading in readings:
-            _set_impossible_aside(reading, at)
-        request.note_files()
-    return readings
+def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> list[Reading]:
+    watcher.started(source.name)
+    try:
+        with ThreadPoolExecutor() as workers:
+            request = Request(source.name, estate.folder, estate.clock, at, workers, watcher)
+            readings: list[Reading] = _reader(source).read(source.section, request)
+            for reading in readings:
+                _set_impossible_aside(reading, at)
+            request.note_files()
+        return readings
+    finally:
+        watcher.ended(source.name)
 
 
 def _failed(source: Source, problems: tuple[Problem, ...]) -> Reading:

@@ -8,6 +8,7 @@ incomplete, and it says so.
 
 from __future__ import annotations
 
+import re
 import ssl
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -60,7 +61,7 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
         bases = [section.base] if isinstance(section.base, str) else section.base
         entries: list[Entry] = []
         for base in bases:
-            entries += _search(connection, section, base, section.filter, ATTRIBUTES, reading)
+            entries += _search(connection, section, base, section.filter, ATTRIBUTES, reading, request)
         if section.default_policy and normal_dn(section.default_policy) not in {
             entry.key for entry in entries
         }:
@@ -150,9 +151,16 @@ def _told(connection: ldap3.Connection) -> str:
     return f"{result.get('description', 'no answer')}{': ' + message if message else ''}"
 
 
+_ANOTHERS = re.compile(r"certificate \{'subject'.*?'commonName', '([^']*)'.*doesn't match", re.DOTALL)
+
+
 def _cannot(section: LdapSection, error: LDAPException) -> KeymalletError:
     """The library's fault in our form. What it says holds no secret: passwords are sent, not told."""
-    text = " ".join(str(error).split())[:200] or type(error).__name__
+    text = " ".join(str(error).split()) or type(error).__name__
+    # The library shows the whole certificate, with its subject first.
+    if named := _ANOTHERS.search(text):
+        text = f"the certificate is not valid for this host: it is for {named[1]}"
+    text = text[:200]
     hint = (
         "is it running, and does ca-file name who signed its certificate?"
         if "certificate" in text.lower()
@@ -168,6 +176,7 @@ def _search(
     filter_: str,
     attributes: list[str],
     reading: Reading,
+    request: Request | None = None,
 ) -> list[Entry]:
     """All entries below a base, page by page. Where the server stops early, the reading is incomplete."""
     found: list[Entry] = []
@@ -183,6 +192,8 @@ def _search(
         )
         result = connection.result
         found += _entries(connection, section.url)
+        if request is not None:
+            request.advanced(len(found), None, "entries")
         code = result["result"]
         if code in _CUT_SHORT:
             reading.incomplete.append(

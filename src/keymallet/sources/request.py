@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import islice
 from pathlib import Path
+from typing import Protocol
 from zoneinfo import ZoneInfo
 
 from blake3 import blake3
@@ -17,11 +18,37 @@ from keymallet.core.problems import fail
 from keymallet.core.reading import FileRead, Reading
 
 
+class Watcher(Protocol):
+    """Somebody who is told how far the reading of each source has come. Sources tell side by side."""
+
+    def started(self, source: str) -> None:
+        """It has begun."""
+
+    def advanced(self, source: str, done: int, total: int | None, noun: str) -> None:
+        """So many hosts, users or entries are read, of so many if that is known."""
+
+    def ended(self, source: str) -> None:
+        """It has come to its end, good or bad."""
+
+
+class Nobody:
+    """A watcher who does not care."""
+
+    def started(self, source: str) -> None:
+        """Not told to anybody."""
+
+    def advanced(self, source: str, done: int, total: int | None, noun: str) -> None:
+        """Not told to anybody."""
+
+    def ended(self, source: str) -> None:
+        """Not told to anybody."""
+
+
 @dataclass(frozen=True)
 class Request:
     """What a source is asked: its name, where its files are, the clock and the instant.
 
-    `workers` do what can be done side by side.
+    `workers` do what can be done side by side; `watcher` is told how far the reading has come.
     """
 
     name: str
@@ -29,7 +56,12 @@ class Request:
     clock: ZoneInfo
     at: datetime
     workers: Executor
+    watcher: Watcher = field(default_factory=Nobody)
     _digests: list[tuple[Reading, str, int, Future[str]]] = field(default_factory=list)
+
+    def advanced(self, done: int, total: int | None, noun: str) -> None:
+        """Tell how far the reading has come."""
+        self.watcher.advanced(self.name, done, total, noun)
 
     def bytes_of(self, path: str, reading: Reading, at: Path | None = None) -> bytes:
         """Read a file of the estate; its digest is taken meanwhile. Raises KeymalletError.

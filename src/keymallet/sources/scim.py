@@ -11,6 +11,9 @@ from keymallet.core.nearest import did_you_mean
 from keymallet.core.problems import KeymalletError, fail
 from keymallet.core.reading import Reading
 from keymallet.sources.request import Request
+from keymallet.sources.scim_in_force import read_in_force
+from keymallet.sources.scim_people import Staff
+from keymallet.sources.scim_schemas import read_schemas
 from keymallet.sources.scim_service import GONE, GROUPS, NOT_THERE, USERS, Resource, ScimService
 from keymallet.sources.scim_users import ATTRIBUTES, Tenant
 from keymallet.sources.sections import ScimSection
@@ -18,23 +21,37 @@ from keymallet.sources.sections import ScimSection
 
 def read(section: ScimSection, request: Request) -> list[Reading]:
     """Read the service. Raises KeymalletError if it cannot be reached, or lets the reader see nobody."""
-    names = facts.ACCOUNT.names[2:]
-    for fact in section.facts:
-        if fact not in names:
-            hint = did_you_mean(fact, names) or '"keymallet facts account" lists them'
-            raise fail(f'facts: an account has no column "{fact}"', file=section.url, hint=hint)
+    _check_facts(section)
     reading = Reading(request.name)
     if not section.verify_certificate:
         told = "the server's certificate was not verified, as the estate says"
         reading.remarks.append(f"{section.url}: {told}")
     with ScimService(section, request, reading) as service:
-        tenant = Tenant(section, reading, _groups(service, reading))
+        schemas = read_schemas(service)
+        schemas.check(section.facts, reading)
+        taker: Tenant | Staff
+        if section.roster:
+            taker = Staff(section, request, reading)
+        else:
+            taker = Tenant(section, reading, _groups(service, reading), schemas)
+            read_in_force(service, reading)
         for page in service.pages(USERS, ATTRIBUTES + tuple(section.facts.values())):
-            tenant.add(page)
-    if not tenant.has_users:
+            taker.add(page)
+    if not taker.has_users:
         raise fail("the service shows no user", file=section.url, hint="may this reader see anybody?")
-    tenant.enter()
+    taker.enter()
     return [reading]
+
+
+def _check_facts(section: ScimSection) -> None:
+    """Facts that the estate maps have to be some. Raises KeymalletError."""
+    table = facts.PERSON if section.roster else facts.ACCOUNT
+    names = [column.name for column in table.columns if not column.across]
+    names = [name for name in names if name not in ("account", "source")]
+    for fact in section.facts:
+        if fact not in names:
+            hint = did_you_mean(fact, names) or f'"keymallet facts {table.name}" lists them'
+            raise fail(f'facts: {table.name} has no column "{fact}"', file=section.url, hint=hint)
 
 
 def _groups(service: ScimService, reading: Reading) -> list[Resource] | None:

@@ -30,6 +30,7 @@ _ATTEMPTS = 6
 _LONGEST_WAIT = 60.0  # seconds, whatever the service asks for
 _LARGEST_PAGE = 64 * 1024 * 1024  # bytes
 _BUSY = (429, 502, 503, 504)
+_NO_TRUST = "CERTIFICATE_VERIFY_FAILED"
 _ACCEPT = "application/scim+json, application/json"
 
 Resource = dict[str, Any]
@@ -49,6 +50,7 @@ class ScimService:
     def __init__(self, section: ScimSection, request: Request, reading: Reading) -> None:
         self.section = section
         self.reading = reading
+        self.request = request
         headers = {"Accept": _ACCEPT}
         address = httpx.URL(section.url)
         if address.scheme not in ("http", "https") or not address.host:
@@ -92,6 +94,8 @@ class ScimService:
         if self._by_cursor is None:
             self._by_cursor = self._offers_cursors()
         asked = {"count": str(self.section.page_size), "attributes": ",".join(attributes)}
+        if not asked["attributes"]:
+            del asked["attributes"]
         seen: set[str] = set()
         place: dict[str, str] = {"cursor": ""} if self._by_cursor else {"startIndex": "1"}
         came = repeated = 0
@@ -115,6 +119,7 @@ class ScimService:
                 yield list(fresh.values())
             if isinstance(page.get("totalResults"), int):
                 totals.append(page["totalResults"])
+            self.request.advanced(len(seen), totals[-1] if totals else None, endpoint.lower())
             following = self._next(page, place, came, totals[-1] if totals else None, len(listed))
             if following is None:
                 break
@@ -123,6 +128,11 @@ class ScimService:
                 break
             place = following
         self._hold_the_count(endpoint, len(seen), totals, repeated)
+
+    def told(self, path: str) -> list[Resource]:
+        """What the service tells of itself under a path: a list, or one thing. Raises KeymalletError."""
+        answer = self._page(path, {})
+        return _resources(answer) if "Resources" in answer or "resources" in answer else [answer]
 
     def _next(
         self, page: Resource, place: dict[str, str], came: int, total: int | None, listed: int
@@ -166,7 +176,7 @@ class ScimService:
         retries = Retrying(
             stop=stop_after_attempt(_ATTEMPTS),
             wait=_wait,
-            retry=retry_if_exception(lambda error: isinstance(error, _BusyError | httpx.TransportError)),
+            retry=retry_if_exception(_may_pass),
             reraise=True,
         )
         try:
@@ -175,7 +185,8 @@ class ScimService:
             raise self._fault(f"the service stayed busy ({busy}) through {_ATTEMPTS} attempts") from None
         except httpx.HTTPError as error:
             text = " ".join(str(error).split())[:160] or type(error).__name__
-            raise self._fault(f"the service cannot be reached: {text}") from None
+            hint = "ca-file in the estate names the certificate of who signed it" if _NO_TRUST in text else ""
+            raise self._fault(f"the service cannot be reached: {text}", hint) from None
 
     def _once(self, path: str, parameters: dict[str, str]) -> Resource:
         with self.client.stream("GET", path, params=parameters) as answer:
@@ -216,6 +227,11 @@ def _context(verify: bool | str) -> Any:
         except (ssl.SSLError, OSError) as error:
             raise fail(f"no certificate stands there: {error}", file=verify) from None
     return verify
+
+
+def _may_pass(error: BaseException) -> bool:
+    """Whether it is worth trying again: a certificate that is not trusted stays so."""
+    return isinstance(error, _BusyError | httpx.TransportError) and _NO_TRUST not in str(error)
 
 
 def _wait(state: RetryCallState) -> float:

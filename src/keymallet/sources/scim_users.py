@@ -10,9 +10,7 @@ from __future__ import annotations
 
 import base64
 import binascii
-import re
 from collections import defaultdict
-from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -20,26 +18,20 @@ import polars as pl
 
 from keymallet.core import extension, facts
 from keymallet.core.evidence import UNREAD, data_type
-from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.facts import Table
 from keymallet.core.reading import Reading, Refusal
 from keymallet.sources.directory.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
+from keymallet.sources.scim_schemas import Schemas
 from keymallet.sources.scim_service import Resource
+from keymallet.sources.scim_values import ENTERPRISE, UnreadableError, at_path, converted, primary, values_of
 from keymallet.sources.sections import ScimSection
 
-ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 ATTRIBUTES = (
     *("id", "userName", "displayName", "name", "emails", "active", "userType", "title", "meta"),
     *("entitlements", "roles", "x509Certificates", ENTERPRISE, extension.URN),
 )
-_DATE = re.compile(r"(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(?:\.(\d{1,6})\d*)?(Z|[+-]\d\d:\d\d)", re.IGNORECASE)
-
-
 _ROWS_HELD = 20_000
 _MANAGER = "manager-id"
-
-
-class UnreadableError(ValueError):
-    """A value that is not what its attribute holds."""
 
 
 class Groups:
@@ -72,8 +64,15 @@ class Tenant:
     Of a page only the rows are kept, as columns, so that a million users do not stand in memory as objects.
     """
 
-    def __init__(self, section: ScimSection, reading: Reading, groups: list[Resource] | None) -> None:
+    def __init__(
+        self,
+        section: ScimSection,
+        reading: Reading,
+        groups: list[Resource] | None,
+        schemas: Schemas | None = None,
+    ) -> None:
         self.section = section
+        self.schemas = schemas or Schemas([])
         self.reading = reading
         self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
         if groups is not None:
@@ -137,7 +136,7 @@ class Tenant:
         person = name.get("formatted") if isinstance(name, dict) else None
         self._take(row, "stable-id", user.get("id"), "id")
         self._take(row, "display", user.get("displayName") or person, "displayName")
-        self._take(row, "mail", _primary(user.get("emails")), "emails")
+        self._take(row, "mail", primary(user.get("emails")), "emails")
         self._take(row, "enabled", user.get("active"), "active")
         self._take(row, "title", user.get("title"), "title")
         self._take(row, "created", meta.get("created") if isinstance(meta, dict) else None, "meta.created")
@@ -148,12 +147,12 @@ class Tenant:
             self._take(row, "manager", manager.get("displayName") or ident, "manager")
             row[_MANAGER] = str(ident) if ident else None
         if "entitlements" in user:
-            self._take(row, "entitlements", _values(user["entitlements"]), "entitlements")
+            self._take(row, "entitlements", values_of(user["entitlements"]), "entitlements")
         row["kind"] = self._kind(login, user.get("userType"))
         row["groups"] = self.groups.of(str(user.get("id", "")))
         self._of_extension(login, row, user.get(extension.URN))
         for fact, path in self.section.facts.items():
-            self._take(row, fact, _at_path(user, path), path)
+            self._take(row, fact, at_path(user, path), path)
         self._roles(login, user)
         self._certificates(login, user)
         if not row[UNREAD]:
@@ -168,7 +167,7 @@ class Tenant:
         assert column is not None
         self.supply.setdefault(fact, where)
         try:
-            row[fact] = _converted(column, value)
+            row[fact] = converted(column, value)
         except UnreadableError as error:
             row[UNREAD].append(fact)
             told = Refusal(self.section.url, 0, f"{row['name'][:60]}: {error}", fact)
@@ -197,7 +196,7 @@ class Tenant:
             return
         names = ("account", "role", "privileged", "mode", "via")
         self.told.setdefault("grant", {}).update(dict.fromkeys(names, "roles"))
-        for role in _values(user["roles"]):
+        for role in values_of(user["roles"]):
             privileged = any(fnmatchcase(role, pattern) for pattern in self.section.privileged_roles)
             self._pending["grant"].append(
                 {
@@ -213,7 +212,7 @@ class Tenant:
         if "x509Certificates" not in user:
             return
         self.told.setdefault("key", {}).update(dict.fromkeys(KEY_FACTS, "x509Certificates"))
-        for text in _values(user["x509Certificates"]):
+        for text in values_of(user["x509Certificates"]):
             try:
                 self._pending["key"].append(certificate_row(login, base64.b64decode(text)))
             except (UnreadableKeyError, binascii.Error, ValueError) as error:
@@ -232,7 +231,7 @@ class Tenant:
                     continue
                 told.setdefault(column.name, where)
                 try:
-                    row[column.name] = _converted(column, value)
+                    row[column.name] = converted(column, value)
                 except UnreadableError as error:
                     row.setdefault(UNREAD, []).append(column.name)
                     unread = Refusal(self.section.url, 0, f"{login[:60]}: {error}", column.name)
@@ -248,7 +247,8 @@ class Tenant:
         unread = sorted(key for key in self.extensions - {ENTERPRISE, extension.URN} if key not in mapped)
         if unread:
             hint = 'facts = { last-sign-in = "urn:…:attribute" } in the estate reads one'
-            self.reading.remarks.append(f"extensions that are not read: {', '.join(unread[:5])}; {hint}")
+            shown = ", ".join(map(self.schemas.named, unread[:5]))
+            self.reading.remarks.append(f"extensions that are not read: {shown}; {hint}")
 
 
 def _with_managers(accounts: pl.DataFrame) -> pl.DataFrame:
@@ -256,69 +256,3 @@ def _with_managers(accounts: pl.DataFrame) -> pl.DataFrame:
     known = accounts.select(pl.col("stable-id").alias(_MANAGER), boss="name").drop_nulls().unique(_MANAGER)
     found = accounts.join(known, on=_MANAGER, how="left", maintain_order="left")
     return found.with_columns(pl.coalesce("boss", "manager").alias("manager"))
-
-
-def _converted(column: Column, value: Any) -> Any:
-    """A JSON value as a fact. Raises UnreadableError if it is of another kind."""
-    match column.kind:
-        case Kind.FLAG if isinstance(value, bool):
-            return value
-        case Kind.FLAG if isinstance(value, str) and value.lower() in ("true", "false"):
-            return value.lower() == "true"
-        case Kind.COUNT if isinstance(value, int) and not isinstance(value, bool) and abs(value) < 2**63:
-            return value
-        case Kind.TEXT if isinstance(value, str | int) and not isinstance(value, bool):
-            return str(value) or None
-        case Kind.WORD if value in column.words:
-            return value
-        case Kind.WORDS if isinstance(value, list) and all(isinstance(each, str) for each in value):
-            return value
-        case Kind.INSTANT if isinstance(value, str):
-            return _instant(value)
-    raise UnreadableError(f"{str(value)[:40]!r} is no {column.kind.value}")
-
-
-def _instant(text: str) -> datetime:
-    """RFC 3339, at least to the second."""
-    match = _DATE.fullmatch(text.strip())
-    try:
-        if match is not None:
-            plain = f"{match[1]}.{(match[2] or '0').ljust(6, '0')}{match[3].upper().replace('Z', '+00:00')}"
-            instant = datetime.fromisoformat(plain).astimezone(UTC)
-            if instant.year >= 1970:
-                return instant
-    except (ValueError, OverflowError):
-        pass
-    raise UnreadableError(f"{text[:40]!r} is no date and time with a zone")
-
-
-def _primary(values: Any) -> str | None:
-    """The value that is marked as primary, else the first."""
-    members = [each for each in values if isinstance(each, dict)] if isinstance(values, list) else []
-    chosen = next((each for each in members if each.get("primary") is True), members[0] if members else {})
-    value = chosen.get("value")
-    return value if isinstance(value, str) else None
-
-
-def _values(members: Any) -> list[str]:
-    """The values of a multi-valued attribute; a plain text is one as well."""
-    found = []
-    for each in members if isinstance(members, list) else [members]:
-        value = each.get("value") if isinstance(each, dict) else each
-        if isinstance(value, str) and value:
-            found.append(value)
-    return found
-
-
-def _at_path(user: Resource, path: str) -> Any:
-    """The value at `urn:…:User:attribute.part`, or at `attribute.part` of the core."""
-    schemas = [key for key in user if key.lower().startswith("urn:") and path.startswith(key + ":")]
-    value: Any = user
-    if schemas:
-        longest = max(schemas, key=len)
-        value, path = user[longest], path[len(longest) + 1 :]
-    elif path.lower().startswith("urn:"):
-        return None
-    for part in path.split("."):
-        value = value.get(part) if isinstance(value, dict) else None
-    return value

@@ -101,6 +101,8 @@ class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
 
     `facts` reads attributes of other extensions by their path; `user_types` says which word of ours a
     userType is; `privileged_roles` are patterns of role names. `time_limit` is seconds an answer may take.
+    With `roster`, users are people of the staff list, not accounts: `facts` are then those of people,
+    `contracts` says which contract a userType is, `plain` whether a plain last day still counts.
     """
 
     read: str
@@ -114,6 +116,9 @@ class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
     user_types: dict[str, KindWord] = {}
     kinds: dict[str, KindWord] = {}
     privileged_roles: list[str] = []
+    roster: bool = False
+    contracts: dict[str, Literal["staff", "contractor", "temporary", "external"]] = {}
+    plain: Literal["", "through", "until"] = ""
     persons: str = ""
     stale_after: str = ""
     within: str = ""

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import socket
+import ssl
+import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -15,6 +19,7 @@ import pytest
 
 from keymallet.core.problems import KeymalletError
 from keymallet.core.reading import Reading
+from keymallet.demo.certificates import EXPIRED, OTHER_HOST, make_certificate
 from keymallet.sources import ldap
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdapSection
@@ -268,6 +273,35 @@ def test_certificates_are_verified(server: Server, tmp_path: Path, how: str) -> 
     assert "certificate" in raised.value.problems[0].message
     found = read(server, tmp_path, **where, **{"verify-certificate": False})
     assert any("was not verified, as the estate says" in remark for remark in found.remarks)
+
+
+@pytest.mark.parametrize(
+    ("kind", "told"), [(EXPIRED, "certificate has expired"), (OTHER_HOST, "it is for elsewhere.gvr.example")]
+)
+def test_a_certificate_that_ended_or_is_anothers(tmp_path: Path, kind: str, told: str) -> None:
+    """The password is not sent to whoever shows it: the connection ends before that."""
+    signer, certificate = make_certificate(tmp_path, kind)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate)
+    heard: list[bytes] = []
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+
+        def answer() -> None:
+            with (
+                contextlib.suppress(OSError),
+                context.wrap_socket(listening.accept()[0], server_side=True) as one,
+            ):
+                heard.append(one.recv(1000))
+
+        threading.Thread(target=answer, daemon=True).start()
+        given = {"read": "ldap", "url": f"ldaps://127.0.0.1:{listening.getsockname()[1]}", "base": BASE}
+        given |= {"bind-dn": "cn=reader", "password-from": "env:TEST_LDAP_PASSWORD", "ca-file": signer.name}
+        os.environ["TEST_LDAP_PASSWORD"] = "planted-password"
+        with ThreadPoolExecutor(1) as workers, pytest.raises(KeymalletError) as raised:
+            request = Request("dir", tmp_path, CLOCK, datetime.now(UTC), workers)
+            ldap.read(msgspec.convert(given, LdapSection), request)
+    problem = raised.value.problems[0]
+    assert told in problem.message and "ca-file" in problem.hint and b"planted" not in b"".join(heard)
 
 
 @pytest.mark.parametrize(

@@ -27,10 +27,11 @@ def read(section: HostSection, request: Request) -> list[Reading]:
     if not hosts:
         hint = "a host's folder holds etc/passwd, or one folder for each host"
         raise fail("no host stands here", file=section.folder, hint=hint)
-    readings = [
-        HostReader(section, request, f"{request.name}/{name}", f"{section.folder}/{name}").reading()
-        for name in hosts
-    ]
+    readings = []
+    for number, name in enumerate(hosts, start=1):
+        host = HostReader(section, request, f"{request.name}/{name}", f"{section.folder}/{name}")
+        readings.append(host.reading())
+        request.advanced(number, len(hosts), "hosts")
     left_out = [name for name in folders if name not in hosts]
     if left_out:
         readings[0].remarks.append(f"{section.folder}: no etc/passwd in {named_few(left_out)}")

@@ -136,6 +136,58 @@ def test_the_account_lock_family(tmp_path: Path) -> None:
     assert found["normal"]["last-sign-in"] == days_ago(3)
 
 
+ACCOUNT_POLICIES = entry(
+    "cn=idle,dc=x", objectClass=["ldapsubentry", "accountPolicy"], accountInactivityLimit=30 * 86_400
+) + entry(
+    "cn=pw,dc=x", objectClass=["ldapsubentry", "passwordPolicy"], passwordExp="on", passwordGraceLimit=2
+)
+
+
+def test_idleness_and_grace_of_the_account_lock_family(tmp_path: Path) -> None:
+    """Inactive by the account policy an account names; an expired password is taken while grace lasts."""
+    past = stamp(days_ago(1))
+    text = ACCOUNT_POLICIES + "".join(
+        [
+            ns("fresh", lastLoginTime=stamp(days_ago(29)), acctPolicySubentry="cn=idle,dc=x"),
+            ns("idle", lastLoginTime=stamp(days_ago(31)), acctPolicySubentry="CN=Idle, DC=x"),
+            ns("no-policy", lastLoginTime=stamp(days_ago(400))),
+            ns("unread", lastLoginTime=stamp(days_ago(31)), acctPolicySubentry="cn=hidden,dc=x"),
+            ns(
+                "over",
+                lastLoginTime=stamp(days_ago(31)),
+                acctPolicySubentry="cn=idle,dc=x",
+                accountUnlockTime=past,
+            ),
+            ns("late", passwordExpirationTime=past, passwordGraceUserTime=1),
+            ns("too-late", passwordExpirationTime=past, passwordGraceUserTime=2),
+        ]
+    )
+    found = rows(read_ldif(tmp_path, text, **{"default-policy": "cn=pw,dc=x"}))
+    idle = {name: row["locked-since"] for name, row in found.items() if row["lock-cause"] == "inactivity"}
+    assert idle == {"idle": days_ago(1), "over": days_ago(1)}
+    assert all(found[name]["locked"] and found[name]["locked-until"] is None for name in idle)
+    assert found["unread"]["locked"] is None and found["unread"]["unread"] == ["locked"]
+    assert found["late"]["password-lapses"] is None and found["too-late"]["password-lapses"] == days_ago(1)
+    unknown = rows(read_ldif(tmp_path, text))["late"]
+    assert unknown["password-lapses"] is None and "password-lapses" in unknown["unread"]
+
+
+def test_delegation_is_a_privilege(tmp_path: Path) -> None:
+    """Who may act in the names of others holds power over them, named services or all."""
+    groups = entry("cn=keepers,dc=x", objectClass=["group"], cn="keepers")
+    text = (
+        groups
+        + DOMAIN
+        + uac("web", 512 | 0x80000)
+        + uac("app", msDS_AllowedToDelegateTo="sql/db.gvr.example")
+        + uac("clerk")
+    )
+    reading = read_ldif(tmp_path, text, **{"privileged-groups": ["keepers"]})
+    told = {name: (row["role"], row["scope"]) for name, row in rows(reading, "grant").items()}
+    role = "acting in the name of others"
+    assert told == {"web": (role, "any service"), "app": (role, "sql/db.gvr.example")}
+
+
 DOMAIN = entry("dc=x", objectClass=["domainDNS"], maxPwdAge=-90 * 864_000_000_000, lockoutThreshold=5, lockoutDuration=-18_000_000_000, minPwdLength=14)  # fmt: skip
 
 

@@ -29,8 +29,15 @@ from keymallet.sources.directory.certificates import (
 )
 from keymallet.sources.directory.entries import Entry, by_key, normal_dn
 from keymallet.sources.directory.groups import Groups, group_name, is_one_of
-from keymallet.sources.directory.policies import SETTING_FACTS, Policies
-from keymallet.sources.directory.state import FAMILIES, NOT_KNOWN, Family, is_machine, password_scheme
+from keymallet.sources.directory.policies import NOT_KNOWN, SETTING_FACTS, Policies
+from keymallet.sources.directory.state import (
+    FAMILIES,
+    Family,
+    delegations,
+    idle_lock,
+    is_machine,
+    password_scheme,
+)
 from keymallet.sources.host.ageing import of_shadow
 from keymallet.sources.host.lines import ShadowEntry, opens_a_session
 from keymallet.sources.sections import DirectorySection
@@ -159,6 +166,7 @@ class Directory:
             own = [each for each in families if len(families) == 1 or entry.has(*each.witnesses)]
             for family in own:
                 row |= family.read(entry, policy, self.at)
+            row |= idle_lock(row, policies.idle_limit(entry), self.at)
             if passwords is not None:
                 row |= passwords(entry)
             row["groups"] = [group_name(each.group) for each in membership.of(entry, login)]
@@ -283,13 +291,21 @@ class Directory:
             for each in membership.of(entry, login)
             if each.group.key in privileged
         ]
-        told = "members of the estate's privileged-groups"
-        enter_table(
-            self.reading,
-            facts.GRANT,
-            rows,
-            dict.fromkeys(("account", "role", "privileged", "mode", "via"), told),
-        )
+        rows += [
+            {
+                "account": login,
+                "role": "acting in the name of others",
+                "privileged": True,
+                "mode": "standing",
+                "via": "direct",
+                "scope": scope,
+            }
+            for login, entry in named.items()
+            for scope in delegations(entry)
+        ]
+        told = "members of the estate's privileged-groups, and delegation"
+        columns = ("account", "role", "privileged", "mode", "via", "scope")
+        enter_table(self.reading, facts.GRANT, rows, dict.fromkeys(columns, told))
 
     def _setting_table(self, named: dict[str, Entry], policies: Policies) -> None:
         if not policies.found:

@@ -13,6 +13,9 @@ from typing import Any
 
 from keymallet.sources.directory.entries import Entry, interval, normal_dn
 
+NOT_KNOWN = object()
+"""Marks a fact that stands in the directory but cannot be told for want of the policy."""
+
 
 @dataclass(frozen=True)
 class Policy:
@@ -69,7 +72,7 @@ POLICY_ATTRIBUTES = [
         " pwdLockoutDuration pwdFailureCountInterval pwdMustChange pwdGraceAuthnLimit pwdMaxIdle"
         " passwordMaxAge passwordExp passwordMinAge passwordWarning passwordMinLength passwordInHistory"
         " passwordLockout passwordMaxFailure passwordUnlock passwordLockoutDuration"
-        " passwordResetFailureCount passwordMustChange passwordGraceLimit"
+        " passwordResetFailureCount passwordMustChange passwordGraceLimit accountInactivityLimit"
     ).split(),
     *_DOMAIN,
     *(f"msDS-{name}" for name in _OWN_OBJECT),
@@ -83,6 +86,11 @@ class Policies:
     def __init__(self, entries: list[Entry], default: str) -> None:
         self.found: dict[str, Policy] = {}
         self.domain: Policy | None = None
+        self._idle_limits = {
+            entry.key: entry.span("accountinactivitylimit")
+            for entry in entries
+            if entry.has("accountinactivitylimit")
+        }
         for entry in entries:
             policy = _read(entry)
             if policy is not None:
@@ -98,6 +106,14 @@ class Policies:
         if named is not None:
             return self.found.get(normal_dn(named))
         return self.default or self.domain
+
+    def idle_limit(self, account: Entry) -> timedelta | object | None:
+        """How long the account may go unused, by the account policy it names.
+
+        None where it names none; NOT_KNOWN where that could not be read.
+        """
+        named = account.text("acctpolicysubentry")
+        return None if named is None else self._idle_limits.get(normal_dn(named), NOT_KNOWN)
 
 
 def _read(entry: Entry) -> Policy | None:

@@ -9,17 +9,15 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from keymallet.sources.directory.entries import Entry, filetime, generalized_time
-from keymallet.sources.directory.policies import Policy
+from keymallet.sources.directory.policies import NOT_KNOWN, Policy
 
 Facts = dict[str, Any]
-NOT_KNOWN = object()
-"""Marks a fact that stands in the directory but cannot be told for want of the policy."""
-
 _DISABLED, _LOCKED, _NEVER_EXPIRES, _SMARTCARD, _EXPIRED = 0x2, 0x10, 0x10000, 0x40000, 0x800000
+_TRUSTED_FOR_DELEGATION = 0x80000
 _MACHINES = 0x1000 | 0x2000
 _MOST = 2**63 - 1
 _EPOCH_TEXT = "19700101000000Z"
@@ -66,11 +64,24 @@ def _overlay(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
         **_overlay_age(entry, policy, changed),
         **_overlay_lock(entry, policy),
     }
-    if policy and policy.max_idle and facts["last-sign-in"] and not facts["locked"]:
-        idle_since = facts["last-sign-in"] + policy.max_idle
-        if idle_since <= at:
-            facts |= {"locked": True, "lock-cause": "inactivity", "locked-since": idle_since}
-    return facts
+    return facts | idle_lock(facts, policy.max_idle if policy else None, at)
+
+
+def idle_lock(facts: Facts, limit: timedelta | object | None, at: datetime) -> Facts:
+    """What changes where accounts are barred after so long without a sign-in.
+
+    The limit is NOT_KNOWN where the policy that has it was not read.
+    """
+    last, until = facts.get("last-sign-in"), facts.get("locked-until")
+    is_over = isinstance(until, datetime) and until <= at
+    if limit is None or last is None or (facts.get("locked") is True and not is_over):
+        return {}
+    if not isinstance(limit, timedelta):
+        return {"locked": NOT_KNOWN}
+    if last + limit > at:
+        return {}
+    told = {"lock-cause": "inactivity", "locked-since": last + limit, "locked-until": None}
+    return {"locked": True, **told}
 
 
 def _overlay_age(entry: Entry, policy: Policy | None, changed: datetime | None) -> Facts:
@@ -117,6 +128,7 @@ def _account_lock(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
         "failed-attempts": entry.number("passwordretrycount") or 0,
         "last-sign-in": entry.time("lastlogintime"),
         "locked": False,
+        "password-lapses": _grace_over(entry, policy, expires),
     }
     if unlock == _EPOCH_TEXT:
         facts |= {"locked": True, "lock-cause": "failed-attempts"}
@@ -129,6 +141,16 @@ def _account_lock(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
             "locked-since": since,
         }
     return facts
+
+
+def _grace_over(entry: Entry, policy: Policy | None, expires: datetime | None) -> Any:
+    """When an expired password is no longer taken: at once, unless grace sign-ins are left."""
+    if expires is None:
+        return None
+    if policy is None:
+        return NOT_KNOWN
+    used = entry.number("passwordgraceusertime") or 0
+    return expires if used >= policy.grace else None
 
 
 def _account_control(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
@@ -201,9 +223,10 @@ _ACCOUNT_LOCK_FACTS = {
     "password-must-change": "passwordExpirationTime",
     "password-expires": "passwordExpirationTime",
     "password-never-expires": "passwordExpirationTime",
+    "password-lapses": "passwordExpirationTime, passwordGraceUserTime and the policy",
     "failed-attempts": "passwordRetryCount",
     "last-sign-in": "lastLoginTime",
-    "locked": "accountUnlockTime",
+    "locked": "accountUnlockTime, lastLoginTime and acctPolicySubentry",
     "lock-cause": "accountUnlockTime",
     "locked-since": "accountUnlockTime and the policy",
     "locked-until": "accountUnlockTime",
@@ -238,7 +261,7 @@ FAMILIES = (
         "nsAccountLock",
         "nsaccountlock passwordexpirationtime passwordretrycount accountunlocktime pwdupdatetime".split(),
         "nsAccountLock passwordExpirationTime passwordRetryCount accountUnlockTime pwdUpdateTime"
-        " lastLoginTime passwordGraceUserTime pwdPolicySubentry",
+        " lastLoginTime passwordGraceUserTime pwdPolicySubentry acctPolicySubentry",
         _ACCOUNT_LOCK_FACTS,
         _account_lock,
     ),
@@ -247,11 +270,18 @@ FAMILIES = (
         ["useraccountcontrol"],
         "userAccountControl msDS-User-Account-Control-Computed msDS-UserPasswordExpiryTimeComputed pwdLastSet"
         " accountExpires lockoutTime badPwdCount badPasswordTime lastLogon lastLogonTimestamp primaryGroupID"
-        " msDS-ResultantPSO",
+        " msDS-ResultantPSO msDS-AllowedToDelegateTo",
         _CONTROL_FACTS,
         _account_control,
     ),
 )
+
+
+def delegations(entry: Entry) -> list[str]:
+    """For whose services the account may act in others' names: `any service`, or those that are named."""
+    control = entry.number("useraccountcontrol") or 0
+    anywhere = ["any service"] if control & _TRUSTED_FOR_DELEGATION else []
+    return anywhere + entry.texts("msds-allowedtodelegateto")
 
 
 def is_machine(entry: Entry) -> bool:

@@ -96,6 +96,19 @@ class Reading:
     read_at: datetime | None = None
     renamed: dict[str, str] = field(default_factory=dict)
 
+    @classmethod
+    def not_read(cls, source: str, problems: tuple[Problem, ...]) -> Reading:
+        """What stands for a source that could not be read: no account, and why."""
+        nobody = pl.DataFrame(schema={"name": pl.String})
+        why = "; ".join(map(_in_one_line, problems))
+        return cls(source, tables={"account": nobody}, failed=why, problems=problems)
+
     def table_intake(self, table: str) -> TableIntake:
         """The notes on one table, begun if need be."""
         return self.intake.setdefault(table, TableIntake())
+
+
+def _in_one_line(problem: Problem) -> str:
+    where = f"{problem.place}: " if problem.place else ""
+    hint = f"; {problem.hint}" if problem.hint else ""
+    return f"{where}{problem.message}{hint}"

@@ -24,6 +24,7 @@ import pyarrow.csv as arrow_csv
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.problems import KeymalletError, Place, Problem, fail
 from keymallet.core.reading import Refusal
+from keymallet.sources.limits import refuse_endless_lines
 from keymallet.sources.rows import Rows
 
 SEPARATORS = (",", ";", "\t", "|")
@@ -49,6 +50,7 @@ def read_rows(
     Raises KeymalletError with file, line and column where the file as a whole cannot be read.
     """
     data = as_utf8(data, file, encoding)
+    refuse_endless_lines(data, file)
     separator, header = _header(data, file, separator, wanted)
     types: dict[str, pa.DataType] = dict.fromkeys(repeated, pa.dictionary(pa.int32(), pa.string()))
     in_full = dict.fromkeys(_in_full(data, file, separator, header, instants), pa.timestamp("us", "UTC"))

@@ -67,15 +67,11 @@ def _awaited(source: Source, future: Future[list[Reading]]) -> list[Reading]:
         return future.result(source.within.total_seconds())
     except TimeoutError:
         late = f'source "{source.name}" took longer than {span_text(source.within)}'
-        return [_failed(source, (Problem(late, hint='within = "2h" in its section gives it more'),))]
+        return [
+            Reading.not_read(source.name, (Problem(late, hint='within = "2h" in its section gives it more'),))
+        ]
     except KeymalletError as error:
-        return [_failed(source, error.problems)]
-
-
-def _in_one_line(problem: Problem) -> str:
-    where = f"{problem.place}: " if problem.place else ""
-    hint = f"; {problem.hint}" if problem.hint else ""
-    return f"{where}{problem.message}{hint}"
+        return [Reading.not_read(source.name, error.problems)]
 
 
 def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> list[Reading]:
@@ -90,13 +86,6 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
         return readings
     finally:
         watcher.ended(source.name)
-
-
-def _failed(source: Source, problems: tuple[Problem, ...]) -> Reading:
-    """What stands for a source that could not be read: no account, and why."""
-    nobody = pl.DataFrame(schema={"name": pl.String})
-    why = "; ".join(map(_in_one_line, problems))
-    return Reading(source.name, tables={"account": nobody}, failed=why, problems=problems)
 
 
 def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathered:

@@ -17,13 +17,12 @@ import pyarrow as pa
 from keymallet.core.facts import Kind
 from keymallet.core.problems import fail
 from keymallet.core.reading import Refusal
+from keymallet.sources import limits
 from keymallet.sources.column_map import RowMap
 from keymallet.sources.csv_rows import as_utf8
 from keymallet.sources.json_path import JsonPath, parse_path
 from keymallet.sources.rows import Rows
 
-LARGEST_RECORD = 64 << 20
-"""Bytes; a record above that is refused instead of being taken apart."""
 LIST_MARK = "\x1f"
 """Between the members of a list, in a cell: the unit separator stands in no name."""
 _KEYS_LOOKED_AT = 1_000
@@ -112,7 +111,7 @@ def _whole(raw: Any, shape: Any, file: str, otherwise: str) -> Any:
 
 
 def _decode(text: bytes, line: int, found: Records) -> None:
-    if len(text) > LARGEST_RECORD:
+    if len(text) > limits.LARGEST_RECORD:
         found.refused.append(Refusal(found.file, line, f"a record of {len(text):,} bytes is too large"))
         return
     try:

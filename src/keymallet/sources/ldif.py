@@ -15,6 +15,7 @@ from ldif import LDIFParser
 
 from keymallet.core.problems import fail
 from keymallet.core.reading import Reading, Refusal
+from keymallet.sources import limits
 from keymallet.sources.directory.entries import Entry, attribute_name
 from keymallet.sources.directory.interpret import Directory, unique
 from keymallet.sources.request import Request
@@ -43,6 +44,9 @@ def read(section: LdifSection, request: Request) -> list[Reading]:
 def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
     intake = reading.table_intake("account")
     for line, block in _blocks(data):
+        if len(block) > limits.LARGEST_RECORD:
+            intake.refuse(Refusal(path, line, f"a record of {len(block):,} bytes is too large"))
+            continue
         for name in _ELSEWHERE.findall(block):
             told = "a value that stands in another file is not fetched"
             intake.cannot_read(1, [Refusal(path, line, told, name.decode("ascii", "replace"))])

@@ -17,6 +17,7 @@ from pathlib import Path
 
 from keymallet.core.problems import KeymalletError
 from keymallet.core.reading import Reading, Refusal
+from keymallet.sources.limits import refuse_endless_lines
 from keymallet.sources.request import Request
 
 _MOST_LINKS = 40  # as the kernel bounds them
@@ -24,12 +25,15 @@ _MOST_LINKS = 40  # as the kernel bounds them
 
 @dataclass
 class HostFiles:
-    """What stands below a host's root. Paths are those of the host, with or without the leading slash."""
+    """What stands below a host's root. Paths are those of the host, with or without the leading slash.
+
+    `unread` tells of files that are there and could not be read, why.
+    """
 
     request: Request
     folder: str
     reading: Reading
-    _unread: set[str] = field(default_factory=set)
+    unread: dict[str, str] = field(default_factory=dict)
     _places: dict[str, str | None] = field(default_factory=dict)
     _root: str = field(init=False)
 
@@ -115,7 +119,7 @@ class HostFiles:
             self._cannot(path, error.strerror or str(error))
             return []
 
-    def bytes_of(self, path: str) -> bytes | None:
+    def bytes_of(self, path: str, *, in_lines: bool = True) -> bytes | None:
         """A file of the host; None if it is not there, is no file, or may not be read (remarked)."""
         place = self.place(path)
         if place is None:
@@ -124,7 +128,10 @@ class HostFiles:
             if not stat.S_ISREG(place.stat().st_mode):
                 self._cannot(path, "it is no file")
                 return None
-            return self.request.bytes_of(self.shown(path), self.reading, place)
+            data = self.request.bytes_of(self.shown(path), self.reading, place)
+            if in_lines:
+                refuse_endless_lines(data, self.shown(path))
+            return data
         except KeymalletError as error:
             self._cannot(path, error.problems[0].message.partition(": ")[2] or error.problems[0].message)
         except OSError as error:
@@ -157,8 +164,8 @@ class HostFiles:
         return found
 
     def _cannot(self, path: str, why: str) -> None:
-        if path not in self._unread:
-            self._unread.add(path)
+        if path not in self.unread:
+            self.unread[path] = why
             self.remark(f"{self.shown(path)} cannot be read: {why}; what it would tell is unknown")
 
     def remark(self, text: str) -> None:

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from keymallet.core import facts
 from keymallet.core.evidence import data_type
+from keymallet.core.problems import fail
 from keymallet.core.reading import Reading
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
@@ -73,9 +74,10 @@ class HostReader:
         """All of it."""
         files = self.files
         self.result.table_intake("account")
-        accounts = (
-            self._named("etc/passwd", parse_passwd, "a second line for this name: the first counts") or {}
-        )
+        named = self._named("etc/passwd", parse_passwd, "a second line for this name: the first counts")
+        if named is None:
+            return self._failed("etc/passwd")
+        accounts = named
         shadow = self._named("etc/shadow", parse_shadow, "a second line for this name: the first counts")
         groups = self._named("etc/group", parse_group, "a second line for this group: the first counts")
         pam, why = pam_rule(files, self.section.pam)
@@ -104,13 +106,21 @@ class HostReader:
         self._remark_files(host, accounts)
         return self.result
 
+    def _failed(self, path: str) -> Reading:
+        """The host as not read: without this file nobody is known, and nobody is gone."""
+        why = self.files.unread.get(path, "it is not there")
+        return Reading.not_read(
+            self.source, fail(f"cannot be read: {why}", file=self.files.shown(path)).problems
+        )
+
     # the account files
 
     def _named(self, path: str, parse: Callable[[str], _Entry], repeated: str) -> dict[str, _Entry] | None:
         """Entries of a file by name. Lines the system drops are refused, with their number."""
         data = self.files.bytes_of(path)
         if data is None:
-            self.files.remark(f"{self.files.shown(path)} is not there: what it would tell is unknown")
+            if path not in self.files.unread:
+                self.files.remark(f"{self.files.shown(path)} is not there: what it would tell is unknown")
             return None
         found: dict[str, _Entry] = {}
         odd = _ODD.get(path)

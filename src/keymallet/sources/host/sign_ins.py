@@ -117,7 +117,7 @@ def _utmp_events(files: HostFiles, path: str, outcome: str) -> pl.DataFrame | No
     for each in (name, *(turn for turn in files.names(folder) if turn.startswith(name + "."))):
         if each.endswith((".db", ".gz", ".xz")):
             continue
-        data = files.bytes_of(f"{folder}/{each}")
+        data = files.bytes_of(f"{folder}/{each}", in_lines=False)
         if not data:
             continue
         whole = len(data) // _UTMP.itemsize
@@ -206,7 +206,7 @@ _LAST_US = 253_402_300_799_000_000
 
 def _query(files: HostFiles, path: str, statement: str) -> list[tuple[Any, ...]] | None:
     """Rows of an SQLite file, read from memory: nothing is ever written beside the evidence."""
-    data = files.bytes_of(path)
+    data = files.bytes_of(path, in_lines=False)
     if not data:
         return None
     # A database in memory has no write-ahead log: what the file itself holds is read.

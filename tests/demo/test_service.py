@@ -177,6 +177,14 @@ def test_another_token_is_refused(tmp_path: Path) -> None:
     assert "planted" not in repr(raised.value.problems)
 
 
+def test_a_token_that_runs_out_meanwhile(tmp_path: Path) -> None:
+    """What came before stays; that the rest did not is said."""
+    with served(token_for=7) as url:
+        reading = read(tmp_path, url)
+    assert 0 < reading.tables["account"].height < len(railway_directory().accounts)
+    assert "does not let the reader in (HTTP 401)" in reading.incomplete[0]
+
+
 def test_the_schema_in_the_docs_is_the_extensions() -> None:
     """Made from the one declaration of facts, like the dictionary."""
     assert json.loads(SCHEMA.read_text("utf-8")) == extension.json_schema()

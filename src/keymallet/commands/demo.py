@@ -47,6 +47,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     served.add_argument("--cut", type=int, default=0, metavar="N", help="N of 100 answers are cut off")
     served.add_argument("--changing", action="store_true", help="users go away while they are paged through")
     served.add_argument(
+        "--token-for", type=int, metavar="N", help="the token runs out after N answers (default: never)"
+    )
+    served.add_argument(
         "--tls",
         choices=("good", "expired", "other-host"),
         help="speak TLS, with a certificate of this sort, made on the spot",
@@ -105,7 +108,9 @@ def _serve(options: argparse.Namespace) -> int:
     from keymallet.demo.service import TOKEN, Manners, serve
     from keymallet.views.terminal import console, text
 
-    manners = Manners(options.slow, options.busy, options.cut, options.changing, options.by_cursor)
+    manners = Manners(
+        options.slow, options.busy, options.cut, options.changing, options.by_cursor, options.token_for
+    )
     folder = Path(tempfile.mkdtemp(prefix="keymallet-demo-")) if options.tls else None
     signer, certificate = make_certificate(folder, options.tls) if folder else (None, None)
     try:

@@ -28,13 +28,17 @@ LARGEST_PAGE = 100
 
 @dataclass(frozen=True)
 class Manners:
-    """How the service behaves: seconds before each answer, and how many of a hundred answers go wrong."""
+    """How the service behaves: seconds before each answer, and how many of a hundred answers go wrong.
+
+    `token_for` is for how many answers the token is taken, before it has run out.
+    """
 
     slow: float = 0.0
     busy: int = 0
     cut: int = 0
     changing: bool = False
     cursor: bool = False
+    token_for: int | None = None
     seed: int = 7
 
 
@@ -45,6 +49,7 @@ class Tenant:
     manners: Manners
     resources: dict[str, list[dict[str, Any]]] = field(init=False)
     random: random.Random = field(init=False)
+    answers: int = 0
     _lock: Lock = field(default_factory=Lock)
 
     def __post_init__(self) -> None:
@@ -52,6 +57,13 @@ class Tenant:
         self.resources = {"Users": users, "Groups": groups, **in_force(), "staff/Users": staff()}
         self.resources |= {"Schemas": schemas(), "ResourceTypes": resource_types()}
         self.random = random.Random(self.manners.seed)
+
+    def takes(self, authorization: str | None) -> bool:
+        """Whether this is the token, and it has not run out."""
+        with self._lock:
+            self.answers += 1
+            ran_out = self.manners.token_for is not None and self.answers > self.manners.token_for
+        return authorization == f"Bearer {TOKEN}" and not ran_out
 
     def chance(self, of_a_hundred: int) -> bool:
         """Whether something that goes wrong so often goes wrong now."""
@@ -118,7 +130,7 @@ def serve(manners: Manners, port: int, certificate: Path | None = None) -> Threa
             time.sleep(manners.slow)
             parts = urlsplit(self.path)
             asked = {name: each[0] for name, each in parse_qs(parts.query, keep_blank_values=True).items()}
-            if self.headers.get("Authorization") != f"Bearer {TOKEN}":
+            if not held.takes(self.headers.get("Authorization")):
                 self._send(
                     401,
                     _error(401, "the token is not the one of this service"),

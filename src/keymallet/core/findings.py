@@ -68,9 +68,10 @@ def on_systems(judgement: Judgement) -> pl.DataFrame:
 
 def _of_no_account(judgement: Judgement, of: Callable[[facts.Table], bool]) -> pl.DataFrame:
     parts = []
-    for rule in sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity):
+    rules = [rule for rule in judgement.rulebook.rules if of(facts.TABLES[rule.table])]
+    for rule in sorted(rules, key=lambda rule: -rule.severity):
         rows = judgement.rows(rule, Verdict.BREACH)
-        if len(rows) and of(facts.TABLES[rule.table]):
+        if len(rows):
             parts.append(_described(judgement, rule, Verdict.BREACH, rows))
     return pl.concat(parts) if parts else _nothing()
 
@@ -106,14 +107,12 @@ _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of ea
 
 def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
     workspace = judgement.workspace
-    frame = workspace.frames[rule.table][rows]
+    frame = workspace.rows_of(rule.table, rows)
     people = rule.table == facts.PERSON.name
     described = (
         pl.DataFrame({"display": frame["name"], "unit": frame["unit"]})
         if people
-        else (
-            workspace.frames["account"].select("account", "display", "unit")[judgement.accounts(rule, rows)]
-        )
+        else (workspace.rows_of("account", judgement.accounts(rule, rows), ("account", "display", "unit")))
     )
     names = _names(judgement, rule, frame, rows)
     nothing = pl.lit(None, dtype=pl.String)

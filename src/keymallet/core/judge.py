@@ -51,6 +51,7 @@ class Judgement:
         self.rulebook = rulebook
         self.workspace = workspace
         self.codes = codes
+        self._rows: dict[tuple[str, Verdict], pl.Series] = {}
 
     @property
     def at(self) -> datetime:
@@ -71,7 +72,10 @@ class Judgement:
 
     def rows(self, rule: Rule, verdict: Verdict) -> pl.Series:
         """The rows of the rule's table that got this verdict."""
-        return (self.codes[rule.id] == verdict).arg_true().cast(pl.UInt32)
+        key = (rule.id, verdict)
+        if key not in self._rows:
+            self._rows[key] = (self.codes[rule.id] == verdict).arg_true().cast(pl.UInt32)
+        return self._rows[key]
 
     def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
         """The account rows that these rows of the rule's table are, or belong to (null if to none)."""

@@ -72,7 +72,8 @@ class _Subject:
                 wanted.add(node.column.name)
             if node in self.workspace.placed:
                 wanted.add(self.workspace.placed[node])
-        return whole.select(name for name in whole.columns if name in wanted)[self.rows]
+        names = [name for name in whole.columns if name in wanted]
+        return self.workspace.rows_of(self.table, self.rows, names)
 
     def value(self, node: Typed) -> pl.Series:
         """The expression's value on these rows."""

@@ -87,6 +87,19 @@ class Workspace:
         frame = self.frames[table].lazy().with_columns(named).select(names).collect()
         return frame.get_columns()
 
+    def rows_of(self, table: str, rows: pl.Series, names: Iterable[str] | None = None) -> pl.DataFrame:
+        """These rows of a table: all columns, or those that are named."""
+        frame = self.frames[table]
+        columns = frame.get_columns() if names is None else [frame[name] for name in names]
+        return pl.DataFrame([self._in_one_piece(table, column).gather(rows) for column in columns])
+
+    def _in_one_piece(self, table: str, column: pl.Series) -> pl.Series:
+        """The column, put in one piece for good if it is of lists: each gathering would do so anew."""
+        if column.n_chunks() == 1 or not isinstance(column.dtype, pl.List):
+            return column
+        self.frames[table] = self.frames[table].with_columns(column.rechunk())
+        return self.frames[table][column.name]
+
     def _place(self, table: str, nodes: list[Typed], answers: list[pl.Series]) -> None:
         named = []
         for node, answer in zip(nodes, answers, strict=True):

@@ -138,13 +138,18 @@ def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
     if earlier is None or "stable-id" not in accounts.columns or reading.source not in earlier.accounts:
         return
     before = earlier.accounts[reading.source]
-    ids = pl.col("stable-id")
-    old = before.select("stable-id", old="name").drop_nulls().filter(ids.is_unique())
-    new = accounts.select("stable-id", new="name").drop_nulls().filter(ids.is_unique())
-    names, before_names = accounts["name"].implode(), before["name"].implode()
-    renamed = new.join(old, on="stable-id", how="inner", maintain_order="left").filter(
-        (pl.col("old") != pl.col("new")) & ~pl.col("old").is_in(names) & ~pl.col("new").is_in(before_names)
-    )
+    if accounts["name"].equals(before["name"]):
+        return
+    # Few names come and go from one reading to the next: only those are looked at.
+    gone = before.select("stable-id", "name").join(accounts, on="name", how="anti").drop_nulls()
+    come = accounts.select("stable-id", "name").join(before, on="name", how="anti").drop_nulls()
+    renamed = come.join(gone, on="stable-id", how="inner", maintain_order="left")
+    renamed = renamed.select("stable-id", new="name", old="name_right")
+    # An id that several accounts bear tells nothing of any of them.
+    for whole in (before, accounts):
+        borne = whole.filter(pl.col("stable-id").is_in(renamed["stable-id"].implode()))["stable-id"]
+        several = borne.filter(borne.is_duplicated()).implode()
+        renamed = renamed.filter(~pl.col("stable-id").is_in(several))
     reading.renamed = dict(renamed.select("old", "new").iter_rows())
     if reading.renamed:
         shown = ", ".join(f"{old} is now {new}" for old, new in list(reading.renamed.items())[:5])

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from keymallet.core.rulebook import Rulebook
     from keymallet.core.run import Run
     from keymallet.sources.estate import Estate
+    from keymallet.sources.request import Watcher
     from keymallet.store.carry import Earlier
     from keymallet.store.snapshot import Snapshot
 
@@ -60,6 +61,18 @@ def instant(written: str | None, clock: ZoneInfo) -> datetime:
             Problem(f'--at "{written}" is no instant', hint="like 2026-11-24 or 2026-11-24T09:00Z")
         )
     return (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)
+
+
+@contextmanager
+def watched() -> Iterator[Watcher | None]:
+    """Bars that tell how far the sources are, if somebody is watching; else nothing is even loaded for it."""
+    if not sys.stderr.isatty():
+        yield None
+        return
+    from keymallet.views.progress import bars
+
+    with bars() as watcher:
+        yield watcher
 
 
 def open_estate(file: str) -> Estate:
@@ -124,13 +137,12 @@ def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Seque
     from keymallet.core.reading import is_of
     from keymallet.sources.gather import read_sources
     from keymallet.store.carry import not_read
-    from keymallet.views.progress import bars
 
     wanted = [source for source in estate.sources if not only or source.name in only]
     if only and earlier is None and len(wanted) < len(estate.sources):
         hint = "gather all once, without --only"
         raise fail("there is no snapshot yet to take the other sources from", hint=hint)
-    with bars() as watcher:
+    with watched() as watcher:
         read = read_sources(wanted, estate, at, watcher)
     found: list[Reading] = []
     for source in estate.sources:

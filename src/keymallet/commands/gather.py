@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from keymallet.commands.common import add_at, add_estate, gather_snapshot, instant, open_estate
+from keymallet.commands.common import add_at, add_estate, gather_snapshot, instant, open_estate, watched
 from keymallet.commands.main import CLEAN, INCOMPLETE
 
 if TYPE_CHECKING:
@@ -69,11 +69,10 @@ def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
     """Read, count and show the first accounts of each source as they would be taken."""
     from keymallet.sources.gather import read_sources
     from keymallet.views.intake import show_reading
-    from keymallet.views.progress import bars
     from keymallet.views.terminal import console, text
 
     wanted = [source for source in estate.sources if not only or source.name in only]
-    with bars() as watcher:
+    with watched() as watcher:
         readings = read_sources(wanted, estate, at, watcher)
     out = console()
     for reading in readings:

@@ -51,11 +51,8 @@ class Bars:
 
 
 @contextmanager
-def bars() -> Iterator[Bars | None]:
-    """Bars on standard error while something is read; none where nobody watches."""
-    if not sys.stderr.isatty():
-        yield None
-        return
+def bars() -> Iterator[Bars]:
+    """Bars on standard error while something is read."""
     columns = (TextColumn("{task.description}"), BarColumn(24), Count(), TimeRemainingColumn(compact=True))
     out = Console(file=sys.stderr, highlight=False, emoji=False, markup=False)
     with Progress(*columns, console=out, transient=True) as shown:

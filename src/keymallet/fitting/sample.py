@@ -19,6 +19,7 @@ from keymallet.fitting.dates import looks_like_a_date
 from keymallet.sources.csv_rows import SEPARATORS, as_utf8, read_rows
 from keymallet.sources.json_path import MEMBER, parse_path
 from keymallet.sources.json_rows import leaves_of, read_records, scalar_text
+from keymallet.sources.rows import series_of
 
 MAIL = re.compile(r"[^@\s,;<>]+@[^@\s,;<>]+\.[^@\s,;<>.]+")
 _RECORDS_LOOKED_AT = 20_000
@@ -104,7 +105,7 @@ def _csv(data: bytes, file: str) -> Export:
         hint = "give each column a name of its own"
         raise fail("no column has a name that stands only once", file=file, line=1, hint=hint)
     rows = read_rows(text, file, encoding=None, separator=separator, wanted=wanted)
-    columns = [_column(name, pl.Series(pl.from_arrow(rows.columns[name]))) for name in wanted]
+    columns = [_column(name, series_of(rows.columns[name])) for name in wanted]
     found = Export(file, "csv", Sample(columns, rows.height), separator, encoding, remarks=list(rows.remarks))
     if encoding:
         found.remarks.append(f"the file is not UTF-8: read as {encoding}; look at the letters with accents")

@@ -17,6 +17,7 @@ from keymallet.core.evidence import data_type
 from keymallet.core.facts import Kind
 from keymallet.sources.column_map import Cell
 from keymallet.sources.instants import read_instants
+from keymallet.sources.rows import series_of
 
 RECURRING = (Kind.FLAG, Kind.WORD, Kind.WORDS, Kind.COUNT, Kind.SPAN)
 """Kinds of fact whose cells are read as a dictionary of distinct values."""
@@ -41,7 +42,7 @@ def convert(cell: Cell, text: pa.ChunkedArray) -> Converted:
     """Turn a column of cells (null where empty) into facts."""
     if cell.column.kind is Kind.INSTANT:
         in_full = pa.types.is_timestamp(text.type)
-        series = pl.Series(pl.from_arrow(text)) if in_full else _plain_text(text)
+        series = series_of(text) if in_full else _plain_text(text)
         facts, unread, remark = read_instants(series, cell)
         return Converted(facts, unread, lambda value: _why_no_instant(cell, value), series, remark)
     if cell.column.kind is Kind.TEXT:
@@ -55,7 +56,7 @@ def constant(cell: Cell, height: int) -> pl.Series:
 
 
 def _plain_text(text: pa.ChunkedArray) -> pl.Series:
-    return pl.Series(pl.from_arrow(text)).cast(pl.String)
+    return series_of(text).cast(pl.String)
 
 
 def _text(cell: Cell, text: pa.ChunkedArray) -> pl.Series:
@@ -88,7 +89,7 @@ def _by_distinct_value(cell: Cell, text: pa.ChunkedArray) -> Converted:
     if isinstance(merged, pa.ChunkedArray):
         merged = merged.chunk(0) if merged.num_chunks else pa.array([], text.type)
     distinct: list[str] = merged.dictionary.to_pylist()
-    codes = pl.Series(pl.from_arrow(merged.indices)).cast(pl.UInt32)
+    codes = series_of(merged.indices).cast(pl.UInt32)
     read = _READERS[cell.column.kind]
     values: list[Any] = []
     faults: list[str] = []

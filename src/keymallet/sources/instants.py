@@ -9,6 +9,7 @@ import pyarrow as pa
 
 from keymallet.core.facts import Kind
 from keymallet.sources.column_map import Cell
+from keymallet.sources.rows import series_of
 
 _UTC = pl.Datetime("us", "UTC")
 _FILETIME_EPOCH = 11_644_473_600_000_000  # microseconds from 1601-01-01 to 1970-01-01
@@ -61,7 +62,7 @@ def _all_in_full(text: pl.Series) -> pl.Series | None:
         instants = text.to_arrow().cast(pa.timestamp("us", "UTC"))
     except pa.ArrowInvalid:
         return None
-    return pl.Series(pl.from_arrow(instants)).cast(_UTC)
+    return series_of(instants).cast(_UTC)
 
 
 def _read_slowly(text: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series]:

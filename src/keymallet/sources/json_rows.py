@@ -18,7 +18,7 @@ from keymallet.core.facts import Kind
 from keymallet.core.problems import fail
 from keymallet.core.reading import Refusal
 from keymallet.sources import limits
-from keymallet.sources.column_map import RowMap
+from keymallet.sources.column_map import Cell, RowMap
 from keymallet.sources.csv_rows import as_utf8
 from keymallet.sources.json_path import JsonPath, parse_path
 from keymallet.sources.rows import Rows
@@ -36,7 +36,7 @@ class Records:
 
     file: str
     records: list[Any] = field(default_factory=list)
-    lines: list[int] = field(default_factory=list)
+    lines: list[int] | range = field(default_factory=list)
     refused: list[Refusal] = field(default_factory=list)
 
 
@@ -60,7 +60,8 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
     if inside or begin[:1] == b"[":
         _from_document(data, found, inside)
     else:
-        _from_lines(data, found)
+        if not _all_lines(data, found):
+            _from_lines(data, found)
         if found.refused and (hint := _lists_hint(data)):
             told = "this is one JSON document, not a record a line"
             raise fail(told, file=file, line=1, hint=hint)
@@ -68,6 +69,21 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
         first = found.refused[0]
         raise fail(f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE)
     return found
+
+
+def _all_lines(data: bytes, found: Records) -> bool:
+    """Decode all lines at once; False, and nothing done, where one is not what it should be."""
+    if limits.endless_line(data):
+        return False
+    try:
+        records = msgspec.json.Decoder().decode_lines(data)
+    except (msgspec.DecodeError, RecursionError, ValueError):
+        return False
+    lines = data.count(b"\n") + (not data.endswith(b"\n"))
+    if len(records) != lines or not all(type(record) is dict for record in records):
+        return False
+    found.records, found.lines = records, range(1, lines + 1)
+    return True
 
 
 def _from_lines(data: bytes, found: Records) -> None:
@@ -123,6 +139,7 @@ def _decode(text: bytes, line: int, found: Records) -> None:
         found.refused.append(Refusal(found.file, line, "no object: a record has names and values"))
         return
     found.records.append(record)
+    assert isinstance(found.lines, list)
     found.lines.append(line)
 
 
@@ -147,6 +164,8 @@ def _lists_hint(data: bytes) -> str:
 def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
     """The rows that a part of the map asks for, out of the records of a file."""
     cells = [cell for cell in row_map.cells if cell.header]
+    if not row_map.rows and not row_map.only_with:
+        return _whole_records(found, row_map, cells, list_separator)
     only_with = parse_path(row_map.only_with) if row_map.only_with else None
     of_row: dict[str, list[str | None]] = {cell.header: [] for cell in cells}
     # A column that is read as a list for one fact is one for all of them.
@@ -186,6 +205,48 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
             ' missing = "none" in the map says that they have none'
         )
     return rows
+
+
+def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> Rows:
+    """A row for each record: worked out column by column, which is many times as quick as cell by cell."""
+    lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
+    separators = {cell.header: cell.separator or list_separator for cell in cells}
+    columns = {}
+    for name in dict.fromkeys(cell.header for cell in cells):
+        path = parse_path(name)
+        text = _text_of(path, name in lists, separators[name])
+        values = None if name in lists else _by_names(path, found.records)
+        if values is None:
+            written = [text(record) for record in found.records]
+        else:
+            pairs = zip(values, found.records, strict=True)
+            written = [
+                (each or None) if type(each) is str or each is None else text(record)
+                for each, record in pairs
+            ]
+        columns[name] = pa.chunked_array([pa.array(written, pa.string())])
+    return Rows(
+        found.file,
+        _unused(found.records, row_map),
+        columns,
+        len(found.records),
+        lambda rows: [found.lines[row] for row in rows],
+        refused=found.refused,
+        list_mark=LIST_MARK,
+    )
+
+
+def _by_names(path: JsonPath, records: list[Any]) -> list[Any] | None:
+    """What stands at a path of names alone in each record; None where it takes more than names to tell."""
+    names = [step for step in path.steps if isinstance(step, str)]
+    if not names or len(names) != len(path.steps):
+        return None
+    if len(names) > 1 and any(path.text in record for record in records):
+        return None  # a name that holds the dots itself
+    values = records
+    for name in names:
+        values = [each.get(name) if type(each) is dict else None for each in values]
+    return values
 
 
 def _members(record: Any, row_map: RowMap) -> Iterable[tuple[Any, bool]]:

@@ -14,6 +14,23 @@ MEMBER = "@"
 """The name of the column that holds what a list was split into."""
 
 
+@dataclass(frozen=True)
+class _Stream:
+    """An Arrow column that shows nothing but its stream: so it is taken over without more being loaded."""
+
+    column: pa.Array | pa.ChunkedArray
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        whole = self.column
+        chunked = whole if isinstance(whole, pa.ChunkedArray) else pa.chunked_array([whole])
+        return chunked.__arrow_c_stream__(requested_schema)
+
+
+def series_of(column: pa.Array | pa.ChunkedArray) -> pl.Series:
+    """A column of Arrow's as one of Polars'; nothing is copied that need not be."""
+    return pl.Series(_Stream(column))
+
+
 @dataclass
 class Rows:
     """The rows of one file. An empty cell is null. `columns` holds only those asked for, as text; `unused`
@@ -42,14 +59,14 @@ class Rows:
 
     def only_with(self, header: str) -> Rows:
         """Only the rows in which something stands in this column."""
-        return self._taken(pl.Series(pl.from_arrow(self.columns[header])).is_not_null().arg_true())
+        return self._taken(series_of(self.columns[header]).is_not_null().arg_true())
 
     def split(self, header: str, separator: str, is_none: Callable[[str | None], bool]) -> Rows:
         """A row for each member of the list that stands in this column; none where it is empty.
 
         Members that stand for nothing, like "none", are no rows.
         """
-        lists = pl.Series(pl.from_arrow(self.columns[header])).cast(pl.String).str.split(separator)
+        lists = series_of(self.columns[header]).cast(pl.String).str.split(separator)
         members = pl.DataFrame({"row": pl.int_range(self.height, eager=True), MEMBER: lists}).explode(MEMBER)
         members = members.with_columns(pl.col(MEMBER).str.strip_chars()).filter(pl.col(MEMBER) != "")
         nothing = [member for member in members[MEMBER].unique() if is_none(member)]

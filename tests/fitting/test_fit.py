@@ -91,6 +91,17 @@ def test_a_list_in_a_cell_is_rows_and_a_word_for_nothing_is_none(tmp_path: Path)
     assert of_fourth.is_empty() and of_third["kind"].to_list() == ["password", "otp", "biometric"]
 
 
+def test_of_very_many_values_only_some_are_looked_at() -> None:
+    """A login that repeats once in 20,000 is found; what is rare is found when the map is tried."""
+    rows = [f"u{n},u{n}@x.example,{'-' if n % 2 else 'guest'}" for n in range(20_000)]
+    found = guessed("login,mail,type\n" + "\n".join(rows))
+    logins = matches(found)["account", "name"].column
+    assert (logins.distinct, len(logins.values)) == (20_000, 4_000)
+    assert matches(found)["account", "name"].score == 1.0
+    twice = "login,mail\n" + "\n".join(row.rpartition(",")[0] for row in rows + rows[:9_000])
+    assert guess(read_sample(twice.encode(), "twice.csv"), TODAY, Asked()) is None
+
+
 # dates
 
 

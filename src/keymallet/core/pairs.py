@@ -38,14 +38,7 @@ def reconcile(
     accounts = tables[facts.ACCOUNT.name].with_row_index("row")
     parts = [side.against(other) for pair in pairs for side, other in _sides(pair, readings, accounts, clock)]
     open_rows: dict[str, pl.Series] = {}
-    found = (
-        pl.concat(part.frame for part in parts)
-        .group_by("row")
-        .agg(
-            *(pl.col(name).explode().drop_nulls().unique(maintain_order=True) for name in _RESULTS),
-            *(pl.col(f"{name} open").any() for name in _RESULTS),
-        )
-    )
+    found = _one_each(pl.concat(part.frame for part in parts))
     told = accounts.select("row").join(found, on="row", how="left", maintain_order="left")
     finished = accounts.drop("row").with_columns(told[name] for name in _RESULTS)
     for name in _RESULTS:
@@ -60,6 +53,19 @@ def reconcile(
     )
     for part in parts:
         part.tell(readings)
+
+
+def _one_each(found: pl.DataFrame) -> pl.DataFrame:
+    """One row for each account; only where accounts have several twins is there anything to be gathered."""
+    if not found["row"].is_duplicated().any():
+        return found
+    return found.group_by("row").agg(
+        *(
+            pl.col(name).explode(empty_as_null=True).drop_nulls().unique(maintain_order=True)
+            for name in _RESULTS
+        ),
+        *(pl.col(f"{name} open").any() for name in _RESULTS),
+    )
 
 
 def _sides(
@@ -126,20 +132,24 @@ class _Side:
             theirs, on="key", how="left", suffix=" there", maintain_order="left"
         )
         compared = [name for name in self.pair.facts if self._supplies(name) and other._supplies(name)]
-        differing = [self._difference(name) for name in compared]
+        differs = [self._differs(name) for name in compared]
         unsure = [pl.col(f"open {name}") | pl.col(f"open {name} there") for name in compared]
         if len(compared) < len(self.pair.facts):
             unsure.append(pl.col("account there").is_not_null())
         has_twin = pl.col("account there").is_not_null()
-        missing = pl.when(~has_twin).then(pl.lit(other.declared))
+        nothing = pl.lit([], dtype=_LIST)
         # Who is not there may yet be among what was not read there, or among those without a key.
         hidden = not other.is_whole or bool(other.accounts["key_open"].any())
         lost = ~has_twin & (pl.col("key_open") | pl.lit(hidden))
+        joined = joined.with_row_index("place")
         frame = joined.select(
             "row",
-            pl.concat_list("account there").alias("twins"),
-            pl.concat_list(pl.when(~lost).then(missing)).alias("no-twin-in"),
-            (pl.concat_list(differing) if differing else pl.lit([], dtype=_LIST)).alias("twin-differs"),
+            pl.when(has_twin).then(pl.concat_list("account there")).otherwise(nothing).alias("twins"),
+            pl.when(has_twin | lost)
+            .then(nothing)
+            .otherwise(pl.lit([other.declared], dtype=_LIST))
+            .alias("no-twin-in"),
+            self._differences(joined, compared, pl.any_horizontal(differs) if differs else pl.lit(False)),
             lost.alias("twins open"),
             lost.alias("no-twin-in open"),
             (lost | (pl.any_horizontal(unsure) if unsure else pl.lit(False))).alias("twin-differs open"),
@@ -147,13 +157,36 @@ class _Side:
         left = self.pair.facts if not compared else [f for f in self.pair.facts if f not in compared]
         return _Reconciled(self.declared, other.declared, frame, tuple(left))
 
-    def _difference(self, name: str) -> pl.Expr:
-        here, there = pl.col(f"fact {name}"), pl.col(f"fact {name} there")
+    @staticmethod
+    def _differs(name: str) -> pl.Expr:
+        """Whether an account differs from its twin in this fact, as far as both are known."""
         known = ~pl.col(f"open {name}") & ~pl.col(f"open {name} there")
-        differs = pl.col("account there").is_not_null() & known & (here != there)
-        return pl.when(differs).then(
-            pl.format("{} {}, in {} {}", pl.lit(name), here, pl.col("account there"), there)
+        differs = pl.col(f"fact {name}") != pl.col(f"fact {name} there")
+        return pl.col("account there").is_not_null() & known & differs
+
+    def _differences(self, joined: pl.DataFrame, compared: list[str], where: pl.Expr) -> pl.Series:
+        """How accounts differ from their twins, in words; put into words only where they do."""
+        told = [
+            pl.when(self._differs(name)).then(
+                pl.format(
+                    "{} {}, in {} {}",
+                    pl.lit(name),
+                    pl.col(f"fact {name}"),
+                    pl.col("account there"),
+                    pl.col(f"fact {name} there"),
+                )
+            )
+            for name in compared
+        ]
+        few = joined.filter(where)
+        listed = few.select(
+            "place", (pl.concat_list(told) if told else pl.lit([], dtype=_LIST)).alias("told")
         )
+        listed = listed.with_columns(pl.col("told").list.drop_nulls())
+        found = joined.select("place").join(listed, on="place", how="left", maintain_order="left")
+        return found.select(
+            pl.col("told").fill_null(pl.lit([], dtype=_LIST)).alias("twin-differs")
+        ).to_series()
 
 
 @dataclass(frozen=True)
@@ -174,12 +207,11 @@ class _Reconciled:
                 said |= dict.fromkeys(_RESULTS, "the pairs of the estate")
         if not mine:
             return
-        missing = int((self.frame["no-twin-in"].list.drop_nulls().list.len() > 0).sum())
+        missing, differing, together = (
+            self.frame["row"].filter(self.frame[name].list.len() > 0).n_unique()
+            for name in ("no-twin-in", "twin-differs", "twins")
+        )
         unsure = int(self.frame["no-twin-in open"].sum())
-        differing = self.frame.filter(pl.col("twin-differs").list.drop_nulls().list.len() > 0)[
-            "row"
-        ].n_unique()
-        together = self.frame.filter(pl.col("twins").list.drop_nulls().list.len() > 0)["row"].n_unique()
         told = f"against {self.there}: {together:,} in both, {missing:,} not there, {differing:,} differ"
         if unsure:
             told += f", {unsure:,} not to be told"

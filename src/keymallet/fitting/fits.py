@@ -148,7 +148,7 @@ def _text(shape: Shape, table: Table, fact: facts.Column, context: Context) -> F
 
 def _unique(shape: Shape) -> float:
     """A key: no value twice, none missing."""
-    filled = shape.total / (shape.column.rows or 1)
+    filled = shape.rows_told / (shape.column.rows or 1)
     return min(shape.distinct, filled) if shape.distinct > 0.9 and filled > 0.9 else 0.3
 
 

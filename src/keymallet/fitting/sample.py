@@ -26,6 +26,7 @@ _RECORDS_LOOKED_AT = 20_000
 """Of a JSON file; a CSV file is looked at whole, which its columns make cheap."""
 _LINES_LOOKED_AT = 200
 _DEEPEST = 3
+_MOST_VALUES = 4_000
 _LONGEST = 300
 """Letters of a value that are looked at."""
 _OTHER_ENCODING = "windows-1252"
@@ -35,7 +36,8 @@ _OTHER_ENCODING = "windows-1252"
 class Column:
     """One column: its distinct values with how often each stands there, most frequent first.
 
-    `is_list`: the values are the members of lists. `empty` counts the rows in which nothing stands.
+    Of very many only some are kept: the most frequent, and some all over the rest; `distinct` is how many
+    there are. `is_list`: the values are the members of lists. `empty` counts rows in which nothing stands.
     """
 
     header: str
@@ -44,6 +46,11 @@ class Column:
     empty: int
     is_list: bool = False
     steps: tuple[str, ...] = ()
+    distinct: int = 0
+
+    def __post_init__(self) -> None:
+        if not self.distinct:
+            object.__setattr__(self, "distinct", len(self.values))
 
     @property
     def names(self) -> tuple[str, ...]:
@@ -172,8 +179,9 @@ def _column(name: str, cells: pl.Series) -> Column:
     text = cells.cast(pl.String).str.strip_chars()
     counted = text.drop_nulls().value_counts(sort=True)
     counted = counted.filter(pl.col(text.name) != "").sort("count", descending=True, maintain_order=True)
-    values = {_cut(value): times for value, times in counted.iter_rows()}
-    return Column(name, values, len(text), len(text) - int(counted["count"].sum()))
+    empty = len(text) - int(counted["count"].sum())
+    values = {_cut(value): times for value, times in counted[_some(counted.height)].iter_rows()}
+    return Column(name, values, len(text), empty, distinct=counted.height)
 
 
 # JSON
@@ -230,6 +238,15 @@ def _sample_of(records: list[Any], path: str, depth: int = 0) -> Sample:
     return found
 
 
+def _some(number: int) -> list[int]:
+    """Which of so many values, the most frequent first, are looked at."""
+    if number <= _MOST_VALUES:
+        return list(range(number))
+    half = _MOST_VALUES // 2
+    step = (number - half) / half
+    return [*range(half), *(half + int(step * place) for place in range(half))]
+
+
 def _cut(value: str) -> str:
     """A value that is very long is text and no more; its beginning is enough to see that."""
     return value if len(value) <= _LONGEST else f"{value[:_LONGEST]}…"
@@ -244,4 +261,6 @@ def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> Column:
     values = Counter(text for several in told for text in several if text)
     empty = sum(not any(several) for several in told)
     steps = tuple(step for step in parse_path(header).steps if isinstance(step, str))
-    return Column(header, dict(values.most_common()), len(cells), empty, is_list, steps)
+    counted = values.most_common()
+    some = dict(counted[place] for place in _some(len(counted)))
+    return Column(header, some, len(cells), empty, is_list, steps, len(counted))

@@ -59,7 +59,13 @@ class Shape:
     @cached_property
     def distinct(self) -> float:
         """How much the values differ: 1 where none stands twice."""
-        return len(self.told) / (self.total or 1)
+        nothing = len(self.none) + len(self.unknown)
+        return (self.column.distinct - nothing) / self.rows_told if self.rows_told else 0.0
+
+    @cached_property
+    def rows_told(self) -> int:
+        """In how many rows of the whole column something is told."""
+        return self.column.filled - sum(self.column.values[value] for value in (*self.none, *self.unknown))
 
     @cached_property
     def mails(self) -> float:

@@ -93,19 +93,19 @@ def _values(column: Column) -> str:
     }
     shape = Shape(column)
     if shape.may_be_secret or (secret and shape.dates < 0.5 and shape.distinct > 0.5 and not shape.numbers):
-        return f"({count(len(column.values), 'value')}, not shown: may be secret)"
-    return _as_many_as_fit(list(column.values))
+        return f"({count(column.distinct, 'value')}, not shown: may be secret)"
+    return _as_many_as_fit(list(column.values), column.distinct)
 
 
-def _as_many_as_fit(values: list[str]) -> str:
+def _as_many_as_fit(values: list[str], distinct: int) -> str:
     """Values on one line, the first ones; the last says how many more there are."""
     shown: list[str] = []
     for value in values:
-        longer = " · ".join([*shown, value, f"{len(values):,} more"])
+        longer = " · ".join([*shown, value, f"{distinct:,} more"])
         if shown and len(longer) > _VALUES_WIDTH:
             break
         shown.append(value)
-    more = f" · {len(values) - len(shown):,} more" if len(values) > len(shown) else ""
+    more = f" · {distinct - len(shown):,} more" if distinct > len(shown) else ""
     room = _VALUES_WIDTH - len(more)
     line = " · ".join(shown)
     return (line if len(line) <= room else f"{line[: room - 1]}…") + more

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import tomllib
 from collections import Counter
 from datetime import date, datetime, timedelta
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from zoneinfo import ZoneInfo
 
 import polars as pl
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keymallet.core import facts
+from keymallet.core.problems import KeymalletError
 from keymallet.fitting.dates import DAY_FIRST, MONTH_FIRST, find_dates
 from keymallet.fitting.guess import SURE, Asked, Guess, Match, guess
 from keymallet.fitting.map_text import map_text
@@ -293,3 +297,64 @@ def test_the_vocabulary_names_facts_and_words_that_there_are() -> None:
         table, fact = name.split(".")
         column = facts.TABLES[table].column(fact)
         assert column is not None and set(words.values()) <= ({*column.words} or {"true", "false"}), name
+
+
+_CELL = st.one_of(
+    st.sampled_from(
+        ["", "-", "never", "yes", "no", "a@x.example", "2026-01-02", "03/04/2026", "1764000000", "a;b", "[]"]
+    ),
+    st.text(max_size=8),
+)
+_JSON = st.recursive(
+    st.none() | st.booleans() | st.integers(-9, 2**40) | _CELL,
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner, max_size=3),
+    max_leaves=8,
+)
+
+
+def _held(data: bytes) -> None:
+    """Either it is refused in our own words, or a map comes out that reads the file."""
+    with TemporaryDirectory() as folder:
+        file = Path(folder) / "e"
+        file.write_bytes(data)
+        try:
+            found = guess(read_sample(data, "e"), TODAY, Asked())
+            if found is not None:
+                try_map(
+                    map_text(found, today=TODAY, clock="UTC"), file, found.export.format, ZoneInfo("UTC"), AT
+                )
+        except KeymalletError as error:
+            assert "the guessed map" not in str(error.problems[0].place)
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(st.lists(_CELL, min_size=2, max_size=4), max_size=6),
+    st.sampled_from(["login", "id", "mail", "Gültig bis"]),
+)
+def test_any_table_is_refused_or_read(rows: list[list[str]], header: str) -> None:
+    """Whatever stands in the cells, and in the names of the columns."""
+    out = io.StringIO()
+    csv.writer(out).writerows([[header, *(rows[0] if rows else [])], *rows])
+    _held(out.getvalue().encode("utf-8", "replace"))
+
+
+@settings(max_examples=60, deadline=None)
+@given(
+    st.lists(
+        st.dictionaries(
+            st.sampled_from(["login", "id", "keys", "a.b", 'q"', ""]) | st.text(max_size=4), _JSON
+        ),
+        max_size=5,
+    )
+)
+def test_any_records_are_refused_or_read(records: list[dict[str, object]]) -> None:
+    """Whatever is nested in them."""
+    _held("\n".join(json.dumps(record) for record in records).encode())
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.binary(max_size=200))
+def test_any_bytes_are_refused_or_read(data: bytes) -> None:
+    """Most of them are no export at all."""
+    _held(data)

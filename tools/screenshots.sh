@@ -27,14 +27,14 @@ sed -e 's/password-changed) <= limit.password-age/password-chnged) <= limit.pasw
     -e 's/enabled and ends is known/enabled and ends-starts is known/' \
     -e 's/severity = "low"/severity = "minor"/' rulebook.toml > typing/rulebook.toml
 
-# shot NAME LINES COMMAND: the first LINES lines of what the command prints.
+# shot NAME LINES COMMAND: the first LINES lines of what the command prints; `aside` can turn off what moves.
 shot() {
     local name=$1 lines=$2
     shift 2
     cat > run.sh <<SCRIPT
 clear
 printf '\033[1;36m\$ %s\033[0m\n' '$*'
-script -qec "stty cols 104 rows 400; $*" /dev/null | head -n $lines
+script -qec "stty cols 104 rows 400; $* ${aside:-}" /dev/null | head -n $lines
 touch done
 sleep 20
 SCRIPT
@@ -51,12 +51,12 @@ SCRIPT
 }
 
 cd "$work"
-shot demo 39 keymallet demo railway
+aside="2>/dev/null" shot demo 39 keymallet demo railway
 cd railway
 shot judge 39 keymallet judge --at $at --worst 4
 shot show 39 keymallet show ticketing/tix-1/i.schneetaler --at $at
 shot fit 39 keymallet fit exports/accounts.csv
-shot gather 39 keymallet gather --at $at
+aside="2>/dev/null" shot gather 39 keymallet gather --at $at
 cd typing
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..

@@ -29,6 +29,7 @@ DAY = [
         "All findings go to a file that spreadsheets open.",
         ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],
     ),
+    ("An export that nobody has a map for yet is looked at.", ["fit", "exports/cloud.json"]),
     ("And the rulebook is checked, as it is before every change to it.", ["rules", "check"]),
 ]
 

@@ -53,7 +53,12 @@ class Bars:
 @contextmanager
 def bars() -> Iterator[Bars]:
     """Bars on standard error while something is read."""
-    columns = (TextColumn("{task.description}"), BarColumn(24), Count(), TimeRemainingColumn(compact=True))
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(24, complete_style="cyan", finished_style="green", pulse_style="cyan"),
+        Count(),
+        TimeRemainingColumn(compact=True),
+    )
     out = Console(file=sys.stderr, highlight=False, emoji=False, markup=False)
     with Progress(*columns, console=out, transient=True) as shown:
         yield Bars(shown)

@@ -14,6 +14,7 @@ from keymallet.core import facts
 from keymallet.core.facts import Kind
 from keymallet.core.language import tree
 from keymallet.core.language.tree import Node
+from tests.support import CLOCK
 
 Row = dict[str, Any]
 
@@ -299,10 +300,15 @@ class Evaluator:
     # values
 
     def _call(self, node: tree.Call) -> Any:
-        value = self.value(node.arguments[0])
-        if value is None:
+        values = [self.value(argument) for argument in node.arguments]
+        if any(value is None for value in values):
             return None
+        value = values[0]
         return {
+            "least": lambda: min(values),
+            "greatest": lambda: max(values),
+            "hour-of": lambda: value.astimezone(CLOCK).hour,
+            "weekday-of": lambda: f"{value.astimezone(CLOCK):%A}".lower(),
             "age": lambda: self.world.at - value,
             "until": lambda: value - self.world.at,
             "length": lambda: len(value),

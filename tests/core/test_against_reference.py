@@ -242,6 +242,14 @@ def _leaf(table: str, column: facts.Column, prefix: str) -> st.SearchStrategy[st
                 st.tuples(order, span).map(lambda parts: f"{name} {parts[0]} at - {parts[1]}"),
                 order.map(lambda each: f"{name} {each} 2026-11-23T09:00Z"),
                 span.map(lambda each: f"{name} + {each} - at <= 1d"),
+                st.tuples(order, st.integers(0, 23)).map(
+                    lambda parts: f"hour-of({name}) {parts[0]} {parts[1]}"
+                ),
+                st.sampled_from(["monday", "sunday"]).map(lambda each: f"weekday-of({name}) = {each}"),
+                st.just(f"weekday-of({name}) not in [saturday, sunday]"),
+                st.tuples(st.sampled_from(["least", "greatest"]), order, span).map(
+                    lambda parts: f"{parts[0]}({name}, at - {parts[2]}) {parts[1]} 2026-11-23T09:00Z"
+                ),
                 known,
             )
         case _:

@@ -27,11 +27,12 @@ def show_dictionary(out: Console, tables: Sequence[Table]) -> None:
         out.print(Text("functions", "bold"))
         grid = _grid()
         for function in FUNCTIONS.values():
-            takes = " or ".join(kind.value for kind in function.takes)
+            takes = " or ".join(kind.value for kind in function.takes) + (", …" if function.many else "")
+            gives = "the same" if function.many else function.gives.kind.value
             meaning = Text(function.meaning).append(
                 " (in definitions only)" if function.internal else "", "dim"
             )
-            grid.add_row(f"  {function.name}({takes})", Text(function.gives.kind.value, "cyan"), meaning)
+            grid.add_row(f"  {function.name}({takes})", Text(gives, "cyan"), meaning)
         out.print(grid)
 
 

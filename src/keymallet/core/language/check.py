@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from keymallet.core import facts
 from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.language import tree, typed
-from keymallet.core.language.functions import FUNCTIONS
+from keymallet.core.language.functions import FUNCTIONS, Function
 from keymallet.core.language.parse import parse
 from keymallet.core.language.patterns import like_to_regex, regex_fault
 from keymallet.core.language.scope import Book, Written
@@ -434,6 +434,8 @@ class _Checker:
             hint = did_you_mean(node.function, public) or f"there are: {', '.join(public)}"
             self.fault(node.function_span, f'there is no function "{node.function}"', hint)
             return None
+        if function.many:
+            return self.call_of_many(node, function)
         if len(node.arguments) != 1:
             self.fault(node.span, f"{function.name} takes one value, not {len(node.arguments)}")
             return None
@@ -445,6 +447,23 @@ class _Checker:
             self.fault(node.arguments[0].span, f"{function.name} takes {takes}, not {argument.type}")
             return None
         return typed.Call(function.gives, self.text(node), function.name, (argument,))
+
+    def call_of_many(self, node: tree.Call, function: Function) -> Typed | None:
+        """A function of several values of one kind, which gives one of them."""
+        arguments = [self.resolve(argument) for argument in node.arguments]
+        if len(arguments) < 2:
+            self.fault(node.span, f"{function.name} takes two values or more")
+            return None
+        known = [argument for argument in arguments if argument is not None]
+        if len(known) < len(arguments):
+            return None
+        for argument, written in zip(known, node.arguments, strict=True):
+            if argument.type.kind not in function.takes or argument.type.kind is not known[0].type.kind:
+                takes = " or ".join(str(ValueType(kind)) for kind in function.takes)
+                one_kind = known[0].type if known[0].type.kind in function.takes else takes
+                self.fault(written.span, f"{function.name} takes {one_kind} here, not {argument.type}")
+                return None
+        return typed.Call(known[0].type, self.text(node), function.name, tuple(known))
 
     def shift(self, node: tree.Shift) -> Typed | None:
         """`+` and `-`: which types go together is the table below."""

@@ -10,14 +10,21 @@ from keymallet.core.language.typed import COUNT, FLAG, SPAN, TEXT, ValueType
 
 @dataclass(frozen=True, slots=True)
 class Function:
-    """One function: what it takes (one argument), what it gives, and what that means."""
+    """One function: what it takes, what it gives, and what that means.
+
+    It takes one argument; or, if `many`, two and more of one kind, and gives one of them.
+    """
 
     name: str
     takes: tuple[Kind, ...]
     gives: ValueType
     meaning: str
     internal: bool = False
+    many: bool = False
 
+
+WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+_ORDERED = tuple(kind for kind in Kind if kind.is_ordered)
 
 FUNCTIONS: dict[str, Function] = {
     function.name: function
@@ -26,6 +33,15 @@ FUNCTIONS: dict[str, Function] = {
         Function("until", (Kind.INSTANT,), SPAN, "how long it is still to come"),
         Function("length", (Kind.TEXT, Kind.WORDS), COUNT, "characters of a text, members of a list"),
         Function("lower", (Kind.TEXT,), TEXT, "the text in small letters"),
+        Function("least", _ORDERED, COUNT, "the smallest or earliest of several", many=True),
+        Function("greatest", _ORDERED, COUNT, "the largest or latest of several", many=True),
+        Function("hour-of", (Kind.INSTANT,), COUNT, "the hour in the estate's clock, 0 to 23"),
+        Function(
+            "weekday-of",
+            (Kind.INSTANT,),
+            ValueType(Kind.WORD, WEEKDAYS),
+            "the day of the week in the estate's clock: monday to sunday",
+        ),
         Function("surely", (Kind.FLAG,), FLAG, "true only where it is known to be true", internal=True),
     )
 }

@@ -15,6 +15,7 @@ from keymallet.core import facts
 from keymallet.core.evidence import NOTHING_KNOWN, UNREAD, Evidence, source_column
 from keymallet.core.facts import Derivation, Kind
 from keymallet.core.language import typed
+from keymallet.core.language.functions import WEEKDAYS
 from keymallet.core.language.typed import Typed
 
 COMPARISONS: dict[str, Callable[[pl.Expr, pl.Expr], pl.Expr]] = {
@@ -179,6 +180,17 @@ class Lowering:
                 return argument.cast(pl.String).str.len_chars().cast(pl.Int64)
             case "lower":
                 return argument.cast(pl.String).str.to_lowercase()
+            case "least" | "greatest":
+                several = [self.lower(each) for each in node.arguments]
+                found = pl.min_horizontal(several) if node.function == "least" else pl.max_horizontal(several)
+                # Of several of which one is not known, none is known to be the least.
+                return pl.when(pl.all_horizontal(each.is_not_null() for each in several)).then(found)
+            case "hour-of":
+                return argument.dt.convert_time_zone(self.clock.key).dt.hour().cast(pl.Int64)
+            case "weekday-of":
+                number = argument.dt.convert_time_zone(self.clock.key).dt.weekday()
+                days = dict(enumerate(WEEKDAYS, start=1))
+                return number.replace_strict(days, return_dtype=pl.Enum(WEEKDAYS))
             case "surely":
                 return argument.fill_null(False)
             case _:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -75,3 +76,12 @@ print(sorted({{'polars', 'pyarrow', 'rich', 'lark', 'msgspec', 'numpy'}} & set(s
 """
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
+
+
+def test_every_file_that_is_read_at_run_time_is_installed() -> None:
+    """An editable install finds them in any case; a real one only if they are named."""
+    project = tomllib.loads((SOURCE.parent.parent / "pyproject.toml").read_text("utf-8"))
+    patterns = project["tool"]["setuptools"]["package-data"]["keymallet"]
+    named = {path for pattern in patterns for path in SOURCE.glob(pattern)}
+    there = {path for path in SOURCE.rglob("*") if path.is_file() and "__pycache__" not in path.parts}
+    assert {path for path in there if path.suffix != ".py"} == named

@@ -27,7 +27,7 @@ def show_dictionary(out: Console, tables: Sequence[Table]) -> None:
         out.print(Text("functions", "bold"))
         grid = _grid()
         for function in FUNCTIONS.values():
-            takes = " or ".join(kind.value for kind in function.takes) + (", …" if function.many else "")
+            takes = "a, b, …" if function.many else " or ".join(kind.value for kind in function.takes)
             gives = "the same" if function.many else function.gives.kind.value
             meaning = Text(function.meaning).append(
                 " (in definitions only)" if function.internal else "", "dim"

@@ -225,7 +225,9 @@ def test_a_guess_can_be_corrected(tmp_path: Path) -> None:
     )
     assert tomllib.loads((tmp_path / "m.toml").read_text("utf-8"))["account"]["columns"]["name"] == "nick"
     assert "mail" not in tomllib.loads((tmp_path / "m.toml").read_text("utf-8"))["account"]["columns"]
-    assert "told" in told.stdout
+    assert "told" in told.stdout and "no column tells: stable-id, display, mail, person," in told.stdout
+    again = run("fit", "e.csv", "--set", "name=nick", "--set", "mail=", cwd=tmp_path, expect=0).stdout
+    assert "keymallet fit e.csv --set name=nick --set mail= --output MAP.toml" in again
     for words, hint in (
         (["--set", "nmae=nick"], 'did you mean "name"?'),
         (["--set", "name=nik"], 'did you mean "nick"?'),

@@ -7,6 +7,7 @@ is written with --output. Nothing is guessed when sources are gathered: only a m
 from __future__ import annotations
 
 import argparse
+import shlex
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -84,7 +85,9 @@ def run(options: argparse.Namespace) -> int:
     show_trial(out, reading)
     out.print()
     if output is None:
-        show_hints(out, [(f"keymallet fit {options.file} --output MAP.toml", "write the map")])
+        words = ["keymallet", "fit", options.file, *(["--table", options.table] if options.table else [])]
+        words += [word for setting in options.set for word in ("--set", setting)]
+        show_hints(out, [(f"{shlex.join(words)} --output MAP.toml", "write the map")])
         return CLEAN
     write_file(output, written.encode())
     out.print(text(f"map written to {output}", "bold"))

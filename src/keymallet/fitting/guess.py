@@ -92,6 +92,13 @@ class Part:
         return key_of(self.table)
 
     @property
+    def not_told(self) -> list[str]:
+        """The facts of the table that the map does not give, and that nothing else works out."""
+        given = {match.fact.name for match in self.matches if match.is_used or match.fact.name == self.key}
+        columns = [column for column in self.table.columns if not column.across and not column.definition]
+        return [column.name for column in columns if column.name not in {*given, "account", "source"}]
+
+    @property
     def has_rows(self) -> bool:
         """Whether it has what makes a row of the table: its key, and of an account's things, what it is."""
         found = {match.fact.name for match in self.matches}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
@@ -69,6 +70,9 @@ def _show_part(out: Console, part: Part) -> None:
             text(f"  {header}"), text(_values(match.column), "dim"), fact, text(_sureness(match), style)
         )
     out.print(grid)
+    if part.not_told and not part.rows:
+        untold = text(f"no column tells: {', '.join(part.not_told)}", "dim")
+        out.print(Padding(untold, (0, 0, 0, 2), expand=False))
 
 
 def _sureness(match: Match) -> str:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import argparse
 import os
-import shutil
 import signal
 import tempfile
 from pathlib import Path
@@ -60,7 +59,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Write the estate, then run the day on it. Raises KeymalletError if something else is in the way."""
     if options.serve:
-        return _serve(options)
+        with tempfile.TemporaryDirectory(prefix="keymallet-demo-") as made:
+            return _serve(options, Path(made))
     from keymallet.core.problems import fail
     from keymallet.demo.railway import write_estate
     from keymallet.views.terminal import console, text
@@ -102,8 +102,11 @@ def run(options: argparse.Namespace) -> int:
     return worst
 
 
-def _serve(options: argparse.Namespace) -> int:
-    """Serve the tenant until somebody stops it. Raises KeymalletError if the port is taken."""
+def _serve(options: argparse.Namespace, folder: Path) -> int:
+    """Serve the tenant until somebody stops it; certificates are made in the folder.
+
+    Raises KeymalletError if the port is taken.
+    """
     from keymallet.core.problems import fail
     from keymallet.demo.certificates import make_certificate
     from keymallet.demo.service import TOKEN, Manners, serve
@@ -112,8 +115,7 @@ def _serve(options: argparse.Namespace) -> int:
     manners = Manners(
         options.slow, options.busy, options.cut, options.changing, options.by_cursor, options.token_for
     )
-    folder = Path(tempfile.mkdtemp(prefix="keymallet-demo-")) if options.tls else None
-    signer, certificate = make_certificate(folder, options.tls) if folder else (None, None)
+    signer, certificate = make_certificate(folder, options.tls) if options.tls else (None, None)
     try:
         server = serve(manners, options.port, certificate)
     except (OSError, OverflowError) as error:
@@ -140,8 +142,6 @@ def _serve(options: argparse.Namespace) -> int:
         out.print(text("stopped", "dim"))
     finally:
         server.server_close()
-        if folder is not None:
-            shutil.rmtree(folder, ignore_errors=True)
     return CLEAN
 
 

@@ -113,7 +113,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     described = (
         pl.DataFrame({"display": frame["name"], "unit": frame["unit"]})
         if people
-        else (workspace.rows_of("account", judgement.accounts(rule, rows), ("account", "display", "unit")))
+        else workspace.rows_of("account", judgement.accounts(rule, rows), ("display", "unit"))
     )
     names = _names(judgement, rule, frame, rows)
     nothing = pl.lit(None, dtype=pl.String)

@@ -49,7 +49,7 @@ def fit_values(shape: Shape, table: Table, fact: facts.Column, context: Context,
     if opposite and fact.kind is not Kind.FLAG:
         return Fit(0.0)
     if fact.kind is Kind.FLAG:
-        return _flag(shape, table, fact, opposite)
+        return _flag(shape, fact, opposite)
     return _FITS[fact.kind](shape, table, fact, context)
 
 
@@ -66,7 +66,7 @@ def _instant(shape: Shape, table: Table, fact: facts.Column, context: Context) -
     return Fit(found.share, options, found.unread, dates=found)
 
 
-def _flag(shape: Shape, table: Table, fact: facts.Column, opposite: bool) -> Fit:
+def _flag(shape: Shape, fact: facts.Column, opposite: bool) -> Fit:
     true, false = set(shape.true), set(shape.false)
     words = vocabulary().words
     states = words["account.enabled"]
@@ -116,7 +116,8 @@ def _words(shape: Shape, table: Table, fact: facts.Column, context: Context) -> 
     options: dict[str, Any] = {"separator": mark} if mark else {}
     if not fact.words:
         return Fit(1.0 if mark or shape.column.is_list else 0.8, options)
-    members = shape.members(mark)
+    nothing = {*shape.none, *shape.unknown}
+    members = {word: times for word, times in shape.column.members(mark).items() if word not in nothing}
     meant = {member: word_for(table.name, fact, member) for member in members}
     known = sum(times for member, times in members.items() if meant[member])
     share = known / (sum(members.values()) or 1)

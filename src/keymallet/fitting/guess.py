@@ -10,7 +10,7 @@ from datetime import date
 from keymallet.core import facts
 from keymallet.core.facts import Kind, Table
 from keymallet.fitting.fits import Context, Fit, fit_values
-from keymallet.fitting.sample import Column, Export, Sample
+from keymallet.fitting.sample import Column, Export
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import name_score, squeezed, vocabulary
 from keymallet.sources.json_path import MEMBER
@@ -91,10 +91,14 @@ class Part:
         """The fact without which there is no row."""
         return key_of(self.table)
 
+    def uses(self, match: Match) -> bool:
+        """Whether the map uses a match, or only mentions it: the key it has to have, sure or not."""
+        return match.is_used or match.fact.name == self.key
+
     @property
     def not_told(self) -> list[str]:
         """The facts of the table that the map does not give, and that nothing else works out."""
-        given = {match.fact.name for match in self.matches if match.is_used or match.fact.name == self.key}
+        given = {match.fact.name for match in self.matches if self.uses(match)}
         columns = [column for column in self.table.columns if not column.across and not column.definition]
         return [column.name for column in columns if column.name not in {*given, "account", "source"}]
 
@@ -134,29 +138,27 @@ def key_of(table: Table) -> str:
     return "name" if table is facts.ACCOUNT else "account" if table.of_account else table.names[0]
 
 
-def best_part(sample: Sample, tables: Iterable[str], context: Context, asked: Asked) -> Part | None:
+def best_part(shapes: Sequence[Shape], tables: Iterable[str], context: Context, asked: Asked) -> Part | None:
     """The table that these columns fill best; None where none of their columns can be the key of one."""
     parts = [
-        Part(facts.TABLES[name], _matches(sample.columns, facts.TABLES[name], context, asked))
-        for name in tables
+        Part(facts.TABLES[name], _matches(shapes, facts.TABLES[name], context, asked)) for name in tables
     ]
     whole = [part for part in parts if part.has_rows]
     return max(whole, key=lambda part: part.weight, default=None)
 
 
-def _matches(columns: Sequence[Column], table: Table, context: Context, asked: Asked) -> list[Match]:
+def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> list[Match]:
     """The best use of these columns for the facts of a table, in the order of the columns."""
-    wanted = [fact for fact in table.columns if fact.name not in ("source",) and not fact.across]
-    wanted = [fact for fact in wanted if not (table is facts.ACCOUNT and fact.name == "account")]
+    not_given = {"source", "account"} if table is facts.ACCOUNT else {"source"}
+    wanted = [fact for fact in table.columns if fact.name not in not_given and not fact.across]
     pairs = [
         match
-        for column in columns
-        for shape in [Shape(column)]
+        for shape in shapes
         for fact in wanted
         if fact.name not in asked.facts and (match := weigh(shape, table, fact, context))
     ]
     key = key_of(table)
-    taken = {match.fact.name: match for match in _asked_for(columns, table, context, asked)}
+    taken = {match.fact.name: match for match in _asked_for(shapes, table, context, asked)}
     used = {match.column.header for match in taken.values()}
     # The key first: without it there is no row, and what is left of it ("Name") suits other facts as well.
     pairs.sort(key=lambda match: (match.fact.name != key or match.score < _LEAST[UNSURE], -match.score))
@@ -167,7 +169,7 @@ def _matches(columns: Sequence[Column], table: Table, context: Context, asked: A
     if table is facts.ACCOUNT:
         for match in [*_key_from_mail(taken), *_locked_by_status(taken, asked)]:
             taken.setdefault(match.fact.name, match)
-    order = {column.header: place for place, column in enumerate(columns)}
+    order = {column.header: place for place, column in enumerate(shape.column for shape in shapes)}
     return sorted(taken.values(), key=lambda match: order[match.column.header])
 
 
@@ -190,14 +192,13 @@ def _tells_by_values(shape: Shape, fact: facts.Column) -> bool:
     return fact.kind is Kind.WORD and len(shape.told) > 1 and not shape.column.is_list
 
 
-def _asked_for(columns: Sequence[Column], table: Table, context: Context, asked: Asked) -> Iterable[Match]:
-    by_header = {column.header: column for column in columns}
+def _asked_for(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> Iterable[Match]:
+    by_header = {shape.column.header: shape for shape in shapes}
     for name, header in asked.facts.items():
-        fact, column = table.column(name), by_header.get(header)
-        if fact is not None and column is not None:
-            yield Match(
-                fact, column, fit_values(Shape(column), table, fact, context, opposite=False), 1.0, asked=True
-            )
+        fact, shape = table.column(name), by_header.get(header)
+        if fact is not None and shape is not None:
+            fit = fit_values(shape, table, fact, context, opposite=False)
+            yield Match(fact, shape.column, fit, 1.0, asked=True)
 
 
 def _key_from_mail(taken: dict[str, Match]) -> Iterable[Match]:
@@ -227,20 +228,21 @@ def guess(export: Export, today: date, asked: Asked) -> Guess | None:
 
     sample = replace(export.sample, columns=[*export.sample.columns, *with_members(export.sample)])
     tables = [asked.table] if asked.table else _TABLES_TRIED
-    first = best_part(sample, tables, Context(today), asked)
+    shapes = [Shape(column) for column in sample.columns]
+    first = best_part(shapes, tables, Context(today), asked)
     if first is None:
         return None
     order = _common_order(first.matches)
     if order:
-        first = best_part(sample, [first.table.name], Context(today, order), asked) or first
+        first = best_part(shapes, [first.table.name], Context(today, order), asked) or first
     context = Context(today, order)
     parts = [first, *list_parts(sample, first, context, export.format)]
     found = Guess(export, parts)
     used = {match.column.header for part in parts if not part.rows for match in part.matches}
-    for column in sample.columns:
-        rows_of_it = any(part.rows == column.header for part in parts)
-        if column.header not in used and not rows_of_it and column in export.sample.columns:
-            found.unused[column.header] = _why_unused(Shape(column), first, context)
+    used |= {part.rows for part in parts}
+    for shape in shapes[: len(export.sample.columns)]:
+        if shape.column.header not in used:
+            found.unused[shape.column.header] = _why_unused(shape, first, context)
     return found
 
 

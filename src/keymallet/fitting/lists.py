@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
 from datetime import date
 
@@ -72,12 +71,13 @@ def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:
     """A list of objects: the table whose name the list bears, or whose facts its members have."""
     concepts = {concept for piece in understood(inner.path).pieces for concept in piece.concepts}
     named = [table for table, concept in _NAMED.items() if concept in concepts]
+    shapes = [Shape(column) for column in inner.columns]
     best: Part | None = None
     for name in named or _NAMED:
         table = facts.TABLES[name]
         account = _account(table, key, "json")
-        outer = Sample([*inner.columns, account.column], inner.rows)
-        part = best_part(outer, [name], context, Asked(facts={"account": account.column.header}))
+        asked = Asked(facts={"account": account.column.header})
+        part = best_part([*shapes, Shape(account.column)], [name], context, asked)
         if part is None:
             continue
         part.matches = [account, *(match for match in part.matches if match.fact is not account.fact)]
@@ -93,13 +93,14 @@ def _of_cells(column: Column, key: Match, export_format: str) -> Part | None:
     if not shape.total:
         return None
     mark = shape.list_mark
+    members = column.members(mark)  # words for nothing included: the map has to name those
     for table, name in ((facts.FACTOR, "kind"), (facts.GRANT, "role")):
         fact = table.column(name)
         assert fact is not None
         by_header = max(name_score(column.names, table, fact)[0], _called(column, _NAMED[table.name]))
         if by_header < _LEAST_HEADER:
             continue
-        inside = _members(column, mark)
+        inside = Column(MEMBER, members, sum(members.values()), 0)
         fit = fit_values(Shape(inside), table, fact, Context(_ANY_DAY), opposite=False)
         if fit.share < _LEAST_WORDS or (table is facts.GRANT and Shape(inside).share(set(shape.true)) > 0.5):
             continue
@@ -114,13 +115,3 @@ def _called(column: Column, concept: str) -> float:
     letters = sum(piece.letters for piece in read.pieces) + read.letters_left
     mine = sum(piece.letters for piece in read.pieces if concept in piece.concepts)
     return mine / letters if letters else 0.0
-
-
-def _members(column: Column, mark: str) -> Column:
-    """What the lists of a column hold, words for nothing included: the map has to name those."""
-    found: Counter[str] = Counter()
-    for value, times in column.values.items():
-        for member in value.split(mark) if mark else [value]:
-            if member.strip():
-                found[member.strip()] += times
-    return Column(MEMBER, dict(found.most_common()), found.total(), 0)

@@ -98,20 +98,20 @@ def _add_part(document: tomlkit.TOMLDocument, part: Part, formats: list[str]) ->
         section.add("separator", part.separator)
     columns = tomlkit.table()
     for match in part.matches:
-        _add_match(columns, match, formats, is_key=match.fact.name == part.key)
+        _add_match(columns, match, formats, is_used=part.uses(match))
     section.add("columns", columns)
     document.add(tomlkit.nl())
     document.add(part.table.name, section)
 
 
-def _add_match(columns: TomlTable, match: Match, formats: list[str], *, is_key: bool) -> None:
+def _add_match(columns: TomlTable, match: Match, formats: list[str], *, is_used: bool) -> None:
     options = dict(match.fit.options)
     if options.get("formats") == formats:
         del options["formats"]
     written: Any = match.column.header
     if options:
         written = _inline({"from": match.column.header, **options})
-    if not match.is_used and not is_key:
+    if not is_used:
         line = tomlkit.dumps({match.fact.name: written}).strip()
         columns.add(tomlkit.comment(f"{line}  # unsure{_because(match)}"))
         return
@@ -156,7 +156,7 @@ def remarks(match: Match) -> list[str]:
 
 def _union(guess: Guess, what: str) -> list[str]:
     """The words for nothing, or for not knowing, that stand in the columns that are used."""
-    matches = [match for part in guess.parts for match in part.matches if match.is_used]
+    matches = [match for part in guess.parts for match in part.matches if part.uses(match)]
     return list(dict.fromkeys(word for match in matches for word in getattr(Shape(match.column), what)))
 
 

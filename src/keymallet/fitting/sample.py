@@ -62,6 +62,15 @@ class Column:
         """How many rows have something there."""
         return self.rows - self.empty
 
+    def members(self, mark: str) -> dict[str, int]:
+        """The members of the lists in the cells, with how often each stands there, most frequent first."""
+        found: Counter[str] = Counter()
+        for value, times in self.values.items():
+            for member in value.split(mark) if mark else [value]:
+                found[member.strip()] += times
+        del found[""]
+        return dict(found.most_common())
+
 
 @dataclass
 class Sample:

@@ -103,13 +103,3 @@ class Shape:
         shares = {mark: self.share({value for value in self.told if mark in value}) for mark in _LIST_MARKS}
         best = max(shares, key=lambda mark: shares[mark])
         return best if shares[best] >= 0.02 else ""
-
-    def members(self, mark: str) -> dict[str, int]:
-        """The members of the lists in the cells, with how often each stands there."""
-        if not mark:
-            return self.told
-        found: dict[str, int] = {}
-        for value, times in self.told.items():
-            for member in filter(None, (piece.strip() for piece in value.split(mark))):
-                found[member] = found.get(member, 0) + times
-        return found

@@ -7,7 +7,7 @@ import tomllib
 import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from importlib import resources
 
 from keymallet.core import facts
@@ -37,7 +37,6 @@ class Piece:
 class Header:
     """A header as understood: its pieces, and the letters of what is not understood."""
 
-    text: str
     pieces: tuple[Piece, ...]
     letters_left: int
 
@@ -78,6 +77,7 @@ class Vocabulary:
     words: dict[str, dict[str, str]]
 
 
+@lru_cache(100_000)
 def plain(text: str) -> str:
     """Lower case, without accents, single blanks between words: `Letzte Änderung` → `letzte anderung`."""
     text = _HUMP.sub(" ", text)
@@ -155,7 +155,7 @@ def understood(text: str) -> Header:
         parts = _apart(token, known)
         pieces += [(rest.find(token), piece) for piece in parts or ()]
         left += 0 if parts else len(token)
-    return Header(text, tuple(piece for _, piece in sorted(pieces, key=lambda each: each[0])), left)
+    return Header(tuple(piece for _, piece in sorted(pieces, key=lambda each: each[0])), left)
 
 
 def _apart(token: str, known: Vocabulary) -> list[Piece] | None:

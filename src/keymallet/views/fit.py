@@ -13,6 +13,7 @@ from keymallet.fitting.map_text import remarks
 from keymallet.fitting.sample import Column
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import understood
+from keymallet.views.intake import counted
 from keymallet.views.safe import plain
 from keymallet.views.terminal import count, text
 
@@ -118,10 +119,7 @@ def _as_many_as_fit(values: list[str], distinct: int) -> str:
 def show_trial(out: Console, reading: Reading) -> None:
     """What came of reading the whole file by the map."""
     out.print()
-    told = ", ".join(
-        f"{count(intake.read, _ROWS.get(table, f'row of {table}'), _MANY.get(table, f'rows of {table}'))}"
-        for table, intake in reading.intake.items()
-    )
+    told = ", ".join(counted(intake.read, table) for table, intake in reading.intake.items())
     refused = sum(intake.refused for intake in reading.intake.values())
     unread = sum(intake.unreadable for intake in reading.intake.values())
     out.print(text(f"tried on the whole file: {told}", "bold"))
@@ -148,7 +146,3 @@ def show_trial(out: Console, reading: Reading) -> None:
             out.print(text(f"  {remark}", "dim"))
     if len(seen) > _CELLS_SHOWN:
         out.print(text(f"  … and {len(seen) - _CELLS_SHOWN} more like these", "dim"))
-
-
-_ROWS = {"account": "account", "person": "person"}
-_MANY = {"account": "accounts", "person": "people"}

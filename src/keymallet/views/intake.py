@@ -46,7 +46,7 @@ def show_intake(
 def _show_source(out: Console, name: str, source: SourceRecord, *, only_gaps: bool) -> None:
     intakes = source.intake.items()
     sentences = [_sentence(table, intake) for table, intake in intakes if intake.refused or intake.unreadable]
-    whole = [_counted(each.read, table) for table, each in intakes if not (each.refused or each.unreadable)]
+    whole = [counted(each.read, table) for table, each in intakes if not (each.refused or each.unreadable)]
     if whole and not only_gaps:
         sentences.append(f"read {', '.join(whole)}")
     out.print(text(name, "bold"))
@@ -104,7 +104,7 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     for _, source in rest:
         for table, intake in source.intake.items():
             whole[table] += intake.read
-    read = ", ".join(_counted(number, table) for table, number in whole.items())
+    read = ", ".join(counted(number, table) for table, number in whole.items())
     told = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
     return f"and {count(len(rest), 'more source')}: read {read}; {told}; --all tells each"
 
@@ -120,13 +120,14 @@ def has_gaps(snapshot: Snapshot) -> bool:
     return bool(snapshot.refused or snapshot.unreadable or snapshot.is_incomplete)
 
 
-def _counted(number: int, table: str) -> str:
+def counted(number: int, table: str) -> str:
+    """`1 account`, `376 people`, `816 factors`."""
     return count(number, table, _PLURALS.get(table, ""))
 
 
 def _sentence(table: str, intake: TableIntake) -> str:
     """`read 412 accounts, refused 3 (lines 18, 77, 301: …)`."""
-    parts = [f"read {_counted(intake.read, table)}"]
+    parts = [f"read {counted(intake.read, table)}"]
     if intake.refused:
         parts.append(f"refused {intake.refused:,} ({_places(intake.refusals, intake.refused)})")
     if intake.unreadable:

@@ -277,6 +277,8 @@ class Evaluator:
         return re.fullmatch(regex, value, re.DOTALL) is not None
 
     def _known(self, node: tree.Known) -> bool | None:
+        if isinstance(node.operand, tree.Ask):
+            return self.is_any(node)
         name, evaluator = node.operand.text, self
         head, _, rest = name.partition(".")
         if rest:
@@ -289,6 +291,19 @@ class Evaluator:
         else:
             known = evaluator.known(evaluator.row, evaluator.table, name)
         return kleene_not(known) if node.negated else known
+
+    def is_any(self, node: tree.Known) -> bool | None:
+        """`latest x.y (…) is known`: some row passes and has the figure."""
+        ask = node.operand
+        about = Evaluator(self.world, "account", self.account)
+        if about.row is None or not about.supplied(ask.table):
+            return None
+        found = []
+        for row in about.rows(ask.table):
+            here = Evaluator(self.world, ask.table, row)
+            passes = True if ask.condition is None else here.value(ask.condition)
+            found.append(kleene_and([passes, here.known(row, ask.table, ask.column)]))
+        return kleene_not(kleene_or(found)) if node.negated else kleene_or(found)
 
     def known(self, row: Row, table: str, name: str) -> bool | None:
         if row[name] is not None:
@@ -326,12 +341,32 @@ class Evaluator:
         return None if "*" in (row.get("unread") or []) else True
 
     def _ask(self, node: tree.Ask) -> Any:
+        if node.question in ("latest", "earliest"):
+            return self.farthest(node)
         if node.table == "account":
             return self.answer(node, self.of_accounts(node))
         about = Evaluator(self.world, "account", self.account)
         if about.row is None or not about.supplied(node.table):
             return None
         return self.answer(node, [self.condition(node, row) for row in about.rows(node.table)])
+
+    def farthest(self, node: tree.Ask) -> Any:
+        """Over the rows that surely pass and have the figure; not known if any other row may."""
+        about = Evaluator(self.world, "account", self.account)
+        if about.row is None or not about.supplied(node.table):
+            return None
+        figures = []
+        for row in about.rows(node.table):
+            here = Evaluator(self.world, node.table, row)
+            passes = True if node.condition is None else here.value(node.condition)
+            counts = kleene_and([passes, here.known(row, node.table, node.column)])
+            if counts is None:
+                return None
+            if counts:
+                figures.append(row[node.column])
+        if not figures:
+            return None
+        return max(figures) if node.question == "latest" else min(figures)
 
     def condition(self, node: tree.Ask, row: Row) -> Any:
         if node.condition is None:

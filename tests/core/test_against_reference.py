@@ -193,7 +193,18 @@ def _question(child: str, depth: int) -> st.SearchStrategy[str]:
     counted = st.tuples(condition, st.sampled_from(ORDERS), st.sampled_from(["0", "1", "limit.few"])).map(
         lambda parts: f"count {child}{parts[0]} {parts[1]} {parts[2]}"
     )
-    return plain | counted
+    if child == "account":
+        return plain | counted
+    instants = [name for name in COLUMNS[child] if facts.TABLES[child].column(name).kind is Kind.INSTANT]
+    if not instants:
+        return plain | counted
+    farthest = st.tuples(
+        st.sampled_from(["latest", "earliest"]), st.sampled_from(instants), condition, st.sampled_from(ORDERS)
+    ).map(lambda parts: (f"{parts[0]} {child}.{parts[1]}{parts[2]}", parts[3]))
+    dated = farthest.map(lambda each: f"age({each[0]}) {each[1]} 1d") | farthest.map(
+        lambda each: f"{each[0]} is known"
+    )
+    return plain | counted | dated
 
 
 def _leaf(table: str, column: facts.Column, prefix: str) -> st.SearchStrategy[str]:

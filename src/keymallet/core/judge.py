@@ -5,13 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 from enum import IntEnum
+from functools import cached_property
 from zoneinfo import ZoneInfo
 
 import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, Evidence
+from keymallet.core.language.lower import Lowering
 from keymallet.core.rulebook import Rule, Rulebook
+from keymallet.core.timeline import Timeline
 from keymallet.core.workspace import Workspace
 
 
@@ -63,6 +66,16 @@ class Judgement:
         """What was judged."""
         return self.workspace.evidence
 
+    @cached_property
+    def past(self) -> Timeline:
+        """How everything came to be as it is at the instant judged at."""
+        return Timeline.until_now(self.workspace)
+
+    @cached_property
+    def future(self) -> Timeline:
+        """How everything goes on from the instant judged at, if nothing but time changes."""
+        return Timeline.from_now(self.workspace)
+
     def counts(self) -> list[RuleCount]:
         """The number of each verdict, rule by rule, in the rulebook's order."""
         return [
@@ -97,13 +110,14 @@ def judge(evidence: Evidence, rulebook: Rulebook, at: datetime, clock: ZoneInfo)
     codes: dict[str, pl.Series] = {}
     for table in dict.fromkeys(rule.table for rule in rulebook.rules):
         rules = [rule for rule in rulebook.rules if rule.table == table]
-        verdicts = workspace.select(table, [_verdict(workspace, rule) for rule in rules])
+        verdicts = workspace.select(table, [verdict(workspace.lowering, rule) for rule in rules])
         codes.update(zip((rule.id for rule in rules), verdicts, strict=True))
     return Judgement(rulebook, workspace, codes)
 
 
-def _verdict(workspace: Workspace, rule: Rule) -> pl.Expr:
-    who, must = workspace.lowering.lower(rule.who), workspace.lowering.lower(rule.must)
+def verdict(lowering: Lowering, rule: Rule) -> pl.Expr:
+    """The verdict's code, from what `who` and `must` come to."""
+    who, must = lowering.lower(rule.who), lowering.lower(rule.must)
     return (
         pl.when(~who.fill_null(True))
         .then(pl.lit(int(Verdict.OUT_OF_SCOPE), dtype=pl.UInt8))

@@ -64,16 +64,7 @@ class _Subject:
     @cached_property
     def frame(self) -> pl.DataFrame:
         """These rows, with the columns the expression needs."""
-        whole = self.workspace.frames[self.table]
-        table = facts.TABLES[self.table]
-        wanted = {source_column(table), row_column(table), UNREAD, CANDIDATES}
-        for node in self.about.walk():
-            if isinstance(node, typed.Fact):
-                wanted.add(node.column.name)
-            if node in self.workspace.placed:
-                wanted.add(self.workspace.placed[node])
-        names = [name for name in whole.columns if name in wanted]
-        return self.workspace.rows_of(self.table, self.rows, names)
+        return self.workspace.rows_for(self.table, self.rows, [self.about])
 
     def value(self, node: Typed) -> pl.Series:
         """The expression's value on these rows."""

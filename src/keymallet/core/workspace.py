@@ -22,6 +22,7 @@ from keymallet.core.evidence import (
     Evidence,
     empty_frame,
     row_column,
+    source_column,
 )
 from keymallet.core.language import typed
 from keymallet.core.language.lower import Lowering, is_unread
@@ -62,7 +63,9 @@ class Workspace:
         self.clock = clock
         self.frames = dict(frames)
         self.placed: dict[Typed, str] = {}
-        self.lowering = Lowering(self.evidence, at, clock, self.placed)
+        # Judged at an instant before the reading: what had not happened yet is not known then.
+        masked = any(at < read for read in evidence.read_at.values())
+        self.lowering = Lowering(self.evidence, at, clock, self.placed, masked)
 
     def work_out(self, table: str, expressions: list[Typed]) -> list[pl.Series]:
         """Work out expressions on every row of a table, in the order given."""
@@ -86,6 +89,22 @@ class Workspace:
         # with_columns, not select: an expression without any column still has a value for each row.
         frame = self.frames[table].lazy().with_columns(named).select(names).collect()
         return frame.get_columns()
+
+    def rows_for(self, table: str, rows: pl.Series, nodes: Iterable[Typed]) -> pl.DataFrame:
+        """These rows of a table, with the columns that these expressions need."""
+        return self.rows_of(table, rows, self.names_for(table, nodes))
+
+    def names_for(self, table: str, nodes: Iterable[Typed]) -> list[str]:
+        """The columns of a table that these expressions need to be lowered or explained."""
+        known = facts.TABLES[table]
+        wanted = {source_column(known), row_column(known), UNREAD, CANDIDATES}
+        for node in nodes:
+            for part in node.walk():
+                if isinstance(part, typed.Fact):
+                    wanted.add(part.column.name)
+                if isinstance(part, typed.OfOwner | typed.Ask) and part in self.placed:
+                    wanted.add(self.placed[part])
+        return [name for name in self.frames[table].columns if name in wanted]
 
     def rows_of(self, table: str, rows: pl.Series, names: Iterable[str] | None = None) -> pl.DataFrame:
         """These rows of a table: all columns, or those that are named."""
@@ -129,9 +148,12 @@ class Workspace:
             owner = facts.TABLES[table].owner
             rows = self.frames[table][row_column(facts.TABLES[table])]
             owners = self.frames[owner].height
-            maybe = self._may_belong() if owner == facts.PERSON.name else None
+            maybe = self.may_belong() if owner == facts.PERSON.name else None
             answers = [
-                _answered(ask, truth, rows, owners, maybe) for ask, truth in zip(here, truths, strict=True)
+                _answered(ask, truth, rows, owners, maybe)
+                if ask.column is None
+                else _farthest(ask, truth, self.frames[table][ask.column.name], rows, owners)
+                for ask, truth in zip(here, truths, strict=True)
             ]
             if owner == facts.ACCOUNT.name:
                 answers = self._where_supplied(table, answers)
@@ -143,7 +165,7 @@ class Workspace:
             return pl.lit(True)
         return pl.when(~pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN)).fill_null(False)).then(True)
 
-    def _may_belong(self) -> _MayBelong:
+    def may_belong(self) -> MayBelong:
         """Which accounts may be whose, where it is not known whose they are."""
         accounts = self.frames[facts.ACCOUNT.name]
         told = self.lowering.is_source_of("account", self.evidence.suppliers("account", "person"))
@@ -155,7 +177,7 @@ class Workspace:
         asked = whole.filter(untied).select("place", CANDIDATES).collect()
         named = asked.drop_nulls().explode(CANDIDATES).rename({CANDIDATES: "person"})
         people = self.frames[facts.PERSON.name].select("person").with_row_index("row")
-        return _MayBelong(
+        return MayBelong(
             anybodys=asked.filter(pl.col(CANDIDATES).is_null())["place"],
             named=named.join(people, on="person", how="inner").select("place", "row"),
         )
@@ -174,7 +196,7 @@ class Workspace:
 
 
 @dataclass(frozen=True)
-class _MayBelong:
+class MayBelong:
     """Rows that may be anybody's, and pairs of a row and somebody whose it may be."""
 
     anybodys: pl.Series
@@ -190,7 +212,7 @@ class _MayBelong:
 
 
 def _answered(
-    ask: typed.Ask, truth: pl.Series, rows: pl.Series, accounts: int, maybe: _MayBelong | None = None
+    ask: typed.Ask, truth: pl.Series, rows: pl.Series, accounts: int, maybe: MayBelong | None = None
 ) -> pl.Series:
     """The answer for every owner, from the truth on each row and the owner each row belongs to.
 
@@ -212,6 +234,20 @@ def _answered(
     hit = _marked(rows.filter(truth.fill_null(False)), accounts)
     found = hit if unsure is None else _where(hit | ~unsure, hit)
     return ~found if ask.question == "no" else found
+
+
+def _farthest(
+    ask: typed.Ask, truth: pl.Series, figures: pl.Series, rows: pl.Series, owners: int
+) -> pl.Series:
+    """The latest or earliest of a column among each owner's rows that pass; null if that is not known."""
+    passing = pl.DataFrame({"owner": rows, "figure": figures}).filter(truth.fill_null(False)).drop_nulls()
+    best = pl.col("figure").max() if ask.question == "latest" else pl.col("figure").min()
+    found = passing.group_by("owner").agg(best)
+    answers = pl.Series([None], dtype=figures.dtype).new_from_index(0, owners)
+    answers = answers.scatter(found["owner"], found["figure"])
+    if not truth.null_count():
+        return answers
+    return _where(~_marked(rows.filter(truth.is_null()), owners), answers)
 
 
 def _marked(rows: pl.Series, accounts: int) -> pl.Series:

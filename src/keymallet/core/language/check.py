@@ -418,6 +418,11 @@ class _Checker:
         while isinstance(inner, typed.OfOwner):
             way.append(facts.TABLES[inner.table])
             inner = inner.body
+        if isinstance(inner, typed.Ask) and inner.column is not None:
+            # The condition of a latest or earliest one says already that there is one.
+            question = "no" if node.negated else "some"
+            there_is = typed.Ask(FLAG, self.text(node), question, inner.table, inner.condition)
+            return _brought(tuple(way), there_is, there_is.text)
         if not isinstance(inner, typed.Fact | typed.Derived):
             self.fault(node.operand.span, "only a fact can be known or unknown")
             return None
@@ -497,8 +502,37 @@ class _Checker:
             )
             if condition is None:
                 return None
+        if node.column or node.question in _OF_A_COLUMN:
+            return self.farthest(node, table, condition, way)
         gives = COUNT if node.question == "count" else FLAG
         asked = typed.Ask(gives, self.text(node), node.question, table.name, condition)
+        return _brought(way, asked, asked.text)
+
+    def farthest(
+        self, node: tree.Ask, table: Table, condition: Typed | None, way: tuple[Table, ...]
+    ) -> Typed | None:
+        """`latest factor.last-used (…)`: the greatest instant of a column among the rows that pass."""
+        instants = [column.name for column in table.columns if column.kind is Kind.INSTANT]
+        if node.question not in _OF_A_COLUMN:
+            hint = f"latest {node.table}.{node.column}" if node.column in instants else f"write {node.table}"
+            self.fault(node.table_span, f'"{node.question}" asks about rows, not about one column', hint)
+            return None
+        if node.column not in instants:
+            wrong = (
+                f'"{node.column}" is no instant of a {table.name}'
+                if node.column
+                else "it asks for an instant"
+            )
+            hint = did_you_mean(node.column, instants) or f"there are: {', '.join(instants)}"
+            self.fault(node.table_span, wrong, hint)
+            return None
+        column = table.column(node.column)
+        assert column is not None
+        fact = typed.Fact(INSTANT, column.name, table.name, column)
+        known: Typed = typed.Known(FLAG, f"{column.name} is known", fact, negated=False)
+        if condition is not None:
+            known = typed.Junction(FLAG, condition.text, "and", (condition, known))
+        asked = typed.Ask(INSTANT, self.text(node), node.question, table.name, known, column)
         return _brought(way, asked, asked.text)
 
     def _nothing_to_ask(self, table: Table) -> tuple[str, str]:
@@ -511,14 +545,32 @@ class _Checker:
         return f"{subject} belongs to no {table.owner}: there is no {table.name} to ask about", ""
 
 
+_OF_A_COLUMN = ("latest", "earliest")
 _OWNERS = (facts.ACCOUNT.name, facts.PERSON.name)
 
 
 def _brought(way: tuple[Table, ...], body: Typed, text: str) -> Typed:
     """Something about an owner, brought to the row that the way to it starts from."""
     for table in reversed(way):
-        body = typed.OfOwner(body.type, text, table.name, body)
+        body = _brought_once(table, body, text)
     return body
+
+
+def _brought_once(table: Table, body: Typed, text: str) -> Typed:
+    """Bring facts over, not what is worked out of them: what moves with time is worked out on the row."""
+    match body:
+        case typed.At() | typed.Const():
+            return body
+        case typed.Term() if body.type.kind in (Kind.INSTANT, Kind.SPAN, Kind.COUNT):
+            return typed.Term(body.type, text, body.name, _brought_once(table, body.body, body.body.text))
+        case typed.Call() if body.function not in ("length", "lower", "surely"):
+            arguments = tuple(_brought_once(table, each, each.text) for each in body.arguments)
+            return typed.Call(body.type, text, body.function, arguments)
+        case typed.Shift():
+            sides = (_brought_once(table, each, each.text) for each in (body.left, body.right))
+            return typed.Shift(body.type, text, body.operator, *sides)
+        case _:
+            return typed.OfOwner(body.type, text, table.name, body)
 
 
 _SUMS: dict[tuple[str, Kind, Kind], ValueType] = {

@@ -27,6 +27,8 @@ COMPARISONS: dict[str, Callable[[pl.Expr, pl.Expr], pl.Expr]] = {
     ">=": operator.ge,
 }
 UNKNOWN = pl.lit(None, dtype=pl.Boolean)
+AT = "@"
+"""Column of the instants judged at, where they differ from row to row."""
 
 
 @dataclass(frozen=True)
@@ -34,13 +36,16 @@ class Lowering:
     """Turns typed trees into expressions over the frame of their table.
 
     `placed` names the columns in which answers that were worked out beforehand stand: questions
-    about rows, and facts of the account or person that a row belongs to.
+    about rows, and facts of the account or person that a row belongs to. Without `at`, each row is
+    judged at its own instant, which stands in the column AT. With `masked`, what had not happened yet
+    at the instant judged is not known.
     """
 
     evidence: Evidence
-    at: datetime
+    at: datetime | None
     clock: ZoneInfo
     placed: Mapping[Typed, str]
+    masked: bool
 
     def lower(self, node: Typed) -> pl.Expr:
         """The expression that works out `node` for every row at once."""
@@ -48,7 +53,7 @@ class Lowering:
             case typed.Const():
                 return self._constant(node)
             case typed.At():
-                return pl.lit(self.at, dtype=pl.Datetime("us", "UTC"))
+                return self.now
             case typed.Fact():
                 return self._fact(node)
             case typed.Derived():
@@ -80,6 +85,11 @@ class Lowering:
             case _:
                 raise AssertionError(node)
 
+    @property
+    def now(self) -> pl.Expr:
+        """The instant judged at."""
+        return pl.col(AT) if self.at is None else pl.lit(self.at, dtype=pl.Datetime("us", "UTC"))
+
     def _constant(self, node: typed.Const) -> pl.Expr:
         value = node.value
         if isinstance(value, datetime):
@@ -94,9 +104,8 @@ class Lowering:
 
     def _fact(self, node: typed.Fact) -> pl.Expr:
         column = pl.col(node.column.name)
-        if node.column.past and any(self.at < read for read in self.evidence.read_at.values()):
-            # Judged at an instant before the reading: what had not happened yet is not known then.
-            return pl.when(column <= self.at).then(column)
+        if node.column.past and self.masked:
+            return pl.when(column <= self.now).then(column)
         return column
 
     def _derived(self, node: typed.Derived) -> pl.Expr:
@@ -168,12 +177,11 @@ class Lowering:
 
     def _call(self, node: typed.Call) -> pl.Expr:
         argument = self.lower(node.arguments[0])
-        at = pl.lit(self.at, dtype=pl.Datetime("us", "UTC"))
         match node.function:
             case "age":
-                return at - argument
+                return self.now - argument
             case "until":
-                return argument - at
+                return argument - self.now
             case "length" if node.arguments[0].type.kind is Kind.WORDS:
                 return argument.list.len().cast(pl.Int64)
             case "length":

@@ -145,7 +145,8 @@ class _ToNodes(Transformer[Any, Node]):
     def ask(self, meta: Meta, children: list[Any]) -> Node:
         question, table, *condition = children
         asked = condition[0] if condition else None
-        return tree.Ask(_span(meta), question.value, str(table), _token_span(table), asked)
+        name, _, column = str(table).partition(".")
+        return tree.Ask(_span(meta), question.value, name, _token_span(table), asked, column)
 
 
 _LITERALS: dict[str, Any] = {

@@ -126,12 +126,16 @@ class Shift(Node):
 
 @dataclass(frozen=True, slots=True)
 class Ask(Node):
-    """`some factor (…)`, `no key (…)`, `every grant (…)`, `count grant (…)`."""
+    """`some factor (…)`, `no key (…)`, `every grant (…)`, `count grant (…)`.
 
-    question: OneOf["some", "no", "every", "count"]
+    `latest factor.last-used (…)` and `earliest …` name a `column` of the table as well.
+    """
+
+    question: OneOf["some", "no", "every", "count", "latest", "earliest"]
     table: str
     table_span: Span = field(compare=False)
     condition: Node | None = None
+    column: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -206,8 +206,12 @@ class Shift(Typed):
 
 @dataclass(frozen=True)
 class Ask(Typed):
-    """A question about the rows of `table` that belong to the row at hand."""
+    """A question about the rows of `table` that belong to the row at hand.
+
+    `latest` and `earliest` ask for a `column` of those rows; their condition says that it is known.
+    """
 
     question: str
     table: str
     condition: Typed | None
+    column: Column | None = None

@@ -11,7 +11,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from keymallet.core.judge import judge
-from keymallet.core.rulebook import read_rulebook
+from keymallet.core.rulebook_text import read_rulebook
 from keymallet.core.workspace import columns_used
 from keymallet.store.snapshot import read_snapshot
 

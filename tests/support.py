@@ -14,8 +14,9 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import CANDIDATES, ORIGIN, PERSON_ROW, ROW, UNREAD, Evidence, data_type
-from keymallet.core.judge import Judgement, Verdict, judge
-from keymallet.core.rulebook import read_rulebook
+from keymallet.core.judge import Judgement, judge
+from keymallet.core.rulebook_text import read_rulebook
+from keymallet.core.verdicts import Verdict
 
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 CLOCK = ZoneInfo("Europe/Zurich")

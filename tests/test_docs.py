@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from keymallet.commands.main import COMMANDS
-from keymallet.core.rulebook import read_rulebook
+from keymallet.core.rulebook_text import read_rulebook
 from keymallet.sources.column_map import read_column_map
 from keymallet.sources.estate import read_estate
 

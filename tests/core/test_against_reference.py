@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from keymallet.core import facts
 from keymallet.core.evidence import Evidence
 from keymallet.core.facts import Kind
-from keymallet.core.judge import Verdict
 from keymallet.core.language.parse import parse
 from keymallet.core.language.tree import Fault, Node
+from keymallet.core.verdicts import Verdict
 from tests.core.reference import Evaluator, World
 from tests.support import AT, evidence, judged
 

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keymallet.core.problems import KeymalletError
-from keymallet.core.rulebook import Severity, read_rulebook
+from keymallet.core.rulebook import Severity
+from keymallet.core.rulebook_text import read_rulebook
 from keymallet.core.wording import constant
 
 FAULTY = '''title = "Faulty"
@@ -55,8 +56,8 @@ def test_all_faults_are_found_at_once_each_at_its_place() -> None:
         (15, 9, "this has to be text, not a whole number"),
         (19, 12, 'an account has no column "creatd"'),
         (19, 50, '"bcript" in that list is none of the words it can be'),
-        (21, 2, '"must" is missing'),
         (21, 2, '"severity" is missing'),
+        (21, 2, '"must" is missing'),
     ]
 
 

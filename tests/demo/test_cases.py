@@ -8,8 +8,9 @@ from typing import Any
 
 import pytest
 
-from keymallet.core.judge import Verdict, judge
-from keymallet.core.rulebook import read_rulebook
+from keymallet.core.judge import judge
+from keymallet.core.rulebook_text import read_rulebook
+from keymallet.core.verdicts import Verdict
 from tests.support import AT, CLOCK, days_ago, evidence
 
 BOOK = read_rulebook(

@@ -15,7 +15,7 @@ from rich.progress import Progress, TextColumn
 from keymallet.core.judge import RuleCount
 from keymallet.core.problems import Excerpt, Place, Problem
 from keymallet.core.reading import Refusal, TableIntake
-from keymallet.core.rulebook import read_rulebook
+from keymallet.core.rulebook_text import read_rulebook
 from keymallet.store.snapshot import Manifest, Snapshot, SourceRecord
 from keymallet.views.intake import show_intake
 from keymallet.views.problems import show_problems

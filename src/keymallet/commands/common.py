@@ -210,7 +210,7 @@ def open_case(options: argparse.Namespace) -> Case:
 
 def read_rulebook_file(path: Path) -> Rulebook:
     """Read and check a rulebook file."""
-    from keymallet.core.rulebook import read_rulebook
+    from keymallet.core.rulebook_text import read_rulebook
     from keymallet.sources.request import read_file, utf8_text
 
     return read_rulebook(utf8_text(read_file(path, str(path)), str(path)), str(path))

@@ -428,7 +428,9 @@ def tables_of_account() -> tuple[Table, ...]:
 def tables_with_verdicts() -> tuple[Table, ...]:
     """The tables a rule can be for each row of: people, accounts, what is theirs, what is in force."""
     return tuple(
-        table for table in TABLES.values() if table.of_account or table is PERSON or "source" in table.names
+        table
+        for table in TABLES.values()
+        if table.of_account or table in (PERSON, EXEMPTION) or "source" in table.names
     )
 
 

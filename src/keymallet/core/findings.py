@@ -8,9 +8,10 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import account_names, source_column
-from keymallet.core.judge import Judgement, Verdict
+from keymallet.core.judge import Judgement
 from keymallet.core.reasons import because, missing
 from keymallet.core.rulebook import Rule
+from keymallet.core.verdicts import Verdict
 
 COLUMNS = (
     "rule",

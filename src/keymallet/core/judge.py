@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
-from enum import IntEnum
 from functools import cached_property
 from zoneinfo import ZoneInfo
 
@@ -12,48 +11,44 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, Evidence
-from keymallet.core.language.lower import Lowering
-from keymallet.core.rulebook import Rule, Rulebook
+from keymallet.core.lasting import is_pending, since, turns_to_breach, until
+from keymallet.core.rulebook import Demand, Rule, Rulebook
+from keymallet.core.tallies import numbers_of
 from keymallet.core.timeline import Timeline
+from keymallet.core.verdicts import Verdict, verdict
 from keymallet.core.workspace import Workspace
-
-
-class Verdict(IntEnum):
-    """What a rule says of a row."""
-
-    OUT_OF_SCOPE = 0
-    MET = 1
-    BREACH = 2
-    UNPROVEN = 3
-
-    @property
-    def word(self) -> str:
-        """The verdict as it is written in outputs."""
-        return self.name.lower().replace("_", " ")
 
 
 @dataclass(frozen=True, slots=True)
 class RuleCount:
-    """How many rows a rule is for, and what it says of them."""
+    """How many rows a rule is for, and what it says of them; of a tally, how many numbers."""
 
-    rule: Rule
+    rule: Demand
     met: int
     breach: int
     unproven: int
+    pending: int = 0
 
     @property
     def in_scope(self) -> int:
         """All rows the rule is for, or may be for."""
-        return self.met + self.breach + self.unproven
+        return self.met + self.breach + self.unproven + self.pending
 
 
 class Judgement:
     """The verdicts of one rulebook on one body of evidence, at one instant."""
 
-    def __init__(self, rulebook: Rulebook, workspace: Workspace, codes: dict[str, pl.Series]) -> None:
+    def __init__(
+        self,
+        rulebook: Rulebook,
+        workspace: Workspace,
+        codes: dict[str, pl.Series],
+        numbers: dict[str, pl.DataFrame],
+    ) -> None:
         self.rulebook = rulebook
         self.workspace = workspace
         self.codes = codes
+        self.numbers = numbers
         self._rows: dict[tuple[str, Verdict], pl.Series] = {}
 
     @property
@@ -77,10 +72,10 @@ class Judgement:
         return Timeline.from_now(self.workspace)
 
     def counts(self) -> list[RuleCount]:
-        """The number of each verdict, rule by rule, in the rulebook's order."""
+        """The number of each verdict, rule by rule, in the rulebook's order; then the tallies."""
         return [
             RuleCount(rule, *(int((self.codes[rule.id] == verdict).sum()) for verdict in list(Verdict)[1:]))
-            for rule in self.rulebook.rules
+            for rule in self.rulebook.demands
         ]
 
     def rows(self, rule: Rule, verdict: Verdict) -> pl.Series:
@@ -89,6 +84,18 @@ class Judgement:
         if key not in self._rows:
             self._rows[key] = (self.codes[rule.id] == verdict).arg_true().cast(pl.UInt32)
         return self._rows[key]
+
+    def since(self, rule: Rule, rows: pl.Series) -> pl.Series:
+        """Since when these rows have their verdict; see `lasting.since`."""
+        return since(self.past, rule, rows)
+
+    def until(self, rule: Rule, rows: pl.Series) -> pl.Series:
+        """When these rows lose their verdict by time alone; see `lasting.until`."""
+        return until(self.future, rule, rows)
+
+    def turning(self, rule: Rule, rows: pl.Series | None = None) -> pl.DataFrame:
+        """Which rows turn to breach, and when; see `lasting.turns_to_breach`."""
+        return turns_to_breach(self.past, self.future, rule, self.codes[rule.id], rows)
 
     def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
         """The account rows that these rows of the rule's table are, or belong to (null if to none)."""
@@ -112,18 +119,16 @@ def judge(evidence: Evidence, rulebook: Rulebook, at: datetime, clock: ZoneInfo)
         rules = [rule for rule in rulebook.rules if rule.table == table]
         verdicts = workspace.select(table, [verdict(workspace.lowering, rule) for rule in rules])
         codes.update(zip((rule.id for rule in rules), verdicts, strict=True))
-    return Judgement(rulebook, workspace, codes)
+    for rule in rulebook.rules:
+        if rule.grace is not None:
+            codes[rule.id] = _with_pending(workspace, rule, codes[rule.id])
+    numbers = {tally.id: numbers_of(workspace, tally) for tally in rulebook.tallies}
+    codes.update((name, frame["verdict"]) for name, frame in numbers.items())
+    return Judgement(rulebook, workspace, codes, numbers)
 
 
-def verdict(lowering: Lowering, rule: Rule) -> pl.Expr:
-    """The verdict's code, from what `who` and `must` come to."""
-    who, must = lowering.lower(rule.who), lowering.lower(rule.must)
-    return (
-        pl.when(~who.fill_null(True))
-        .then(pl.lit(int(Verdict.OUT_OF_SCOPE), dtype=pl.UInt8))
-        .when(must.fill_null(False))
-        .then(pl.lit(int(Verdict.MET), dtype=pl.UInt8))
-        .when(who.fill_null(False) & ~must.fill_null(True))
-        .then(pl.lit(int(Verdict.BREACH), dtype=pl.UInt8))
-        .otherwise(pl.lit(int(Verdict.UNPROVEN), dtype=pl.UInt8))
-    )
+def _with_pending(workspace: Workspace, rule: Rule, codes: pl.Series) -> pl.Series:
+    """The codes, with those breaches set to pending that are younger than the rule's grace."""
+    rows = (codes == int(Verdict.BREACH)).arg_true().cast(pl.UInt32)
+    young = rows.filter(is_pending(Timeline.until_now(workspace), rule, rows))
+    return codes.scatter(young, int(Verdict.PENDING))

@@ -4,41 +4,92 @@ from __future__ import annotations
 
 import polars as pl
 
-from keymallet.core.judge import Judgement, Verdict, verdict
+from keymallet.core.language import typed
 from keymallet.core.language.lower import AT
 from keymallet.core.rulebook import Rule
-from keymallet.core.timeline import ROW, VALUE, Timeline
+from keymallet.core.timeline import END, ROW, VALUE, Timeline
+from keymallet.core.verdicts import Verdict, verdict
 
 _INSTANT = pl.Datetime("us", "UTC")
 
 
 def verdict_steps(timeline: Timeline, rule: Rule, rows: pl.Series | None = None) -> pl.DataFrame:
-    """The verdicts of a rule over time, for the rows on which they change (see `Timeline.steps`)."""
+    """The verdicts of a rule over time, for the rows on which they change (see `Timeline.steps`).
+
+    A rule's grace is not looked at: what is pending stands as a breach. A rule whose shared values
+    themselves depend on time is not followed: it has no steps.
+    """
+    if isinstance(rule.must, typed.Unshared) and timeline.moves(rule.must):
+        return pl.DataFrame(schema={ROW: pl.UInt32, AT: _INSTANT, VALUE: pl.UInt8})
     return timeline.steps(rule.table, [rule.who, rule.must], lambda lowering: verdict(lowering, rule), rows)
 
 
-def since(judgement: Judgement, rule: Rule, rows: pl.Series) -> pl.Series:
+def since(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
     """The first instant from which these rows have had their verdict without a break, to the microsecond.
 
     Null where today's facts tell of no time at which the verdict was another.
     """
-    steps = verdict_steps(judgement.past, rule, rows)
-    last = steps.group_by(ROW).agg(pl.col(AT).max())
+    last = verdict_steps(past, rule, rows).group_by(ROW).agg(pl.col(AT).max())
     return _for_rows(rows, last).alias("since")
 
 
-def until(judgement: Judgement, rule: Rule, rows: pl.Series) -> pl.Series:
+def until(future: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
     """The first instant at which these rows lose their verdict; null where time alone changes nothing."""
-    steps = verdict_steps(judgement.future, rule, rows)
-    first = steps.filter(pl.col(AT) > judgement.at).group_by(ROW).agg(pl.col(AT).min())
+    steps = verdict_steps(future, rule, rows)
+    first = steps.filter(pl.col(AT) > future.stretch.start).group_by(ROW).agg(pl.col(AT).min())
     return _for_rows(rows, first).alias("until")
 
 
-def breach_from(judgement: Judgement, rule: Rule, rows: pl.Series) -> pl.Series:
-    """The first instant at which rows not in breach turn to it; null where time alone does not do it."""
-    steps = verdict_steps(judgement.future, rule, rows)
-    turned = (pl.col(AT) > judgement.at) & (pl.col(VALUE) == int(Verdict.BREACH))
-    return _for_rows(rows, steps.filter(turned).group_by(ROW).agg(pl.col(AT).min())).alias("breach-from")
+def is_pending(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
+    """Whether these rows, all in breach, are so for less than the rule's grace.
+
+    Where it cannot be told since when, it is not.
+    """
+    due = since(past, rule, rows) + rule.grace
+    return (due > past.stretch.end).fill_null(False)
+
+
+def turns_to_breach(
+    past: Timeline, future: Timeline, rule: Rule, codes: pl.Series, rows: pl.Series | None = None
+) -> pl.DataFrame:
+    """The rows that are not in breach now but turn to it: ROW, and AT, the instant at which they do.
+
+    `codes` are the verdicts of all rows of the table; `rows` the ones asked about, or all. A breach
+    under grace counts from the end of its grace on, if it lasts until then.
+    """
+    steps = verdict_steps(future, rule, rows)
+    ends = pl.when(pl.col(ROW) == pl.col(ROW).shift(-1)).then(pl.col(AT).shift(-1))
+    end = pl.lit(END, dtype=_INSTANT)
+    breaches = steps.with_columns(ends.fill_null(end).alias("to")).filter(
+        pl.col(VALUE) == int(Verdict.BREACH)
+    )
+    if rule.grace is not None:
+        breaches = _after_grace(past, future, rule, codes, rows, breaches)
+    turned = breaches.filter((pl.col(AT) > future.stretch.start) & (pl.col(AT) <= future.stretch.end))
+    found = turned.group_by(ROW).agg(pl.col(AT).min())
+    return found.filter(codes.gather(found[ROW]) != int(Verdict.BREACH)).sort(ROW)
+
+
+def _after_grace(
+    past: Timeline,
+    future: Timeline,
+    rule: Rule,
+    codes: pl.Series,
+    rows: pl.Series | None,
+    breaches: pl.DataFrame,
+) -> pl.DataFrame:
+    """The same stretches of breach, each from the end of its grace on, if there is anything left of it."""
+    pending = (codes == int(Verdict.PENDING)).arg_true().cast(pl.UInt32)
+    if rows is not None:
+        pending = pending.filter(pending.is_in(rows.implode()))
+    began = pl.DataFrame({ROW: pending, "began": since(past, rule, pending)})
+    now = pl.lit(future.stretch.start, dtype=_INSTANT)
+    lasting = began.join(breaches, on=ROW, how="anti").select(
+        ROW, now.alias(AT), pl.lit(END, dtype=_INSTANT).alias("to")
+    )
+    all_of_them = pl.concat([breaches.select(ROW, AT, "to"), lasting]).join(began, on=ROW, how="left")
+    due = pl.when(pl.col(AT) == now).then(pl.col("began")).otherwise(pl.col(AT)) + rule.grace
+    return all_of_them.with_columns(due.alias(AT)).filter(pl.col(AT) < pl.col("to"))
 
 
 def _for_rows(rows: pl.Series, found: pl.DataFrame) -> pl.Series:

@@ -14,7 +14,14 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core import facts, wording
-from keymallet.core.evidence import CANDIDATES, NOTHING_KNOWN, UNREAD, row_column, source_column
+from keymallet.core.evidence import (
+    CANDIDATES,
+    NOTHING_KNOWN,
+    UNREAD,
+    account_names,
+    row_column,
+    source_column,
+)
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -73,9 +80,8 @@ class _Subject:
 
     def of_owner(self, node: typed.OfOwner) -> _Subject:
         """The accounts or people these rows belong to."""
-        table = facts.TABLES[node.table]
-        rows = self.frame[row_column(table)]
-        return replace(self, table=table.owner, rows=rows, about=node.body, prefix=f"{table.owner}.")
+        rows = self.frame[node.link]
+        return replace(self, table=node.owner, rows=rows, about=node.body, prefix=f"{node.owner}.")
 
     # why a truth value is not the wanted one
 
@@ -106,6 +112,8 @@ class _Subject:
                 text = self.same_text(f"{self.prefix}{node.operand.text}: nothing on record")
             case typed.Ask():
                 text = _Rows(self, node).because(wanted)
+            case typed.Unshared():
+                text = _shared_with(self, node)
             case _:
                 text = _Texts(self).described(node)
         value = self.value(node)
@@ -118,6 +126,9 @@ class _Subject:
         if not wanted:
             operator = _OPPOSITE[operator]
         described = _Texts(self).described(left)
+        if isinstance(right, typed.PerPopulation):
+            bound = "the least is " if operator in (">", ">=") else "the limit is "
+            return _joined([described, bound + _Texts(self).plain(right)])
         if isinstance(right, typed.Const) and right.limit:
             bound = "the least is" if operator in (">", ">=") else "the limit is"
             return _joined([described, self.same_text(f"{bound} {wording.constant(right)}")])
@@ -152,6 +163,11 @@ class _Subject:
         match node:
             case typed.Const() | typed.ConstList() | typed.At():
                 return []
+            case typed.Unshared():
+                who_else = f"whether another {node.table} with the same {node.fact.column.name} counts"
+                named = [self._named(node.fact), self.same_text(who_else)]
+                value = self.value(node.fact)
+                named = [_where(value.is_null(), named[0]), _where(value.is_not_null(), named[1])]
             case typed.OfOwner():
                 named = self.of_owner(node).missing(node.body)
             case typed.Fact():
@@ -244,6 +260,8 @@ class _Texts:
             return self._counted_words(node)
         if isinstance(node, typed.Const | typed.ConstList):
             return subject.same_text(wording.constant(node))
+        if isinstance(node, typed.PerPopulation):
+            return self.plain(node)
         written = wording.values(subject.value(node), node.type.kind, clock).fill_null("unknown")
         colon = (
             ":"
@@ -251,6 +269,11 @@ class _Texts:
             else ""
         )
         return pl.Series([f"{subject.prefix}{node.text}{colon} "]).new_from_index(0, len(written)) + written
+
+    def plain(self, node: Typed) -> pl.Series:
+        """The value alone, without a name."""
+        clock = self.subject.workspace.clock
+        return wording.values(self.subject.value(node), node.type.kind, clock).fill_null("unknown")
 
     def _counted_words(self, node: typed.Call) -> pl.Series:
         """`2 in labels: contractor, visitor`."""
@@ -326,9 +349,38 @@ class _Rows:
         return joined.select(text.fill_null(nothing).alias("=")).collect().to_series()
 
 
+def _shared_with(subject: _Subject, node: typed.Unshared) -> pl.Series:
+    """`the same digest as: directory/a, cloud/b and 3 more`; without the value, which may be a secret."""
+    workspace, table = subject.workspace, facts.TABLES[node.table]
+    frame = workspace.frames[node.table]
+    if table is facts.ACCOUNT:
+        names = frame["account"]
+    elif table.of_account:
+        names = account_names(workspace.frames[facts.ACCOUNT.name], frame)
+    else:
+        names = frame[table.label[0]]
+    counts = workspace.lowering.lower(node.who).fill_null(False).alias("counts")
+    whole = frame.lazy().select(pl.col(node.fact.column.name).alias("value"), counts).collect()
+    whole = whole.with_columns(names.cast(pl.String).alias("name"))
+    held = whole.filter("counts").drop_nulls("value").select("value", "name").unique(maintain_order=True)
+    mine = whole[subject.rows].select("value", own="name").with_row_index("place")
+    others = mine.join(held, on="value", how="left", maintain_order="left_right")
+    others = others.filter(pl.col("name") != pl.col("own"))
+    listed = others.group_by("place", maintain_order=True).agg(
+        pl.col("name").head(MOST_ROWS_NAMED).alias("labels"), pl.len().alias("all")
+    )
+    more = pl.col("all").cast(pl.Int64) - MOST_ROWS_NAMED
+    text = pl.lit(f"the same {node.fact.column.name} as: ") + pl.col("labels").list.join(", ")
+    told = listed.with_columns(
+        pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text).alias("=")
+    )
+    return mine.join(told, on="place", how="left", maintain_order="left")["="]
+
+
 _NOT_THERE = {
     facts.ACCOUNT.name: "the account itself (not in the evidence)",
     facts.PERSON.name: "the person itself (nobody on the roster is known to hold it)",
+    facts.SETTING.name: "the setting in force for it (none is known)",
 }
 
 

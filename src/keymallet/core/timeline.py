@@ -223,18 +223,19 @@ class Timeline:
     def _hop(self, hop: Typed, table: str, rows: pl.Series | None) -> pl.DataFrame:
         if isinstance(hop, typed.OfOwner):
             return self._brought(hop, rows)
+        if isinstance(hop, typed.Unshared):
+            return _empty(pl.Boolean())  # taken as it is now: who else has it is not followed through time
         assert isinstance(hop, typed.Ask)
         return self._asked(hop, table, rows)
 
     def _brought(self, hop: typed.OfOwner, rows: pl.Series | None) -> pl.DataFrame:
         """The steps of something about the owner, on each of its rows."""
-        table = facts.TABLES[hop.table]
-        owners = self.workspace.frames[table.name][row_column(table)]
+        owners = self.workspace.frames[hop.table][hop.link]
         links = pl.DataFrame({"owner": owners}).with_row_index(ROW)
         if rows is not None:
             links = links[rows]
         wanted = None if rows is None else links["owner"].drop_nulls().unique()
-        steps = self._values(table.owner, hop.body, wanted).rename({ROW: "owner"})
+        steps = self._values(hop.owner, hop.body, wanted).rename({ROW: "owner"})
         return links.join(steps, on="owner", how="inner").select(ROW, AT, VALUE).sort(ROW, AT)
 
     def _asked(self, ask: typed.Ask, table: str, rows: pl.Series | None) -> pl.DataFrame:

@@ -24,9 +24,11 @@ from keymallet.core.evidence import (
     row_column,
     source_column,
 )
+from keymallet.core.in_force import SETTING_ROW, settings_in_force
 from keymallet.core.language import typed
 from keymallet.core.language.lower import Lowering, is_unread
 from keymallet.core.language.typed import Typed
+from keymallet.core.sharing import unshared
 
 
 def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]]:
@@ -42,8 +44,14 @@ def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]
                 if node.table == facts.ACCOUNT.name:
                     asked |= {PERSON_ROW, CANDIDATES, facts.PERSON.name}
             elif isinstance(node, typed.OfOwner):
-                used.setdefault(node.table, set()).add(row_column(facts.TABLES[node.table]))
+                used.setdefault(node.table, set()).add(node.link)
+                if node.to:
+                    used.setdefault(facts.ACCOUNT.name, set()).update(_TOLD_BY_SETTINGS)
+                    used.setdefault(node.to, set()).add("applies-to")
     return used
+
+
+_TOLD_BY_SETTINGS = ("name", "groups", "kind", "source")
 
 
 class Workspace:
@@ -79,8 +87,11 @@ class Workspace:
             _stage(expression, stages)
         for stage in sorted(stages):
             hops = [node for node in stages[stage] if node not in self.placed]
+            if any(isinstance(node, typed.OfOwner) and node.to for node in hops):
+                self._link_settings()
             self._answer([node for node in hops if isinstance(node, typed.Ask)])
             self._bring([node for node in hops if isinstance(node, typed.OfOwner)])
+            self._look_for_sharers([node for node in hops if isinstance(node, typed.Unshared)])
 
     def select(self, table: str, expressions: list[pl.Expr]) -> list[pl.Series]:
         """Work out lowered expressions on every row of a table."""
@@ -97,12 +108,12 @@ class Workspace:
     def names_for(self, table: str, nodes: Iterable[Typed]) -> list[str]:
         """The columns of a table that these expressions need to be lowered or explained."""
         known = facts.TABLES[table]
-        wanted = {source_column(known), row_column(known), UNREAD, CANDIDATES}
+        wanted = {source_column(known), row_column(known), SETTING_ROW, UNREAD, CANDIDATES}
         for node in nodes:
             for part in node.walk():
                 if isinstance(part, typed.Fact):
                     wanted.add(part.column.name)
-                if isinstance(part, typed.OfOwner | typed.Ask) and part in self.placed:
+                if isinstance(part, typed.OfOwner | typed.Ask | typed.Unshared) and part in self.placed:
                     wanted.add(self.placed[part])
         return [name for name in self.frames[table].columns if name in wanted]
 
@@ -127,14 +138,30 @@ class Workspace:
         self.frames[table] = self.frames[table].with_columns(named)
 
     def _bring(self, nodes: list[typed.OfOwner]) -> None:
-        """Put something about its account or person beside each row that belongs to one."""
-        for table in dict.fromkeys(node.table for node in nodes):
-            here = [node for node in nodes if node.table == table]
-            rows = self.frames[table][row_column(facts.TABLES[table])]
-            answers = self.select(
-                facts.TABLES[table].owner, [self.lowering.lower(node.body) for node in here]
-            )
+        """Put something about its account, person or setting beside each row that has one."""
+        for table, owner in dict.fromkeys((node.table, node.owner) for node in nodes):
+            here = [node for node in nodes if (node.table, node.owner) == (table, owner)]
+            rows = self.frames[table][here[0].link]
+            answers = self.select(owner, [self.lowering.lower(node.body) for node in here])
             self._place(table, list(here), [answer.gather(rows) for answer in answers])
+
+    def _link_settings(self) -> None:
+        """Say beside each account which row of settings is in force for it."""
+        accounts = self.frames[facts.ACCOUNT.name]
+        if SETTING_ROW not in accounts.columns:
+            row = settings_in_force(accounts, self.frames[facts.SETTING.name])
+            self.frames[facts.ACCOUNT.name] = accounts.with_columns(row.alias(SETTING_ROW))
+
+    def _look_for_sharers(self, nodes: list[typed.Unshared]) -> None:
+        """Say of each row whether its value is nobody else's."""
+        for node in nodes:
+            table = facts.TABLES[node.table]
+            known = typed.Known(typed.FLAG, "", node.fact, negated=False)
+            who, value, there = self.select(
+                node.table, [self.lowering.lower(each) for each in (node.who, node.fact, known)]
+            )
+            owner = self.frames[node.table][row_column(table)] if table.of_account and table.owner else None
+            self._place(node.table, [node], [unshared(who, value, there, owner)])
 
     def _answer(self, asked: list[typed.Ask]) -> None:
         """Answer questions about rows, for every account or person at once."""
@@ -268,7 +295,7 @@ def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
 def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:
     """Enter every hop to another table below `node` under its stage; return the highest."""
     below = max((_stage(part, stages) for part in node.parts), default=0)
-    if not isinstance(node, typed.OfOwner | typed.Ask):
+    if not isinstance(node, typed.OfOwner | typed.Ask | typed.Unshared):
         return below
     stages.setdefault(below + 1, {})[node] = None
     return below + 1

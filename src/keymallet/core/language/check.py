@@ -140,10 +140,12 @@ class _Checker:
         head, _, rest = node.text.partition(".")
         if rest and head == "limit":
             return self.limit(node, rest)
+        if rest and head == facts.SETTING.name:
+            return self.setting(node, rest)
         if rest and head in _OWNERS:
             return self.of_owner(node, facts.TABLES[head], rest)
         if rest:
-            hint = 'there are "account.", "person." and "limit."'
+            hint = 'there are "account.", "person.", "setting." and "limit."'
             self.fault(node.span, f'there is no "{head}." to ask for "{rest}"', hint)
             return None
         if node.text == "at":
@@ -198,7 +200,41 @@ class _Checker:
             self.fault(node.span, f'no limit "{name}" is set', hint)
             return None
         self.book.used_limits.add(name)
+        if name in self.book.populations and isinstance(limit, typed.Const):
+            return self.per_population(node, name, limit)
         return limit
+
+    def per_population(self, node: tree.Name, name: str, default: typed.Const) -> Typed:
+        """A limit with values of its own for some accounts; the plain one where no account is judged."""
+        way = facts.way_to_owner(self.table, facts.ACCOUNT.name)
+        if way is None:
+            return default
+        checker = _Checker(self.written, facts.ACCOUNT, self.book)
+        populations, values = [], []
+        for population, value in self.book.populations[name]:
+            term = checker.term(tree.Name(node.span, population))
+            assert term is not None, "populations are terms: held when the book is read"
+            populations.append(_brought(way, term, population))
+            values.append(value)
+        return typed.PerPopulation(default.type, node.text, name, default, tuple(populations), tuple(values))
+
+    def setting(self, node: tree.Name, name: str) -> Typed | None:
+        """`setting.x`: what is in force, in its own source, for the account that the row is or belongs to."""
+        way = facts.way_to_owner(self.table, facts.ACCOUNT.name)
+        if way is None:
+            hint = f'write "{name}"' if self.table is facts.SETTING else ""
+            self.fault(
+                node.span, f"settings are in force for accounts, not for {_article(self.table.name)}", hint
+            )
+            return None
+        checker = _Checker(self.written, facts.SETTING, self.book)
+        inner = tree.Name(node.span, name)
+        body = checker.fact(inner)
+        if body is None:
+            checker.unknown_name(inner, None)
+            return None
+        in_force = typed.OfOwner(body.type, node.text, facts.ACCOUNT.name, body, facts.SETTING.name)
+        return _brought(way, in_force, node.text)
 
     def of_owner(self, node: tree.Name, owner: Table, name: str) -> Typed | None:
         """`account.x`, `person.x`: a fact or term of the account or person that the row belongs to."""
@@ -415,8 +451,10 @@ class _Checker:
         if operand is None:
             return None
         inner, way = operand, []
+        to_setting = False
         while isinstance(inner, typed.OfOwner):
-            way.append(facts.TABLES[inner.table])
+            to_setting = to_setting or bool(inner.to)
+            way += [] if inner.to else [facts.TABLES[inner.table]]
             inner = inner.body
         if isinstance(inner, typed.Ask) and inner.column is not None:
             # The condition of a latest or earliest one says already that there is one.
@@ -426,7 +464,9 @@ class _Checker:
         if not isinstance(inner, typed.Fact | typed.Derived):
             self.fault(node.operand.span, "only a fact can be known or unknown")
             return None
-        known = typed.Known(FLAG, self.text(node), inner, node.negated)
+        known: Typed = typed.Known(FLAG, self.text(node), inner, node.negated)
+        if to_setting:
+            known = typed.OfOwner(FLAG, known.text, facts.ACCOUNT.name, known, facts.SETTING.name)
         return _brought(tuple(way), known, known.text)
 
     # values

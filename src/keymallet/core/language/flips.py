@@ -26,7 +26,7 @@ _CLOCK_FUNCTIONS = ("hour-of", "weekday-of")
 
 def is_hop(node: Typed) -> bool:
     """Whether a node is answered from the rows of another table."""
-    return isinstance(node, typed.OfOwner | typed.Ask)
+    return isinstance(node, typed.OfOwner | typed.Ask | typed.Unshared)
 
 
 def local(node: Typed) -> Iterator[Typed]:
@@ -75,6 +75,8 @@ def lines(node: Typed, raw: Lowering) -> list[Line]:
             return [_NOW]
         case typed.Term():
             return lines(node.body, raw)
+        case typed.PerPopulation():
+            return [line for value in (node.default, *node.values) for line in lines(value, raw)]
         case typed.Call(function="age"):
             return [_NOW.plus(line, -1) for line in lines(node.arguments[0], raw)]
         case typed.Call(function="until"):

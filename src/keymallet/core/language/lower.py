@@ -60,8 +60,10 @@ class Lowering:
                 return self._derived(node)
             case typed.Term():
                 return self.lower(node.body)
-            case typed.OfOwner() | typed.Ask():
+            case typed.OfOwner() | typed.Ask() | typed.Unshared():
                 return pl.col(self.placed[node])
+            case typed.PerPopulation():
+                return self._per_population(node)
             case typed.Not():
                 return ~self.lower(node.operand)
             case typed.Junction():
@@ -101,6 +103,14 @@ class Lowering:
         if node.type.kind is Kind.WORD and node.type.words:
             return pl.lit(value, dtype=pl.Enum(node.type.words))
         return pl.lit(value)
+
+    def _per_population(self, node: typed.PerPopulation) -> pl.Expr:
+        value = self.lower(node.default)
+        for population, own in zip(reversed(node.populations), reversed(node.values), strict=True):
+            belongs = self.lower(population)
+            # Where it is not known whether somebody belongs, it is not known what holds for them.
+            value = pl.when(belongs).then(self.lower(own)).when(~belongs).then(value)
+        return value
 
     def _fact(self, node: typed.Fact) -> pl.Expr:
         column = pl.col(node.column.name)

@@ -24,10 +24,14 @@ class Written:
 
 @dataclass
 class Book:
-    """The limits and terms of a rulebook, and which of them have been used and resolved so far."""
+    """The limits and terms of a rulebook, and which of them have been used and resolved so far.
+
+    `populations` are the terms for which a limit has a value of its own, the first that fits first.
+    """
 
     limits: Mapping[str, Limit] = field(default_factory=dict)
     terms: Mapping[str, Written] = field(default_factory=dict)
+    populations: Mapping[str, tuple[tuple[str, typed.Const], ...]] = field(default_factory=dict)
     faulty_limits: frozenset[str] = frozenset()
     used_limits: set[str] = field(default_factory=set)
     used_terms: set[str] = field(default_factory=set)

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from datetime import datetime, timedelta
 
-from keymallet.core.facts import Column, Kind
+from keymallet.core.facts import TABLES, Column, Kind
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +91,16 @@ class ConstList(Typed):
 
 
 @dataclass(frozen=True)
+class PerPopulation(Typed):
+    """A limit that is another for some: the value of the first population the row is in, else `default`."""
+
+    limit: str
+    default: Const
+    populations: tuple[Typed, ...]
+    values: tuple[Const, ...]
+
+
+@dataclass(frozen=True)
 class At(Typed):
     """The instant judged at."""
 
@@ -121,10 +131,24 @@ class Term(Typed):
 
 @dataclass(frozen=True)
 class OfOwner(Typed):
-    """Something about the account or person that the row at hand, one of `table`, belongs to."""
+    """Something about the account or person that the row at hand, one of `table`, belongs to.
+
+    With `to`, about the one row of that table instead that is in force for an account.
+    """
 
     table: str
     body: Typed
+    to: str = ""
+
+    @property
+    def owner(self) -> str:
+        """The table that the row asked about is of."""
+        return self.to or TABLES[self.table].owner
+
+    @property
+    def link(self) -> str:
+        """The column that says which row that is."""
+        return f"{self.owner}-row"
 
 
 @dataclass(frozen=True)
@@ -215,3 +239,15 @@ class Ask(Typed):
     table: str
     condition: Typed | None
     column: Column | None = None
+
+
+@dataclass(frozen=True)
+class Unshared(Typed):
+    """Whether no row of another account, of those that `who` is true of, has the same value of `fact`.
+
+    Of tables that belong to no account, whether no other row has it.
+    """
+
+    table: str
+    fact: Fact
+    who: Typed

@@ -199,8 +199,11 @@ FACTORS = [{"of": 0, "kind": kind, "state": "active"} for kind in ("sms", "otp",
         ("some key", "no key on record"),
         ("no factor (kind in [sms, voice])", "factor sms active, voice active"),
         ("every factor (kind != otp)", "kind != otp does not hold for factor otp active"),
-        ("count factor (state = active) <= 2", "5 factors with state = active; at most 2 is allowed"),
-        ("count factor (kind = sms) = 0", "1 factor with kind = sms; asked for is 0"),
+        (
+            "count factor (state = active) <= 2",
+            "5 factors with state = active: sms active, otp active, push active and 2 more; at most 2 is allowed",
+        ),
+        ("count factor (kind = sms) = 0", "1 factor with kind = sms: sms active; asked for is 0"),
         ("not some factor (kind = push)", "factor push active"),
         (
             "not every factor (state = active)",
@@ -225,11 +228,11 @@ def test_unproven_says_which_facts_are_missing_and_how() -> None:
     )
     assert told["missing"].to_list() == [
         [
-            "enabled (not recorded)",
-            "interactive (not supplied)",
+            "enabled (not recorded in d)",
+            "interactive (not supplied by d)",
             "ends (unreadable)",
-            "created (not recorded)",
-            "key (not supplied)",
+            "created (not recorded in d)",
+            "key (not supplied by d)",
         ]
     ]
 
@@ -278,7 +281,7 @@ def test_what_a_source_has_in_force_is_judged_for_itself() -> None:
     told = findings(judgement).select("account", "subject", "because", "missing").rows()
     assert told == [
         ("d", "s", "min-length 8; at least 12 is asked for", []),
-        ("e", "t", None, ["min-length (not supplied)"]),
+        ("e", "t", None, ["min-length (not supplied by e)"]),
     ]
     assert worst_accounts(judgement, 5)[1] == 0
     assert on_systems(judgement)["subject"].to_list() == ["s"]

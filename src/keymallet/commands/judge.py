@@ -91,10 +91,11 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 
 def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
-    from keymallet.core.findings import findings, on_people, on_systems, worst_accounts
+    from keymallet.core.findings import findings, on_numbers, on_people, on_systems, worst_accounts
     from keymallet.views.intake import has_gaps, show_intake
     from keymallet.views.summary import (
         show_closing,
+        show_numbers,
         show_people,
         show_rules,
         show_run,
@@ -115,17 +116,22 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
             out.print()
             out.print(text("the worst accounts", "dim"))
             names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
-            show_worst(out, findings(judgement, accounts=rows), names, breached)
+            show_worst(out, outcome, findings(judgement, accounts=rows), names, breached)
         people = on_people(judgement)
         if people.height:
             out.print()
             out.print(text("people of whom something is amiss", "dim"))
-            show_people(out, people, options.worst)
+            show_people(out, outcome, people, options.worst)
         systems = on_systems(judgement)
         if systems.height:
             out.print()
             out.print(text("systems whose settings fall short", "dim"))
-            show_systems(out, systems, options.worst)
+            show_systems(out, outcome, systems, options.worst)
+        numbers = on_numbers(judgement)
+        if numbers.height:
+            out.print()
+            out.print(text("numbers that are not as asked for", "dim"))
+            show_numbers(out, outcome, numbers, options.worst)
         if has_gaps(case.snapshot):
             out.print()
             out.print(text("not read", "dim"))

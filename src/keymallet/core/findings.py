@@ -9,8 +9,13 @@ import polars as pl
 from keymallet.core import facts
 from keymallet.core.evidence import account_names, source_column
 from keymallet.core.judge import Judgement
-from keymallet.core.reasons import because, missing
-from keymallet.core.rulebook import Rule
+from keymallet.core.language.lower import AT
+from keymallet.core.mending import change
+from keymallet.core.missing import missing
+from keymallet.core.reasons import because
+from keymallet.core.rulebook import Demand, Rule, Tally
+from keymallet.core.tallies import asked_for, named_members
+from keymallet.core.timeline import ROW
 from keymallet.core.verdicts import Verdict
 
 COLUMNS = (
@@ -24,16 +29,24 @@ COLUMNS = (
     "unit",
     "because",
     "missing",
+    "since",
+    "until",
+    "mend",
+    "change",
     "cite",
     "advice",
 )
 """What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account.
-Where it is on something in force in a source (a setting), or on a person, `account` names the source.
+Where it is on something in force in a source (a setting), or on a person, `account` names the source;
+a finding on a number has none. `since` is when the verdict began, `until` when time alone ends it: a
+breach that ends by itself, a grace that is over, a rule no longer met. `mend` is the kind of change
+that ends a breach, `change` what has to change, and to what.
 """
 
 
-SHORTCOMINGS = (Verdict.BREACH, Verdict.UNPROVEN)
-EVERY_VERDICT = (Verdict.BREACH, Verdict.UNPROVEN, Verdict.MET)
+SHORTCOMINGS = (Verdict.BREACH, Verdict.PENDING, Verdict.UNPROVEN)
+EVERY_VERDICT = (*SHORTCOMINGS, Verdict.MET)
+_BROKEN = (Verdict.BREACH, Verdict.PENDING)
 
 
 def findings(
@@ -54,7 +67,19 @@ def findings(
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
                 parts.append(_described(judgement, rule, verdict, rows))
+        if accounts is None:
+            parts += [on_numbers(judgement, (verdict,))]
     return pl.concat(parts) if parts else _nothing()
+
+
+def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BREACH,)) -> pl.DataFrame:
+    """The verdicts on numbers, the gravest first."""
+    parts = [_nothing()]
+    for tally in sorted(judgement.rulebook.tallies, key=lambda tally: -tally.severity):
+        found = judgement.numbers[tally.id].filter(pl.col("verdict").is_in(list(map(int, verdicts))))
+        if found.height:
+            parts.append(_numbers(judgement, tally, found))
+    return pl.concat(parts)
 
 
 def on_people(judgement: Judgement) -> pl.DataFrame:
@@ -103,6 +128,7 @@ def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
     return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
 
 
+_INSTANT = pl.Datetime("us", "UTC")
 _MOST_IN_A_NAME = 2
 _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
 
@@ -122,23 +148,81 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
         nothing.alias("because"),
         pl.lit([], pl.List(pl.String)).alias("missing"),
     ]
-    if verdict is Verdict.BREACH:
+    changed: pl.Series | pl.Expr = nothing.alias("change")
+    if verdict in _BROKEN:
         reasons[0] = because(workspace, rule.table, rule.must, rows)
+        changed = change(workspace, rule.table, rule.must, rows)
     if verdict is Verdict.UNPROVEN:
         reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
     return (
         frame.select(names.alias("account"), _subject(rule).alias("subject"))
-        .with_columns(described["display"], described["unit"], *reasons)
-        .with_columns(
-            rule=pl.lit(rule.id),
-            title=pl.lit(rule.title),
-            severity=pl.lit(rule.severity.word),
-            verdict=pl.lit(verdict.word),
-            cite=pl.lit(list(rule.cite), dtype=pl.List(pl.String)),
-            advice=pl.lit(rule.advice),
-        )
+        .with_columns(described["display"], described["unit"], *reasons, changed)
+        .with_columns(_times(judgement, rule, verdict, rows))
+        .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
         .select(COLUMNS)
     )
+
+
+def _of_demand(demand: Demand) -> list[pl.Expr]:
+    """What is the same in all findings of a rule or tally."""
+    return [
+        pl.lit(demand.id).alias("rule"),
+        pl.lit(demand.title).alias("title"),
+        pl.lit(demand.severity.word).alias("severity"),
+        pl.lit(list(demand.cite), dtype=pl.List(pl.String)).alias("cite"),
+        pl.lit(demand.advice).alias("advice"),
+        pl.lit(demand.mend).alias("mend"),
+    ]
+
+
+def _times(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> list[pl.Series]:
+    """Since when the verdict has held and until when it does, as far as time alone decides."""
+    began = judgement.since(rule, rows)
+    ends = judgement.until(rule, rows).alias("until")
+    if verdict is Verdict.MET:
+        turns = judgement.turning(rule, rows)
+        asked = rows.alias(ROW).to_frame()
+        ends = asked.join(turns, on=ROW, how="left", maintain_order="left")[AT].alias("until")
+    if verdict is Verdict.PENDING:
+        due = began + rule.grace
+        ends = pl.DataFrame({"due": due, "ends": ends}).select(until=pl.min_horizontal("due", "ends"))[
+            "until"
+        ]
+    return [began, ends]
+
+
+def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.DataFrame:
+    """Findings on numbers: how many there are, how many are asked for, and the first few by name."""
+    words = {int(verdict): verdict.word for verdict in Verdict}
+    unknown = pl.col("verdict") == int(Verdict.UNPROVEN)
+    nothing = pl.lit(None, dtype=pl.String)
+    return (
+        found.with_columns(named=named_members(judgement.workspace, tally, found["group"]))
+        .with_columns(
+            because=pl.when(~unknown).then(pl.format("{}; {}", "named", pl.lit(asked_for(tally)))),
+            missing=pl.when(unknown)
+            .then(pl.concat_list(pl.format("whether {} more count", "may")))
+            .otherwise(pl.lit([], dtype=pl.List(pl.String))),
+            verdict=pl.col("verdict").replace_strict(words, return_dtype=pl.String),
+            account=nothing,
+            subject=pl.when(pl.col("group").is_not_null()).then(
+                pl.format("{} {}", pl.lit(tally.by), "group")
+            ),
+            display=nothing,
+            unit=pl.col("group") if tally.by == "unit" else nothing,
+            since=pl.lit(None, dtype=_INSTANT),
+            until=pl.lit(None, dtype=_INSTANT),
+            change=pl.when(pl.col("verdict") == int(Verdict.BREACH)).then(_number_needed(tally)),
+        )
+        .with_columns(_of_demand(tally))
+        .select(COLUMNS)
+    )
+
+
+def _number_needed(tally: Tally) -> pl.Expr:
+    few = pl.col("sure") + pl.col("may") < tally.least
+    short = pl.format("{} more", tally.least - pl.col("sure") - pl.col("may"))
+    return pl.when(few).then(short).otherwise(pl.format("{} fewer", pl.col("sure") - tally.most))
 
 
 def _names(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Series) -> pl.Series:
@@ -163,5 +247,5 @@ def _subject(rule: Rule) -> pl.Expr:
 
 
 def _nothing() -> pl.DataFrame:
-    lists = {"missing", "cite"}
-    return pl.DataFrame(schema={name: pl.List(pl.String) if name in lists else pl.String for name in COLUMNS})
+    kinds = {"missing": pl.List(pl.String), "cite": pl.List(pl.String), "since": _INSTANT, "until": _INSTANT}
+    return pl.DataFrame(schema={name: kinds.get(name, pl.String()) for name in COLUMNS})

@@ -42,6 +42,11 @@ class Run:
         return sum(count.breach for count in self.counts)
 
     @property
+    def pending(self) -> int:
+        """All breaches that are still under grace."""
+        return sum(count.pending for count in self.counts)
+
+    @property
     def unproven(self) -> int:
         """All verdicts that could not be given."""
         return sum(count.unproven for count in self.counts)

@@ -23,7 +23,7 @@ def to_csv(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
     With `spreadsheet`, a text that a spreadsheet would take for a formula gets an apostrophe in
     front; without, every value is exactly as it was read.
     """
-    flat = findings.with_columns(pl.col(pl.List(pl.String)).list.join(" | "))
+    flat = _dated(findings).with_columns(pl.col(pl.List(pl.String)).list.join(" | "))
     if spreadsheet:
         text = pl.col(pl.String)
         flat = flat.with_columns(
@@ -35,12 +35,17 @@ def to_csv(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
 def to_json(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
     """One object: what is known of the run, and the list of findings."""
     head = msgspec.json.encode(run_record(run))
-    return head[:-1] + b',"findings":' + findings.write_json().encode() + b"}\n"
+    return head[:-1] + b',"findings":' + _dated(findings).write_json().encode() + b"}\n"
 
 
 def to_json_lines(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
     """One finding a line."""
-    return findings.write_ndjson().encode()
+    return _dated(findings).write_ndjson().encode()
+
+
+def _dated(findings: pl.DataFrame) -> pl.DataFrame:
+    """Instants as RFC 3339 writes them, in UTC and to the microsecond."""
+    return findings.with_columns(pl.col(pl.Datetime("us", "UTC")).dt.strftime("%Y-%m-%dT%H:%M:%S%.6fZ"))
 
 
 FORMATS: dict[str, Callable[[pl.DataFrame, Run, bool], bytes]] = {
@@ -77,6 +82,7 @@ def run_record(run: Run) -> dict[str, Any]:
                 "in-scope": count.in_scope,
                 "met": count.met,
                 "breach": count.breach,
+                "pending": count.pending,
                 "unproven": count.unproven,
             }
             for count in run.counts

@@ -19,10 +19,10 @@ from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
-from keymallet.core.rulebook import SEVERITIES
+from keymallet.core.rulebook import MENDS, SEVERITIES
 from keymallet.core.ways_in import Facts, ways_in
 from keymallet.core.workspace import Workspace
-from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, count, moment, text
+from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, count, lasting, moment, text
 from keymallet.views.ways import show_ways
 
 _HEADLINE = ("display", "kind", "unit", "title", "mail")
@@ -238,7 +238,8 @@ def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: li
 def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:
     out.print()
     counted = Counter(verdicts["verdict"])
-    told = [f"{counted[verdict]} {verdict}" for verdict in ("breach", "unproven", "met")]
+    kinds = [verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict != "pending"]
+    told = [f"{counted[verdict]} {verdict}" for verdict in kinds]
     _heading(out, f"verdicts: {', '.join(told)}")
     grid = _grid(10, 10, None)
     for row in verdicts.iter_rows(named=True):
@@ -250,7 +251,13 @@ def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -
         why = row["because"] or ", ".join(row["missing"])
         if why:
             said.append("\n").append_text(text(("not known: " if verdict == "unproven" else "") + why, "dim"))
-        if verdict == "breach" and row["advice"]:
+        lasts = lasting(row, judgement.at, judgement.workspace.clock)
+        if lasts:
+            said.append(" " if met else "\n").append_text(text(lasts, "dim"))
+        if row["change"]:
+            kind = f"{MENDS[row['mend']]}: " if row["mend"] else ""
+            said.append("\n").append_text(text(f"to mend: {kind}{row['change']}"))
+        if verdict in ("breach", "pending") and row["advice"]:
             said.append("\n").append_text(text(row["advice"], "italic"))
         style = "dim" if met else SEVERITY_STYLES[SEVERITIES[severity]]
         grid.add_row(Text(f"  {verdict}", VERDICT_STYLES[verdict]), Text(severity, style), said)

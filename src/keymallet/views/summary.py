@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import polars as pl
 from rich.console import Console
 from rich.padding import Padding
@@ -11,7 +13,7 @@ from rich.text import Text
 from keymallet.core.judge import RuleCount
 from keymallet.core.rulebook import SEVERITIES
 from keymallet.core.run import Run
-from keymallet.views.terminal import SEVERITY_STYLES, count, moment, text
+from keymallet.views.terminal import SEVERITY_STYLES, count, lasting, moment, text
 
 BAR = 16
 GAPS_SHOWN = 8
@@ -76,7 +78,7 @@ def _cells(part: int, whole: int) -> int:
     return max(cells, 1) if part else 0
 
 
-def show_worst(out: Console, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
+def show_worst(out: Console, run: Run, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
     """Print the worst accounts, each with its breaches and why."""
     for account in accounts:
         mine = findings.filter((pl.col("account") == account) & (pl.col("verdict") == "breach"))
@@ -86,12 +88,12 @@ def show_worst(out: Console, findings: pl.DataFrame, accounts: list[str], breach
         head.append_text(text(f"  {who}", "dim") if who else Text())
         out.print(head)
         for row in mine.iter_rows(named=True):
-            out.print(finding_line(row))
+            out.print(finding_line(run, row))
     if breached > len(accounts):
         out.print(text(f"and {breached - len(accounts):,} more accounts in breach", "dim"))
 
 
-def show_people(out: Console, findings: pl.DataFrame, most: int) -> None:
+def show_people(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
     """Print the people of whom something is amiss, the one with most first."""
     key = ["account", "subject"]
     ranked = findings.group_by(key).agg(pl.len()).sort(["len", *key], descending=[True, False, False])
@@ -100,24 +102,32 @@ def show_people(out: Console, findings: pl.DataFrame, most: int) -> None:
         unit = mine["unit"][0]
         out.print(text(person, "bold").append_text(text(f"  {unit}" if unit else "", "dim")))
         for row in mine.iter_rows(named=True):
-            out.print(finding_line({**row, "subject": ""}))
+            out.print(finding_line(run, {**row, "subject": ""}))
     if ranked.height > most:
         out.print(text(f"and {count(ranked.height - most, 'more person', 'more people')}", "dim"))
 
 
-def show_systems(out: Console, findings: pl.DataFrame, most: int) -> None:
+def show_systems(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
     """Print the systems whose own settings fall short, the one with most first."""
     ranked = findings.group_by("account").agg(pl.len()).sort(["len", "account"], descending=[True, False])
     for system in ranked["account"].head(most):
         out.print(text(system, "bold"))
         for row in findings.filter(pl.col("account") == system).iter_rows(named=True):
-            out.print(finding_line(row))
+            out.print(finding_line(run, row))
     if ranked.height > most:
         out.print(text(f"and {ranked.height - most:,} more systems", "dim"))
 
 
-def finding_line(row: dict[str, str]) -> Table:
-    """A finding with its severity, its rule's title and its reason."""
+def show_numbers(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
+    """Print the numbers that are not what the book asks for."""
+    for row in findings.head(most).iter_rows(named=True):
+        out.print(finding_line(run, row))
+    if findings.height > most:
+        out.print(text(f"and {findings.height - most:,} more numbers", "dim"))
+
+
+def finding_line(run: Run, row: dict[str, Any]) -> Table:
+    """A finding with its severity, its rule's title, its reason, and since when it holds."""
     line = Table.grid(padding=(0, 2, 0, 0))
     line.add_column(width=10)
     line.add_column(ratio=1)
@@ -125,6 +135,9 @@ def finding_line(row: dict[str, str]) -> Table:
     said = text(row["title"])
     about = f" [{row['subject']}]" if row["subject"] else ""
     said.append_text(text(f"{about}: {row['because']}", "dim"))
+    since = lasting(row, run.at, run.clock)
+    if since:
+        said.append_text(text(f" · {since}", "dim italic"))
     line.add_row(Text(f"  {row['severity']}", SEVERITY_STYLES[severity]), said)
     return line
 
@@ -133,6 +146,7 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     """Print how the run came out, and the next useful commands."""
     unread = ((run.refused, "record"), (run.unreadable, "cell"))
     facts = [count(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
+    facts[1:1] = [f"{run.pending:,} pending"] if run.pending else []
     facts += [f"{count(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
     for gap in run.gaps[:GAPS_SHOWN]:

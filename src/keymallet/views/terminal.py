@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import sys
-from datetime import datetime
-from typing import TextIO
+from datetime import datetime, timedelta
+from typing import Any, TextIO
 from zoneinfo import ZoneInfo
 
+import polars as pl
 from rich.console import Console
 from rich.text import Text
 
+from keymallet.core import wording
 from keymallet.core.rulebook import Severity
 from keymallet.views.safe import plain
 
@@ -20,7 +22,7 @@ SEVERITY_STYLES = {
     Severity.MEDIUM: "yellow",
     Severity.LOW: "cyan",
 }
-VERDICT_STYLES = {"breach": "red", "unproven": "yellow", "met": "green"}
+VERDICT_STYLES = {"breach": "red", "pending": "magenta", "unproven": "yellow", "met": "green"}
 
 
 def console(stream: TextIO | None = None) -> Console:
@@ -39,6 +41,30 @@ def text(value: object, style: str = "") -> Text:
 def moment(instant: datetime, clock: ZoneInfo) -> str:
     """An instant in the estate's clock: `2026-11-24 10:00`."""
     return f"{instant.astimezone(clock):%Y-%m-%d %H:%M}"
+
+
+def day(instant: datetime, clock: ZoneInfo) -> str:
+    """A day of the estate's clock: `2026-11-24`."""
+    return f"{instant.astimezone(clock):%Y-%m-%d}"
+
+
+def stretch(length: timedelta) -> str:
+    """A length of time as people say it: `87 d`, `31 h`, `12 min`."""
+    return str(wording.spans(pl.Series([length], dtype=pl.Duration("us")))[0])
+
+
+def lasting(row: dict[str, Any], at: datetime, clock: ZoneInfo) -> str:
+    """How long a finding has held, and when time alone ends it; empty where neither can be told."""
+    since, until = row["since"], row["until"]
+    told = []
+    if since and row["verdict"] == "breach":
+        told.append(f"since {day(since, clock)} ({stretch(at - since)})")
+    if until:
+        word = {"breach": "ends by itself", "pending": "counts as a breach from", "met": "until"}.get(
+            row["verdict"]
+        )
+        told += [f"{word} {day(until, clock)} (in {stretch(until - at)})"] if word else []
+    return ", ".join(told)
 
 
 def count(number: int, noun: str, plural: str = "") -> str:

@@ -152,6 +152,17 @@ def test_a_value_that_two_accounts_have() -> None:
     assert first["change"] == "a digest of its own for each account"
 
 
+def test_a_value_shared_within_a_source() -> None:
+    """The same number on two systems is two things."""
+    accounts = [{"stable_id": "1", "source": source} for source in ("d", "d", "e")]
+    supply = {source: {"account": ["stable-id"]} for source in ("d", "e")}
+    rules = distinct("stable-id", "account", "true")
+    assert verdict_words(judged(evidence(accounts, supply), rules)) == ["breach"] * 3
+    within = judged(evidence(accounts, supply), rules + 'within = "source"\n')
+    assert verdict_words(within) == ["breach", "breach", "met"]
+    assert findings(within)["because"][0] == "the same stable-id as: d/a1"
+
+
 def test_a_shared_value_that_nobody_supplies() -> None:
     """It is not known whether what is not supplied is shared."""
     supply = {"d": {"account": ["kind"], "key": ["state"]}}
@@ -347,6 +358,7 @@ def test_faults_of_books_on_books_stand_in_their_own_file() -> None:
         ("[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'\ngrace='soon'", 6, '"soon" is no length of time'),
         ("[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'\nmend='renew'", 6, '"renew" is no kind of change'),
         ("[distinct.r]\ntitle='r'\nby='labels'\nseverity='low'", 4, '"labels" is no single value'),
+        ("[distinct.r]\ntitle='r'\nby='name'\nwithin='unit'\nseverity='low'", 5, "a value is shared within a source"),
         ("[limits.for.x]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 2, '"x" is no term of this book'),
         ("[terms]\nx='enabled'\n[limits.for.x]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 5, 'no limit "age" is set'),
         ("[limits]\nage=3\n[terms]\nx='enabled'\n[limits.for.x]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 7, '"age" is a number for everybody else'),

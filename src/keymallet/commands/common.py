@@ -209,11 +209,12 @@ def open_case(options: argparse.Namespace) -> Case:
 
 
 def read_rulebook_file(path: Path) -> Rulebook:
-    """Read and check a rulebook file."""
+    """Read and check a rulebook file, with what it includes; a bare name is one that ships."""
     from keymallet.core.rulebook_text import read_rulebook
-    from keymallet.sources.request import read_file, utf8_text
+    from keymallet.sources.rulebooks import open_included, read_book
 
-    return read_rulebook(utf8_text(read_file(path, str(path)), str(path)), str(path))
+    text, name = read_book(path)
+    return read_rulebook(text, name, open_included)
 
 
 def _gaps(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str]:

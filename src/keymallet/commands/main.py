@@ -18,7 +18,10 @@ COMMANDS = {
     "gather": "read the sources of the estate into a snapshot",
     "judge": "judge every account and show who falls short, and why",
     "show": "show everything known of one account, and each verdict on it",
-    "rules": "check a rulebook",
+    "ahead": "show what will turn to breach, and when, if nothing changes",
+    "rehearse": "try another rulebook or limit on the same evidence",
+    "who": "pick accounts by any question in the rule language",
+    "rules": "check, show, try, start and compare rulebooks",
     "facts": "print the dictionary of facts that rules can ask about",
 }
 

@@ -142,7 +142,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
         if people
         else workspace.rows_of("account", judgement.accounts(rule, rows), ("display", "unit"))
     )
-    names = _names(judgement, rule, frame, rows)
+    names = names_of(judgement, rule, frame, rows)
     nothing = pl.lit(None, dtype=pl.String)
     reasons: list[pl.Series | pl.Expr] = [
         nothing.alias("because"),
@@ -155,7 +155,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     if verdict is Verdict.UNPROVEN:
         reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
     return (
-        frame.select(names.alias("account"), _subject(rule).alias("subject"))
+        frame.select(names.alias("account"), subject_of(rule).alias("subject"))
         .with_columns(described["display"], described["unit"], *reasons, changed)
         .with_columns(_times(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
@@ -225,7 +225,7 @@ def _number_needed(tally: Tally) -> pl.Expr:
     return pl.when(few).then(short).otherwise(pl.format("{} fewer", pl.col("sure") - tally.most))
 
 
-def _names(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Series) -> pl.Series:
+def names_of(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Series) -> pl.Series:
     """The accounts that verdicts are on; the source where they are on something in force in a source."""
     accounts = judgement.workspace.frames["account"]
     if rule.table == facts.ACCOUNT.name:
@@ -235,7 +235,8 @@ def _names(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Serie
     return account_names(accounts, frame)
 
 
-def _subject(rule: Rule) -> pl.Expr:
+def subject_of(rule: Rule) -> pl.Expr:
+    """The key, grant, … that a verdict is on, by its label; null where it is the account itself."""
     table = facts.TABLES[rule.table]
     if table is facts.ACCOUNT:
         return pl.lit(None, dtype=pl.String)

@@ -12,3 +12,8 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
     folded = {candidate.lower(): candidate for candidate in reversed(candidates)}
     near = difflib.get_close_matches(word.lower(), folded, n=1, cutoff=0.6)
     return f'did you mean "{folded[near[0]]}"?' if near else ""
+
+
+def article(noun: str) -> str:
+    """The noun with its article: `an account`, `a key`."""
+    return f"an {noun}" if noun[0] in "aeiou" else f"a {noun}"

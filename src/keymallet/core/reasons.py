@@ -139,6 +139,7 @@ def _shared_with(subject: Subject, node: typed.Unshared) -> pl.Series:
         names = frame[table.label[0]]
     counts = workspace.lowering.lower(node.who).fill_null(False).alias("counts")
     whole = frame.lazy().select(pl.col(node.fact.column.name).alias("value"), counts).collect()
+    whole = whole.with_columns(workspace.shared_value(node, whole["value"]).alias("value"))
     whole = whole.with_columns(names.cast(pl.String).alias("name"))
     held = whole.filter("counts").drop_nulls("value").select("value", "name").unique(maintain_order=True)
     mine = whole[subject.rows].select("value", own="name").with_row_index("place")

@@ -56,6 +56,7 @@ class _RuleText(_DemandText, rename="kebab", kw_only=True):
 class _DistinctText(_DemandText, rename="kebab", kw_only=True):
     by: str
     who: str = "true"
+    within: str = ""
 
 
 class _TallyText(_DemandText, rename="kebab", kw_only=True):
@@ -232,7 +233,11 @@ def _distinct(item: Item, book: Book, rule_id: str) -> Rule | None:
     demand = _demand(item, rule_id, data, table, read)
     if demand is None or who is None or fact is None or table is None:
         return None
-    must = typed.Unshared(typed.FLAG, f"no {fact.text} is shared", table.name, fact, who)
+    within = data.get("within", "")
+    if isinstance(within, str) and within not in ("", "source"):
+        item.fault(f'a value is shared within a source, not "{within}"', 'within = "source"', "within")
+        return None
+    must = typed.Unshared(typed.FLAG, f"no {fact.text} is shared", table.name, fact, who, within == "source")
     return Rule(**demand, who=who, must=must, distinct=fact.text)
 
 

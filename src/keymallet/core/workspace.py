@@ -130,6 +130,14 @@ class Workspace:
         self.frames[table] = self.frames[table].with_columns(column.rechunk())
         return self.frames[table][column.name]
 
+    def shared_value(self, node: typed.Unshared, value: pl.Series) -> pl.Series:
+        """What must not be shared: the value itself, or the value in its source."""
+        if not node.within_source:
+            return value
+        source = self.frames[node.table][source_column(facts.TABLES[node.table])].cast(pl.String)
+        both = pl.DataFrame({"source": source, "value": value.cast(pl.String)})
+        return both.select(pl.format("{}\0{}", "source", "value")).to_series()
+
     def _place(self, table: str, nodes: list[Typed], answers: list[pl.Series]) -> None:
         named = []
         for node, answer in zip(nodes, answers, strict=True):
@@ -161,6 +169,7 @@ class Workspace:
                 node.table, [self.lowering.lower(each) for each in (node.who, node.fact, known)]
             )
             owner = self.frames[node.table][row_column(table)] if table.of_account and table.owner else None
+            value = self.shared_value(node, value)
             self._place(node.table, [node], [unshared(who, value, there, owner)])
 
     def _answer(self, asked: list[typed.Ask]) -> None:

@@ -13,39 +13,22 @@ import msgspec
 import polars as pl
 
 from keymallet.core.run import Run
-
-_FORMULA = r"^[=+\-@\t\r]"
+from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
 
 
 def to_csv(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
-    """RFC 4180 CSV with a header. Lists are joined by " | ".
-
-    With `spreadsheet`, a text that a spreadsheet would take for a formula gets an apostrophe in
-    front; without, every value is exactly as it was read.
-    """
-    flat = _dated(findings).with_columns(pl.col(pl.List(pl.String)).list.join(" | "))
-    if spreadsheet:
-        text = pl.col(pl.String)
-        flat = flat.with_columns(
-            pl.when(text.str.contains(_FORMULA)).then("'" + text).otherwise(text).name.keep()
-        )
-    return flat.write_csv(line_terminator="\r\n").encode()
+    """RFC 4180 CSV with a header; see `frame_csv`."""
+    return frame_csv(findings, spreadsheet=spreadsheet)
 
 
 def to_json(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
     """One object: what is known of the run, and the list of findings."""
-    head = msgspec.json.encode(run_record(run))
-    return head[:-1] + b',"findings":' + _dated(findings).write_json().encode() + b"}\n"
+    return frame_json(run_record(run), "findings", findings)
 
 
 def to_json_lines(findings: pl.DataFrame, run: Run, spreadsheet: bool) -> bytes:
     """One finding a line."""
-    return _dated(findings).write_ndjson().encode()
-
-
-def _dated(findings: pl.DataFrame) -> pl.DataFrame:
-    """Instants as RFC 3339 writes them, in UTC and to the microsecond."""
-    return findings.with_columns(pl.col(pl.Datetime("us", "UTC")).dt.strftime("%Y-%m-%dT%H:%M:%S%.6fZ"))
+    return frame_json_lines(findings)
 
 
 FORMATS: dict[str, Callable[[pl.DataFrame, Run, bool], bytes]] = {

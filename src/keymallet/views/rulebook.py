@@ -1,24 +1,305 @@
-"""A rulebook that passed its checks, in short."""
+"""A rulebook on the terminal: in short, in whole, and one rule with all that it rests on."""
 
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator
 
 from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+from rich.tree import Tree
 
-from keymallet.core.rulebook import Rulebook, Severity
-from keymallet.views.terminal import count, text
+from keymallet.core import facts
+from keymallet.core.language import typed
+from keymallet.core.language.literals import span_text
+from keymallet.core.language.typed import Typed
+from keymallet.core.rulebook import MENDS, Demand, Rule, Rulebook, Severity, Tally
+from keymallet.core.tallies import asked_for
+from keymallet.core.wording import constant
+from keymallet.views.terminal import SEVERITY_STYLES, count, text
 
 
 def show_checked(out: Console, path: str, book: Rulebook) -> None:
     """Print that the book is in order, what is in it, and what in it nobody uses."""
+    _title(out, book)
+    limits = count(len(book.limits), "limit")
+    out.print(text(f"{path}: {_graded(book)}, {limits}, no fault"))
+    for remark in book.remarks:
+        out.print(text(f"  {remark}", "yellow"))
+
+
+def _title(out: Console, book: Rulebook) -> None:
     edition = f", edition {book.edition}" if book.edition else ""
     out.print(text(f"{book.title}{edition}", "bold"))
-    graded = Counter(rule.severity for rule in book.rules)
+
+
+def _graded(book: Rulebook) -> str:
+    graded = Counter(demand.severity for demand in book.demands)
     grades = ", ".join(
         f"{graded[each]} {each.word}" for each in sorted(Severity, reverse=True) if graded[each]
     )
-    limits = count(len(book.limits), "limit")
-    out.print(text(f"{path}: {count(len(book.rules), 'rule')} ({grades}), {limits}, no fault"))
-    for remark in book.remarks:
-        out.print(text(f"  {remark}", "yellow"))
+    return f"{count(len(book.demands), 'rule')} ({grades})"
+
+
+def show_shipped(out: Console, books: list[tuple[str, Rulebook]]) -> None:
+    """Print the rulebooks that ship, a line each."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, show_header=False)
+    for name, book in books:
+        table.add_row(text(name, "bold"), text(book.title), text(_graded(book), "dim"))
+    out.print(table)
+
+
+def book_on(name: str, book: Rulebook) -> str:
+    """The text of a rulebook that builds on one that ships, with its limits ready to be changed."""
+    limits = [f"# {limit} = {_toml(book, limit)}" for limit in book.limits]
+    return "\n".join(
+        [
+            "# Built on a rulebook that ships with Keymallet: see it with  keymallet rules show --rulebook "
+            + name,
+            "",
+            f'title   = "Our own, on {name}"',
+            'edition = "1"',
+            f'include = ["{name}"]',
+            '# drop  = ["the-id-of-a-rule-that-is-not-for-us"]',
+            "",
+            "[limits]                    # take the # away from what is to be otherwise here",
+            *limits,
+            "",
+            "# A rule of its own; under the id of one that is included, it replaces that.",
+            "# [rule.our-own]",
+            '# title    = "What is asked, in a sentence"',
+            '# who      = "kind = person and enabled"',
+            '# must     = "age(last-sign-in) <= 30d"',
+            '# severity = "medium"',
+            "",
+        ]
+    )
+
+
+def _toml(book: Rulebook, limit: str) -> str:
+    value = book.limits[limit]
+    if isinstance(value, typed.ConstList):
+        return (
+            "["
+            + ", ".join(f'"{each}"' if isinstance(each, str) else str(each) for each in value.values)
+            + "]"
+        )
+    if value.type.kind is facts.Kind.COUNT:
+        return str(value.value)
+    if value.type.kind is facts.Kind.FLAG:
+        return str(value.value).lower()
+    return f'"{constant(value).replace(" ", "")}"'
+
+
+def show_book(out: Console, book: Rulebook) -> None:
+    """Print the whole book: limits, terms, rules and what it cannot judge, with the files they are from."""
+    _title(out, book)
+    out.print(text(f"{_graded(book)}, from {', '.join(book.files)}", "dim"))
+    several = len(book.files) > 1
+    if book.limits:
+        out.print()
+        out.print(text("limits", "bold"))
+        table = _grid(22, 34, None)
+        for name, limit in book.limits.items():
+            own = ", ".join(f"{constant(value)} for {who}" for who, value in book.populations.get(name, ()))
+            value = constant(limit) + (f"; {own}" if own else "")
+            table.add_row(
+                text(f"  {name}"),
+                text(value),
+                text(book.limit_origins.get(name, "") if several else "", "dim"),
+            )
+        out.print(table)
+    if book.terms:
+        out.print()
+        out.print(text("terms", "bold"))
+        table = _grid(22, None)
+        for name, term in book.terms.items():
+            origin = f"  ({term.file})" if several else ""
+            table.add_row(text(f"  {name}"), text(term.text).append_text(text(origin, "dim")))
+        out.print(table)
+    out.print()
+    out.print(text("rules", "bold"))
+    table = _grid(10, None)
+    for demand in book.demands:
+        said = text(demand.id, "bold").append_text(text(f"  {demand.title}"))
+        if several:
+            said.append_text(text(f"  ({demand.origin})", "dim"))
+        for key, value in _parts(demand):
+            said.append("\n").append_text(text(f"  {key}: {value}", "dim"))
+        table.add_row(Text(f"  {demand.severity.word}", SEVERITY_STYLES[demand.severity]), said)
+    out.print(table)
+    if book.not_judged:
+        out.print()
+        out.print(text("not judged, for facts of accounts cannot tell", "bold"))
+        for each in book.not_judged:
+            out.print(Padding(text(f"{each.cite}: {each.asks}: {each.why}", "dim"), (0, 0, 0, 2)))
+
+
+def _parts(demand: Demand) -> Iterator[tuple[str, str]]:
+    if demand.table != facts.ACCOUNT.name:
+        yield "each", demand.table
+    if isinstance(demand, Rule):
+        if demand.who.text != "true":
+            yield "who", demand.who.text
+        yield ("not shared", demand.distinct) if demand.distinct else ("must", demand.must.text)
+        if demand.grace is not None:
+            yield "grace", span_text(demand.grace)
+    if isinstance(demand, Tally):
+        yield "count", demand.count.text
+        yield "number", asked_for(demand) + (f", by {demand.by}" if demand.by else "")
+
+
+def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
+    """Print one rule as it stands: what it asks, every term and limit it uses, what each name means."""
+    out.print(text(f"{demand.id}  ", "bold").append_text(text(demand.title)))
+    out.print(
+        Text(demand.severity.word, SEVERITY_STYLES[demand.severity]).append_text(
+            text(f"  from {demand.origin}", "dim")
+        )
+    )
+    table = _grid(10, None)
+    for key, value in _parts(demand):
+        table.add_row(text(f"  {key}", "dim"), text(value))
+    extras = (
+        ("mend", f"{demand.mend}: {MENDS[demand.mend]}" if demand.mend else ""),
+        ("advice", demand.advice),
+        ("rests on", ", ".join(demand.cite)),
+    )
+    for key, value in extras:
+        if value:
+            table.add_row(text(f"  {key}", "dim"), text(value))
+    out.print(table)
+    used = _used(demand)
+    _names(out, "terms", _terms(book, used))
+    _names(out, "limits", _limits(book, used))
+    _names(out, "facts", _facts(used))
+
+
+def _used(demand: Demand) -> list[Typed]:
+    expressions = (
+        (demand.who, demand.must)
+        if isinstance(demand, Rule)
+        else (demand.count,)
+        if isinstance(demand, Tally)
+        else ()
+    )
+    return [part for expression in expressions for part in _written(expression)]
+
+
+def _written(node: Typed) -> Iterator[Typed]:
+    """What stands in the rulebook, terms opened; what defines a fact is the fact's own matter."""
+    yield node
+    if not isinstance(node, typed.Derived):
+        for part in node.parts:
+            yield from _written(part)
+
+
+def _terms(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
+    found = dict.fromkeys(part.name for part in used if isinstance(part, typed.Term))
+    return {name: (book.terms[name].text, book.terms[name].file) for name in found if name in book.terms}
+
+
+def _limits(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
+    named = dict.fromkeys(
+        part.limit for part in used
+        if isinstance(part, typed.Const | typed.ConstList | typed.PerPopulation) and part.limit
+    )  # fmt: skip
+    found = {}
+    for name in named:
+        own = "".join(f"; {constant(value)} for {who}" for who, value in book.populations.get(name, ()))
+        found[name] = (constant(book.limits[name]) + own, book.limit_origins.get(name, ""))
+    return found
+
+
+def _facts(used: list[Typed]) -> dict[str, tuple[str, str]]:
+    found = {}
+    for part in used:
+        fact = part.fact if isinstance(part, typed.Derived | typed.Unshared) else part
+        if isinstance(fact, typed.Fact):
+            column = fact.column
+            words = f" ({', '.join(column.words)})" if column.words and len(column.words) < 8 else ""
+            worked_out = "worked out from other facts" if isinstance(part, typed.Derived) else ""
+            found[f"{fact.table}.{column.name}"] = (f"{column.meaning}{words}", worked_out)
+    return found
+
+
+def _names(out: Console, heading: str, named: dict[str, tuple[str, str]]) -> None:
+    if not named:
+        return
+    out.print()
+    out.print(text(heading, "bold"))
+    table = _grid(28, None)
+    for name, (meaning, origin) in named.items():
+        said = text(meaning)
+        if origin:
+            said.append_text(text(f"  ({origin})", "dim"))
+        table.add_row(text(f"  {name}"), said)
+    out.print(table)
+
+
+def show_tree(out: Console, book: Rulebook, demand: Demand) -> None:
+    """Print how the expressions of a rule are understood, a node a line."""
+    tree = Tree(text(f"{demand.id}  {demand.title}", "bold"), guide_style="dim")
+    if isinstance(demand, Rule):
+        _grow(tree.add(text("who", "bold")), demand.who)
+        _grow(tree.add(text("must", "bold")), demand.must)
+    if isinstance(demand, Tally):
+        _grow(tree.add(text(f"count; {asked_for(demand)}", "bold")), demand.count)
+    out.print(tree)
+
+
+_QUESTIONS = {
+    "some": "there is a {table}",
+    "no": "there is no {table}",
+    "every": "every {table}",
+    "count": "the number of {table}s",
+    "latest": "the latest {column} of a {table}",
+    "earliest": "the earliest {column} of a {table}",
+}
+
+
+def _grow(tree: Tree, node: Typed) -> None:
+    """Add a node, and below it what it is made of."""
+    match node:
+        case typed.Junction():
+            branch = tree.add(text("all of" if node.word == "and" else "any of", "cyan"))
+            parts: tuple[Typed, ...] = node.members
+        case typed.Not():
+            branch, parts = tree.add(text("not", "cyan")), (node.operand,)
+        case typed.Term():
+            branch, parts = tree.add(text(node.name).append_text(text("  a term", "dim"))), (node.body,)
+        case typed.OfOwner():
+            of = "the setting in force" if node.to else f"its {node.owner}"
+            branch, parts = tree.add(text(f"of {of}", "cyan")), (node.body,)
+        case typed.Ask():
+            column = node.column.name if node.column else ""
+            asked = _QUESTIONS[node.question].format(table=node.table, column=column)
+            branch = tree.add(text(asked + (" for which" if node.condition else ""), "cyan"))
+            parts = (node.condition,) if node.condition else ()
+        case typed.Compare() | typed.Within() | typed.Has() if any(_is_deep(part) for part in node.parts):
+            branch, parts = tree.add(text(node.text)), tuple(part for part in node.parts if _is_deep(part))
+        case typed.Derived():
+            tree.add(text(node.text).append_text(text(f"  {node.fact.column.meaning}; worked out", "dim")))
+            return
+        case _:
+            values = [
+                f"{part.text} is {constant(part)}" for part in node.walk()
+                if isinstance(part, typed.Const | typed.ConstList) and part.limit
+            ]  # fmt: skip
+            tree.add(text(node.text).append_text(text(f"  {', '.join(values)}" if values else "", "dim")))
+            return
+    for part in parts:
+        _grow(branch, part)
+
+
+def _is_deep(node: Typed) -> bool:
+    return isinstance(node, typed.Ask | typed.OfOwner | typed.Term)
+
+
+def _grid(*widths: int | None) -> Table:
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    for width in widths:
+        grid.add_column(width=width, ratio=None if width else 1, overflow="fold")
+    return grid

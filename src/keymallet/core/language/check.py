@@ -13,7 +13,7 @@ from keymallet.core.language.patterns import like_to_regex, regex_fault
 from keymallet.core.language.scope import Book, Written
 from keymallet.core.language.tree import Fault, Node, Span
 from keymallet.core.language.typed import COUNT, FLAG, INSTANT, SPAN, TEXT, Typed, ValueType, type_of
-from keymallet.core.nearest import did_you_mean
+from keymallet.core.nearest import article, did_you_mean
 
 
 def check_flag(written: Written, table: Table, book: Book) -> Typed | None:
@@ -47,10 +47,6 @@ def definition(column: Column, table: Table) -> Typed:
     if key not in _DEFINITIONS:
         _DEFINITIONS[key] = _define(column, table)
     return _DEFINITIONS[key]
-
-
-def _article(noun: str) -> str:
-    return f"an {noun}" if noun[0] in "aeiou" else f"a {noun}"
 
 
 class _Checker:
@@ -224,7 +220,7 @@ class _Checker:
         if way is None:
             hint = f'write "{name}"' if self.table is facts.SETTING else ""
             self.fault(
-                node.span, f"settings are in force for accounts, not for {_article(self.table.name)}", hint
+                node.span, f"settings are in force for accounts, not for {article(self.table.name)}", hint
             )
             return None
         checker = _Checker(self.written, facts.SETTING, self.book)
@@ -252,11 +248,11 @@ class _Checker:
 
     def _no_way(self, owner: Table, name: str) -> tuple[str, str]:
         if self.table is owner:
-            return f"{_article(owner.name)} is already the {owner.name}", f'write "{name}"'
+            return f"{article(owner.name)} is already the {owner.name}", f'write "{name}"'
         if self.table.name == owner.owner:
-            message = f"{_article(self.table.name)} may have several {owner.name}s"
+            message = f"{article(self.table.name)} may have several {owner.name}s"
             return message, f"some {owner.name} ({name} …)"
-        return f"{_article(self.table.name)} belongs to no {owner.name}", ""
+        return f"{article(self.table.name)} belongs to no {owner.name}", ""
 
     def unknown_name(self, node: tree.Name, wanted: ValueType | None) -> None:
         """Say that a name is nothing, with the nearest thing that is something."""
@@ -281,10 +277,10 @@ class _Checker:
             and self.table.name != facts.PERSON.name
             and (owner := next((each for each in facts.tables_of_account() if each.column(name)), None))
         ):
-            near = f'{_article(owner.name)} has one: each = "{owner.name}", or some {owner.name} (…)'
+            near = f'{article(owner.name)} has one: each = "{owner.name}", or some {owner.name} (…)'
         elif wanted is not None and wanted.kind in (Kind.TEXT, Kind.WORDS):
             near = near or f"text stands in quotes: '{name}'"
-        self.fault(node.span, f'{_article(self.table.name)} has no column "{name}"', near)
+        self.fault(node.span, f'{article(self.table.name)} has no column "{name}"', near)
 
     def _reads_as_difference(self, name: str) -> bool:
         pieces = name.split("-")
@@ -576,7 +572,7 @@ class _Checker:
         return _brought(way, asked, asked.text)
 
     def _nothing_to_ask(self, table: Table) -> tuple[str, str]:
-        subject = _article(self.table.name)
+        subject = article(self.table.name)
         if self.table is facts.PERSON:
             return (
                 f"{subject} has {table.name}s only through accounts",

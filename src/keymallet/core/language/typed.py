@@ -245,9 +245,11 @@ class Ask(Typed):
 class Unshared(Typed):
     """Whether no row of another account, of those that `who` is true of, has the same value of `fact`.
 
-    Of tables that belong to no account, whether no other row has it.
+    Of tables that belong to no account, whether no other row has it. With `within_source`, rows of other
+    sources do not matter.
     """
 
     table: str
     fact: Fact
     who: Typed
+    within_source: bool = False

@@ -1,0 +1,181 @@
+"""Show what will turn to breach and when, if nothing changes: by week, by rule, and what is first.
+
+Only time is taken to go on: what people and systems will do until then cannot be known.
+"""
+
+from __future__ import annotations
+
+import argparse
+import re
+import sys
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from keymallet.commands.common import Case, add_judging, open_case, output_stream, write_file
+from keymallet.commands.main import CLEAN
+
+if TYPE_CHECKING:
+    import polars as pl
+
+    from keymallet.core.run import Run
+
+EXAMPLES = [
+    ("keymallet ahead", "the next 90 days, week by week"),
+    (
+        "keymallet ahead --for 26w --capacity 12/week --spread",
+        "half a year, and a plan that keeps every week within what can be done",
+    ),
+    (
+        "keymallet ahead --figure ahead.png --calendar ahead.ics",
+        "the same as a figure, and for your calendar",
+    ),
+]
+LONGEST = timedelta(days=3_660)
+RULES_SHOWN = 12
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--for", dest="span", metavar="SPAN", default="90d", help="how far to look: 90d, 26w (default: 90d)"
+    )
+    parser.add_argument(
+        "--capacity", metavar="N/week", type=_capacity, help="how much can be mended in a week, like 40/week"
+    )
+    parser.add_argument(
+        "--spread",
+        action="store_true",
+        help="plan a day for each, so that no week is over capacity and none is late",
+    )
+    parser.add_argument("--most", type=int, default=12, metavar="N", help="how many to list (default: 12)")
+    parser.add_argument(
+        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
+    )
+    parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")
+    parser.add_argument("--figure", metavar="FILE", help="draw the weeks: a .png or .svg file")
+    parser.add_argument("--calendar", metavar="FILE", help="write an iCalendar file")
+    parser.add_argument(
+        "--by",
+        choices=("account", "day"),
+        default="account",
+        help="with --calendar: an event for each (default: account)",
+    )
+    add_judging(parser)
+
+
+def _capacity(written: str) -> int:
+    found = re.fullmatch(r"(\d{1,7})(?:/week)?", written)
+    if not found or not int(found[1]):
+        raise argparse.ArgumentTypeError(f'"{written}" is no capacity: write it like 40/week')
+    return int(found[1])
+
+
+def run(options: argparse.Namespace) -> int:
+    """Judge, look ahead, show and write. Raises KeymalletError if the request cannot be carried out."""
+    from keymallet.core.ahead import coming, spread, weeks
+    from keymallet.core.judge import judge
+    from keymallet.core.problems import fail
+    from keymallet.core.workspace import columns_used
+
+    length = _span(options.span)
+    if options.spread and options.capacity is None:
+        raise fail("--spread needs to know how much can be done", hint="add --capacity 40/week")
+    case = open_case(options)
+    evidence = case.snapshot.evidence(columns_used(case.rulebook.expressions()))
+    judgement = judge(evidence, case.rulebook, case.at, case.clock)
+    end = case.at + length
+    events = coming(judgement, end)
+    if options.spread:
+        events = spread(events, case.clock, case.at, options.capacity)
+    outcome = case.run(judgement)
+    _write_files(options, events, outcome, case, length)
+    if options.format == "table":
+        _show(options, events, outcome, weeks(events, case.clock, case.at, end))
+    else:
+        _write(options, events, outcome)
+    return CLEAN
+
+
+def _span(written: str) -> timedelta:
+    from keymallet.core.language.literals import parse_span
+    from keymallet.core.problems import fail
+
+    found = parse_span(written)
+    if not found:
+        raise fail(f'--for "{written}" is no length of time', hint="like 90d, 26w, 12h")
+    if found > LONGEST:
+        raise fail(f'--for "{written}" is more than ten years', hint="like 90d, 26w")
+    return found
+
+
+def _write_files(
+    options: argparse.Namespace, events: pl.DataFrame, outcome: Run, case: Case, length: timedelta
+) -> None:
+    if options.figure:
+        from keymallet.core.ahead import weeks
+        from keymallet.views.ahead import ahead_figure
+        from keymallet.views.figures import figure_bytes, format_of
+
+        form = format_of(options.figure)
+        found = weeks(events, case.clock, case.at, case.at + length)
+        figure = ahead_figure(found, outcome, options.capacity)
+        write_file(Path(options.figure), figure_bytes(figure, form))
+    if options.calendar:
+        from keymallet.outputs.calendar import to_calendar
+
+        write_file(Path(options.calendar), to_calendar(events, outcome, options.by))
+
+
+def _show(options: argparse.Namespace, events: pl.DataFrame, outcome: Run, found: list) -> None:  # type: ignore[type-arg]
+    from keymallet.views.ahead import show_by_rule, show_first, show_heaviest, show_weeks
+    from keymallet.views.summary import show_hints, show_run
+    from keymallet.views.terminal import console, count, text
+
+    with output_stream(options.output) as stream:
+        out = console(stream)
+        show_run(out, outcome)
+        out.print()
+        show_weeks(out, found, options.capacity)
+        if events.height:
+            show_heaviest(out, events, outcome)
+            out.print()
+            show_by_rule(out, events, outcome, RULES_SHOWN)
+            out.print()
+            out.print(text("first of all", "dim"))
+            show_first(out, events, outcome, options.most)
+        out.print()
+        verb = "finding turns" if events.height == 1 else "findings turn"
+        told = f"{events.height:,} {verb} to breach within {options.span} if nothing changes."
+        if options.spread:
+            unfit = events["planned"].null_count()
+            told += (
+                f" {count(unfit, 'finding')} cannot be planned in time."
+                if unfit
+                else " All can be planned in time."
+            )
+        out.print(text(told, "bold"))
+        hints = [("keymallet ahead --capacity 40/week --spread", "plan the work so that nobody is late")]
+        if options.spread:
+            hints = [
+                (
+                    "keymallet ahead --capacity N/week --spread --calendar plan.ics",
+                    "the plan for your calendar",
+                )
+            ]
+        show_hints(out, [*hints, ("keymallet ahead --format csv --output ahead.csv", "all of it")])
+
+
+def _write(options: argparse.Namespace, events: pl.DataFrame, outcome: Run) -> None:
+    from keymallet.outputs.findings import run_record
+    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
+
+    data = {
+        "csv": lambda: frame_csv(events),
+        "json": lambda: frame_json(run_record(outcome), "ahead", events),
+        "jsonl": lambda: frame_json_lines(events),
+    }[options.format]()
+    if options.output:
+        write_file(Path(options.output), data)
+    else:
+        sys.stdout.buffer.write(data)

@@ -1,0 +1,21 @@
+"""Check a rulebook: every fault in it at once, each with its line and what was probably meant."""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.commands.common import read_rulebook_file
+from keymallet.commands.main import CLEAN
+from keymallet.commands.rules import book_path
+
+
+def run(options: argparse.Namespace) -> int:
+    """Check the rulebook. Raises KeymalletError with every fault."""
+    path = book_path(options.rulebook, options.estate)
+    book = read_rulebook_file(path)
+
+    from keymallet.views.rulebook import show_checked
+    from keymallet.views.terminal import console
+
+    show_checked(console(), str(path), book)
+    return CLEAN

@@ -1,0 +1,56 @@
+"""Say in words what changes from one rulebook to another, on the evidence there is."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from keymallet.commands.common import instant, open_estate, read_rulebook_file
+from keymallet.commands.main import CLEAN
+
+if TYPE_CHECKING:
+    from keymallet.core.rulebook import Rulebook
+    from keymallet.core.workspace import Workspace
+
+
+def run(options: argparse.Namespace) -> int:
+    """Compare them. Raises KeymalletError if one of them has faults."""
+    from keymallet.core.compare import as_frame, compare
+    from keymallet.outputs.frames import frame_csv, frame_json
+    from keymallet.views.compare import show_changes
+    from keymallet.views.terminal import console
+
+    books = [read_rulebook_file(Path(name)) for name in (options.before, options.after)]
+    workspace = _workspace(options, books)
+    changes = list(compare(books[0], books[1], workspace))
+    if options.format == "table":
+        show_changes(console(), (options.before, options.after), changes, on_evidence=workspace is not None)
+    elif options.format == "csv":
+        sys.stdout.buffer.write(frame_csv(as_frame(changes)))
+    else:
+        head = {"before": books[0].title, "after": books[1].title}
+        sys.stdout.buffer.write(frame_json(head, "changes", as_frame(changes)))
+    return CLEAN
+
+
+def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> Workspace | None:
+    """The newest evidence, if there is any: without, books are compared by their text."""
+    from zoneinfo import ZoneInfo
+
+    from keymallet.core.workspace import Workspace, columns_used
+    from keymallet.store.snapshot import newest_snapshot, read_snapshot
+
+    if options.snapshot:
+        snapshot = read_snapshot(Path(options.snapshot))
+    elif Path(options.estate).exists():
+        found = newest_snapshot(open_estate(options.estate).snapshots)
+        if found is None:
+            return None
+        snapshot = found
+    else:
+        return None
+    clock = ZoneInfo(snapshot.manifest.clock)
+    used = columns_used(each for book in books for each in book.expressions())
+    return Workspace(snapshot.evidence(used), instant(options.at, clock), clock)

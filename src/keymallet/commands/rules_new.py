@@ -1,0 +1,53 @@
+"""Start a rulebook on one that ships."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from keymallet.commands.common import write_file
+from keymallet.commands.main import CLEAN
+
+
+def run(options: argparse.Namespace) -> int:
+    """List what ships, or write the start of a book. Raises KeymalletError; never writes over a file."""
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import fail
+    from keymallet.core.rulebook_text import read_rulebook
+    from keymallet.sources.rulebooks import is_shipped, open_included, shipped, shipped_text
+    from keymallet.views.rulebook import book_on, show_shipped
+    from keymallet.views.summary import show_hints
+    from keymallet.views.terminal import console, text
+
+    out = console()
+    if options.base is None:
+        show_shipped(
+            out, [(name, read_rulebook(shipped_text(name), name, open_included)) for name in shipped()]
+        )
+        show_hints(
+            out, [("keymallet rules new --from base my-rules.toml", "start a rulebook on one of them")]
+        )
+        return CLEAN
+    if not is_shipped(options.base):
+        hint = did_you_mean(options.base, shipped()) or f"there are: {', '.join(shipped())}"
+        raise fail(f'no rulebook "{options.base}" ships with Keymallet', hint=hint)
+    whole = shipped_text(options.base)
+    written = (
+        whole if options.whole else book_on(options.base, read_rulebook(whole, options.base, open_included))
+    )
+    if options.file is None:
+        print(written, end="")
+        return CLEAN
+    target = Path(options.file)
+    if target.exists():
+        raise fail("there is a file of that name already", file=options.file, hint="name another one")
+    write_file(target, written.encode())
+    out.print(text(f"{options.file} is written.", "bold"))
+    show_hints(
+        out,
+        [
+            (f"keymallet rules show --rulebook {options.file}", "the book as it stands"),
+            (f"keymallet rehearse --rulebook {options.file}", "what it would change"),
+        ],
+    )
+    return CLEAN

@@ -1,0 +1,31 @@
+"""Show a rulebook as it stands after its includes, or one rule with all that it rests on."""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.commands.common import read_rulebook_file
+from keymallet.commands.main import CLEAN
+from keymallet.commands.rules import book_path
+
+
+def run(options: argparse.Namespace) -> int:
+    """Show it. Raises KeymalletError if the book has faults, or no such rule."""
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import fail
+    from keymallet.views.rulebook import show_book, show_demand, show_tree
+    from keymallet.views.terminal import console
+
+    book = read_rulebook_file(book_path(options.rulebook, options.estate))
+    out = console()
+    if options.rule is None:
+        if options.tree:
+            raise fail("--tree shows one rule", hint="name it: keymallet rules show RULE --tree")
+        show_book(out, book)
+        return CLEAN
+    demands = {demand.id: demand for demand in book.demands}
+    if options.rule not in demands:
+        hint = did_you_mean(options.rule, demands) or "keymallet rules show lists them"
+        raise fail(f'the rulebook has no rule "{options.rule}"', hint=hint)
+    (show_tree if options.tree else show_demand)(out, book, demands[options.rule])
+    return CLEAN

@@ -1,0 +1,58 @@
+"""Try the cases beside a rulebook, and show what they leave untried."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from keymallet.commands.common import read_rulebook_file
+from keymallet.commands.main import BREACH, CLEAN
+from keymallet.commands.rules import book_path
+
+
+def run(options: argparse.Namespace) -> int:
+    """Try them; code 1 if one comes out otherwise. Raises KeymalletError if the cases have faults."""
+    from keymallet.core.cases import read_cases, rules_without, try_case
+    from keymallet.core.coverage import untried
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import fail
+    from keymallet.core.verdicts import Verdict
+    from keymallet.views.cases import show_coverage, show_failures, show_tried
+    from keymallet.views.terminal import console
+
+    path = book_path(options.rulebook, options.estate)
+    book = read_rulebook_file(path)
+    text, name = _cases_of(path, options.cases)
+    cases = read_cases(text, name, book)
+    if options.rule:
+        ids = [demand.id for demand in book.demands]
+        if options.rule not in ids:
+            hint = did_you_mean(options.rule, ids) or "keymallet rules show lists them"
+            raise fail(f'the rulebook has no rule "{options.rule}"', hint=hint)
+        cases = [case for case in cases if case.rule == options.rule]
+    outcomes = [try_case(case, book) for case in cases]
+    out = console()
+    failed = [outcome for outcome in outcomes if outcome.wrong]
+    show_failures(out, name, failed)
+    left = untried(book, outcomes)
+    without = list(rules_without(book, cases, Verdict.BREACH))
+    if options.rule:
+        left = [each for each in left if each.rule == options.rule]
+        without = [each for each in without if each.id == options.rule]
+    show_coverage(out, without, left)
+    show_tried(out, book, outcomes, failed)
+    return BREACH if failed or (options.strict and (left or without)) else CLEAN
+
+
+def _cases_of(path: Path, named: str | None) -> tuple[str, str]:
+    from keymallet.core.problems import fail
+    from keymallet.sources.request import read_file, utf8_text
+    from keymallet.sources.rulebooks import CASES, is_shipped, shipped_text
+
+    if named is None and is_shipped(str(path)) and not path.exists():
+        return shipped_text(str(path), CASES), f"{path}{CASES}"
+    file = Path(named) if named else path.with_name(path.name.removesuffix(".toml") + CASES)
+    if named is None and not file.exists():
+        hint = 'write them there: [[case]], rule = "…", expect = "breach", account = { … }'
+        raise fail("there are no cases beside the rulebook", file=str(file), hint=hint)
+    return utf8_text(read_file(file, str(file)), str(file)), str(file)

@@ -1,0 +1,114 @@
+"""Pick accounts, or any other rows, by an expression of the rule language: any question, any columns.
+
+The rulebook's terms and limits can be used by name. Where it cannot be told whether a row is meant,
+it is not listed, but counted.
+"""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from keymallet.commands.common import add_judging, open_case, output_stream, write_file
+from keymallet.commands.main import CLEAN
+
+EXAMPLES = [
+    ("keymallet who 'privileged and no factor (phishing-resistant)'", "power without a strong factor"),
+    (
+        "keymallet who 'age(last-sign-in) > limit.idle' --columns 'unit, last-sign-in' --sort last-sign-in",
+        "who was away longest, with what you want to see of them",
+    ),
+    ("keymallet who 'kind = api-key and state = active' --each key --format csv", "every working API key"),
+]  # fmt: skip
+SHOWN = 40
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("expression", metavar="EXPRESSION", help="what has to be true of them")
+    parser.add_argument(
+        "--each", metavar="TABLE", default="account", help="pick rows of this table (default: account)"
+    )
+    parser.add_argument(
+        "--columns",
+        metavar="LIST",
+        help="facts or expressions to show, with commas between (default: those asked about)",
+    )
+    parser.add_argument("--sort", metavar="EXPRESSION", help="the smallest or earliest first")
+    parser.add_argument("--reverse", action="store_true", help="with --sort: the largest or latest first")
+    parser.add_argument("--unknown", action="store_true", help="list those of whom it cannot be told")
+    parser.add_argument(
+        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
+    )
+    parser.add_argument("--output", metavar="FILE", help="write them there instead of printing them")
+    parser.add_argument("--all", action="store_true", help=f"print every row, not only the first {SHOWN}")
+    add_judging(parser)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Pick and print. Raises KeymalletError with every fault of the expressions."""
+    from keymallet.core import facts
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import KeymalletError, Problem
+    from keymallet.core.question import read_condition, read_value, split_list
+    from keymallet.core.who import pick, usual_columns
+    from keymallet.core.workspace import Workspace, columns_used
+
+    names = [table.name for table in facts.tables_with_verdicts()]
+    if options.each not in names:
+        hint = did_you_mean(options.each, names) or f"there are: {', '.join(names)}"
+        raise KeymalletError(Problem(f'--each: there is no table "{options.each}"', hint=hint))
+    case, table = open_case(options), facts.TABLES[options.each]
+    condition = read_condition(options.expression, table, case.rulebook, "the expression")
+    wanted = split_list(options.columns) if options.columns else usual_columns(table, condition)
+    columns = {each: read_value(each, table, case.rulebook, "--columns") for each in wanted}
+    sort = read_value(options.sort, table, case.rulebook, "--sort") if options.sort else None
+    asked = [(table.name, node) for node in (condition, *columns.values(), *([sort] if sort else []))]
+    workspace = Workspace(case.snapshot.evidence(columns_used(asked)), case.at, case.clock)
+    found = pick(
+        workspace, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
+    )
+    if options.format == "table":
+        _show(options, case.clock, found, table.name)
+    else:
+        _write(options, case, found)
+    return CLEAN
+
+
+def _show(options, clock, found, noun) -> None:  # type: ignore[no-untyped-def]
+    from keymallet.views.rows import show_rows
+    from keymallet.views.terminal import console, count, text
+
+    with output_stream(options.output) as stream:
+        out = console(stream)
+        shown = found.rows if options.all else found.rows.head(SHOWN)
+        if shown.height:
+            show_rows(out, shown, found.kinds, clock)
+        plural = "people" if noun == "person" else ""
+        told = f"{found.rows.height:,} of {count(found.asked, noun, plural)}"
+        if shown.height < found.rows.height:
+            told += f", the first {shown.height} shown (--all)"
+        out.print(text(told, "bold"))
+        if found.unknown and not options.unknown:
+            out.print(text(f"of {found.unknown:,} more it cannot be told (--unknown lists them)", "yellow"))
+
+
+def _write(options, case, found) -> None:  # type: ignore[no-untyped-def]
+    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
+
+    head = {
+        "organisation": case.organisation,
+        "asked": options.expression,
+        "at": case.at,
+        "unknown": found.unknown,
+    }
+    data = {
+        "csv": lambda: frame_csv(found.rows),
+        "json": lambda: frame_json(head, "rows", found.rows),
+        "jsonl": lambda: frame_json_lines(found.rows),
+    }[options.format]()
+    if options.output:
+        write_file(Path(options.output), data)
+    else:
+        sys.stdout.buffer.write(data)

@@ -1,0 +1,1 @@
+"""The rulebooks that ship, each beside its cases."""

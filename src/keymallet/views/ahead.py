@@ -1,0 +1,160 @@
+"""What lies ahead: week by week, the heaviest days, who is first; on the terminal and as a figure."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import date, timedelta
+from typing import Any
+
+import polars as pl
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from keymallet.core.ahead import Week, days
+from keymallet.core.rulebook import SEVERITIES
+from keymallet.core.run import Run
+from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
+from keymallet.views.terminal import SEVERITY_STYLES, count, day, text
+
+BAR = 28
+RULES_NAMED = 1
+HEAVIEST = 5
+
+
+def show_weeks(out: Console, found: list[Week], capacity: int | None) -> None:
+    """Print a line for each week: how much, as a bar with what goes beyond the capacity, and of what."""
+    planned = any(week.planned for week in found)
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table.add_column("week from", no_wrap=True, min_width=10)
+    table.add_column("turn to breach", justify="right", no_wrap=True, min_width=14)
+    if planned:
+        table.add_column("planned", justify="right", no_wrap=True, min_width=7)
+    table.add_column("█ within capacity ▓ beyond" if capacity else "", width=BAR, no_wrap=True)
+    table.add_column("most of them", ratio=1, overflow="ellipsis", no_wrap=True)
+    most = max([week.turning for week in found] + [week.planned for week in found] + [capacity or 1, 1])
+    for week in found:
+        cells = [f"{week.monday:%Y-%m-%d}", f"{week.turning:,}" if week.turning else "·"]
+        cells += [f"{week.planned:,}" if week.planned else "·"] if planned else []
+        shown = week.planned if planned else week.turning
+        table.add_row(*cells, _bar(shown, most, capacity), text(_mostly(week.by_rule), "dim"))
+    out.print(table)
+
+
+def _bar(number: int, most: int, capacity: int | None) -> Text:
+    if not number:
+        return Text("")
+    cells = max(1, round(BAR * number / most))
+    within = cells if capacity is None or number <= capacity else min(round(BAR * capacity / most), cells - 1)
+    return Text("█" * within, "cyan").append("▓" * (cells - within), "red")
+
+
+def _mostly(by_rule: Counter[str]) -> str:
+    named = [f"{rule} {number:,}" for rule, number in by_rule.most_common(RULES_NAMED)]
+    rest = len(by_rule) - RULES_NAMED
+    return ", ".join(named) + (f" and {count(rest, 'rule')} more" if rest > 0 else "")
+
+
+def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
+    """Print a line for each rule: how much of it, and when the first is due."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    for name in ("rule", "severity"):
+        table.add_column(name)
+    table.add_column("turn to breach", justify="right")
+    table.add_column("first")
+    table.add_column("last")
+    grouped = events.group_by("rule", "severity").agg(
+        pl.len(), first=pl.col("at").min(), last=pl.col("at").max()
+    )
+    ranked = sorted(
+        grouped.iter_rows(named=True), key=lambda row: (-SEVERITIES[row["severity"]], -row["len"])
+    )
+    for row in ranked[:most]:
+        severity = SEVERITIES[row["severity"]]
+        table.add_row(
+            text(row["rule"]),
+            Text(row["severity"], SEVERITY_STYLES[severity]),
+            f"{row['len']:,}",
+            day(row["first"], run.clock),
+            day(row["last"], run.clock),
+        )
+    out.print(table)
+    if len(ranked) > most:
+        out.print(text(f"and {count(len(ranked) - most, 'more rule')}", "dim"))
+
+
+def show_heaviest(out: Console, events: pl.DataFrame, run: Run) -> None:
+    """Print the days on which most turns to breach."""
+    counted = Counter(days(events["at"], run.clock).to_list())
+    told = [f"{found:%Y-%m-%d} ({number:,})" for found, number in _heaviest(counted)]
+    out.print(text(f"heaviest days: {', '.join(told)}"))
+
+
+def _heaviest(counted: Counter[date]) -> list[tuple[date, int]]:
+    return sorted(counted.items(), key=lambda pair: (-pair[1], pair[0]))[:HEAVIEST]
+
+
+def show_first(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
+    """Print what turns first: when, what, who."""
+    table = Table.grid(padding=(0, 2, 0, 0))
+    for width in (10, 10):
+        table.add_column(width=width)
+    table.add_column(ratio=1)
+    planned = "planned" in events.columns
+    for row in events.head(most).iter_rows(named=True):
+        who = f"{row['account'] or ''}{' [' + row['subject'] + ']' if row['subject'] else ''}"
+        said = text(f"{who}: ").append_text(text(row["title"], "dim"))
+        if planned:
+            when = f"mend on {row['planned']:%a %Y-%m-%d}" if row["planned"] else "fits in no week"
+            said.append_text(text(f" · {when}", "dim italic" if row["planned"] else "red"))
+        severity = SEVERITIES[row["severity"]]
+        table.add_row(day(row["at"], run.clock), Text(row["severity"], SEVERITY_STYLES[severity]), said)
+    out.print(table)
+    if events.height > most:
+        out.print(Padding(text(f"and {events.height - most:,} more (--format csv)", "dim"), (0, 0, 0, 0)))
+
+
+def ahead_figure(found: list[Week], run: Run, capacity: int | None) -> Any:
+    """Stacked bars, one for each week, by rule; the capacity as a line, the plan as marks."""
+    total = sum(week.turning for week in found)
+    first, last = found[0].monday, found[-1].monday + timedelta(days=6)
+    figure, axes = new_figure(
+        f"{count(total, 'finding')} will turn to breach if nothing changes",
+        f"{run.organisation}, week by week from {first:%Y-%m-%d} to {last:%Y-%m-%d}; {run.rulebook_title}",
+    )
+    sums: Counter[str] = Counter()
+    for week in found:
+        sums.update(week.by_rule)
+    named = [rule for rule, _ in sums.most_common(len(SERIES) - 1)]
+    places = range(len(found))
+    base = [0] * len(found)
+    for number, rule in enumerate([*named, None] if len(sums) > len(named) else named):
+        heights = [
+            week.by_rule[rule]
+            if rule is not None
+            else sum(each for name, each in week.by_rule.items() if name not in named)
+            for week in found
+        ]
+        label = f"{rule} ({sums[rule]:,})" if rule is not None else f"{len(sums) - len(named)} other rules"
+        axes.bar(places, heights, bottom=base, width=0.72, label=label, color=SERIES[number],
+                 hatch=HATCHES[number], edgecolor="white", linewidth=0.6)  # fmt: skip
+        base = [low + height for low, height in zip(base, heights, strict=True)]
+    if capacity is not None:
+        axes.axhline(capacity, color=INK, linewidth=1.6, linestyle=(0, (6, 3)))
+        axes.annotate(f"capacity {capacity} a week", (len(found) - 0.5, capacity), xytext=(0, 5),
+                      textcoords="offset points", ha="right", color=INK, fontsize=10)  # fmt: skip
+    if any(week.planned for week in found):
+        axes.plot(places, [week.planned for week in found], "o-", color=INK, markersize=5, linewidth=1,
+                  label="planned, so that nobody is late")  # fmt: skip
+    axes.set_xticks(
+        list(places), [f"{week.monday:%d %b}" for week in found], rotation=0 if len(found) < 16 else 60
+    )
+    axes.set_ylabel("turn to breach in the week", color=INK)
+    axes.set_ylim(0, max([*base, capacity or 0, 1]) * 1.12)
+    if sums:
+        legend = axes.legend(loc="upper left", frameon=False, fontsize=10)
+        for label in legend.get_texts():
+            label.set_color(INK)
+    axes.set_xlabel("week that begins on", color=PALE)
+    return figure

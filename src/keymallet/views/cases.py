@@ -1,0 +1,39 @@
+"""How the cases of a rulebook came out, and what they leave untried."""
+
+from __future__ import annotations
+
+from itertools import groupby
+
+from rich.console import Console
+from rich.padding import Padding
+
+from keymallet.core.cases import Outcome
+from keymallet.core.coverage import Untried
+from keymallet.core.rulebook import Demand, Rulebook
+from keymallet.views.terminal import count, text
+
+
+def show_failures(out: Console, file: str, failed: list[Outcome]) -> None:
+    """Print each case that came out otherwise, with its place and why."""
+    for outcome in failed:
+        case = outcome.case
+        named = f": {case.name}" if case.name else ""
+        out.print(text(f"FAILED  {file}:{case.line}  {case.rule}{named}", "red"))
+        out.print(Padding(text(outcome.wrong), (0, 0, 1, 8)))
+
+
+def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> None:
+    """Print the rules without a breaching case, and the comparisons that were never seen true, or false."""
+    for demand in without:
+        out.print(text(f"no breaching case: {demand.id}", "yellow"))
+    for rule, group in groupby(left, key=lambda each: each.rule):
+        for each in group:
+            out.print(text(f"never seen {str(each.never).lower():5}  {rule}: {each.text}", "yellow"))
+
+
+def show_tried(out: Console, book: Rulebook, outcomes: list[Outcome], failed: list[Outcome]) -> None:
+    """Print what it came to."""
+    rules = len({outcome.case.rule for outcome in outcomes})
+    told = f"{count(len(outcomes), 'case')} of {rules} of {count(len(book.demands), 'rule')}: "
+    told += f"{len(failed):,} failed" if failed else "all as expected"
+    out.print(text(told, "bold red" if failed else "bold green"))

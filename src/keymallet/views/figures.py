@@ -1,0 +1,61 @@
+"""The look that all figures share, and writing one to a file."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+from keymallet.core.extras import extra
+from keymallet.core.problems import fail
+from keymallet.core.rulebook import Severity
+
+INK, PALE, PAPER = "#22272e", "#8b929c", "#fbfaf7"
+SEVERITY_COLOURS = {
+    Severity.CRITICAL: "#7d1a14",
+    Severity.HIGH: "#c8553d",
+    Severity.MEDIUM: "#e0a458",
+    Severity.LOW: "#7fa7b8",
+}
+SERIES = ("#355c7d", "#c8553d", "#e0a458", "#6a8d73", "#8c6c9b", "#7fa7b8", "#b7b09c")
+HATCHES = ("", "//", "..", "\\\\", "xx", "oo", "--")
+FORMATS = ("png", "svg")
+
+
+def format_of(file: str) -> str:
+    """The format a figure's file name asks for. Raises KeymalletError if it is none."""
+    ending = file.rpartition(".")[2].lower()
+    if ending not in FORMATS:
+        raise fail("a figure is a PNG or an SVG", file=file, hint="end its name with .png or .svg")
+    return ending
+
+
+def new_figure(title: str, subtitle: str) -> tuple[Any, Any]:
+    """An empty figure of 1280x800 with one pair of axes. Raises KeymalletError without Matplotlib."""
+    extra("matplotlib", "figures", "figures")
+    from matplotlib.figure import Figure
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
+
+    spacing = ConstrainedLayoutEngine(w_pad=0.15, h_pad=0.15)
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor=PAPER, layout=spacing)
+    axes = figure.add_subplot(facecolor=PAPER)
+    figure.suptitle(title, x=0.02, ha="left", fontsize=17, fontweight="bold", color=INK)
+    axes.set_title(subtitle, loc="left", fontsize=11, color=PALE, pad=14)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    for side in ("left", "bottom"):
+        axes.spines[side].set_color(PALE)
+    axes.tick_params(colors=INK, labelsize=10)
+    axes.yaxis.grid(visible=True, color="#e4e1d8", linewidth=0.8)
+    axes.set_axisbelow(True)
+    return figure, axes
+
+
+def figure_bytes(figure: Any, form: str) -> bytes:
+    """The figure as PNG or SVG; the same figure gives the same bytes."""
+    import matplotlib as mpl
+
+    target = io.BytesIO()
+    with mpl.rc_context({"svg.hashsalt": "keymallet"}):
+        metadata = {"Date": None} if form == "svg" else {"Software": "Keymallet"}
+        figure.savefig(target, format=form, metadata=metadata)
+    return target.getvalue()

@@ -1,0 +1,125 @@
+"""What another book would change: rule by rule, by unit and kind, at later instants; and a limit's curve."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import polars as pl
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from keymallet.core.rehearse import NEWLY, Difference
+from keymallet.core.run import Run
+from keymallet.views.figures import INK, SERIES, new_figure
+from keymallet.views.terminal import SEVERITY_STYLES, count, moment, text
+
+BAR = 40
+GROUPS_SHOWN = 8
+
+
+def show_differences(out: Console, found: list[Difference]) -> None:
+    """Print a line for each rule that comes out otherwise, and how many do not."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table.add_column("rule")
+    table.add_column("severity")
+    for name in ("breaches now", "then", "newly", "no longer"):
+        table.add_column(name, justify="right")
+    changed = [each for each in found if each.newly or each.no_longer or None in (each.before, each.after)]
+    for each in sorted(changed, key=lambda each: (-each.rule.severity, -each.newly, -each.no_longer)):
+        table.add_row(
+            text(each.rule.id),
+            Text(each.rule.severity.word, SEVERITY_STYLES[each.rule.severity]),
+            "no rule" if each.before is None else f"{each.before:,}",
+            "no rule" if each.after is None else f"{each.after:,}",
+            Text(f"+{each.newly:,}" if each.newly else "·", "red" if each.newly else "dim"),
+            Text(f"-{each.no_longer:,}" if each.no_longer else "·", "green" if each.no_longer else "dim"),
+        )
+    if changed:
+        out.print(table)
+    same = len(found) - len(changed)
+    if same:
+        verb = "comes" if same == 1 else "come"
+        out.print(text(f"{count(same, 'rule')} {verb} out as before", "dim"))
+
+
+def show_groups(out: Console, rows: pl.DataFrame) -> None:
+    """Print how the changes fall on units and kinds of account."""
+    for group in ("unit", "kind"):
+        counted = (
+            rows.with_columns(pl.col(group).fill_null("(not known)"))
+            .group_by(group)
+            .agg(
+                newly=(pl.col("change") == NEWLY).sum(),
+                no_longer=(pl.col("change") != NEWLY).sum(),
+            )
+            .sort("newly", "no_longer", group, descending=[True, True, False])
+        )
+        told = [f"{name} {_signed(new, gone)}" for name, new, gone in counted.head(GROUPS_SHOWN).iter_rows()]
+        more = counted.height - GROUPS_SHOWN
+        rest = f" and {more:,} more" if more > 0 else ""
+        out.print(text(f"by {group}: {', '.join(told)}{rest}"))
+
+
+def _signed(newly: int, no_longer: int) -> str:
+    parts = (f"+{newly:,}" if newly else "", f"-{no_longer:,}" if no_longer else "")
+    return " ".join(part for part in parts if part)
+
+
+def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
+    """Print the first accounts that are newly in breach."""
+    newly = rows.filter(pl.col("change") == NEWLY)
+    for row in newly.head(most).iter_rows(named=True):
+        about = f" [{row['subject']}]" if row["subject"] else ""
+        out.print(text(f"  {row['account']}{about}").append_text(text(f"  {row['title']}", "dim")))
+    if newly.height > most:
+        out.print(text(f"  and {newly.height - most:,} more (--format csv)", "dim"))
+
+
+def show_instants(out: Console, found: list[tuple[datetime, int, int]], clock: ZoneInfo) -> None:
+    """Print how many accounts are in breach under either book, at one instant after another."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table.add_column("judged at")
+    for name in ("accounts in breach now", "then", "more or fewer"):
+        table.add_column(name, justify="right")
+    for at, before, after in found:
+        style = "red" if after > before else "green" if after < before else "dim"
+        difference = f"{after - before:+,}" if after != before else "·"
+        table.add_row(moment(at, clock), f"{before:,}", f"{after:,}", Text(difference, style))
+    out.print(table)
+
+
+def show_sweep(out: Console, limit: str, points: list[tuple[str, int]], present: str) -> None:
+    """Print the curve of accounts in breach against a limit."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table.add_column(f"limit.{limit}", justify="right")
+    table.add_column("accounts in breach", justify="right")
+    table.add_column("", width=BAR, no_wrap=True)
+    most = max([number for _, number in points] + [1])
+    for value, number in points:
+        cells = max(1, round(BAR * number / most)) if number else 0
+        table.add_row(text(value), f"{number:,}", Text("█" * cells, "cyan"))
+    out.print(table)
+    out.print(text(f"the book says {present}", "dim"))
+
+
+def sweep_figure(limit: str, points: list[tuple[str, int]], places: list[float], present: float | None,
+                 unit: str, run: Run) -> Any:  # fmt: skip
+    """The curve: accounts in breach against the limit, with the limit of today marked."""
+    figure, axes = new_figure(
+        f"Accounts in breach against limit.{limit}",
+        f"{run.organisation}, judged at {moment(run.at, run.clock)}; by the rules that use this limit",
+    )
+    numbers = [number for _, number in points]
+    axes.plot(places, numbers, "o-", color=SERIES[0], linewidth=2, markersize=6)
+    axes.fill_between(places, numbers, color=SERIES[0], alpha=0.12)
+    if present is not None and places[0] <= present <= places[-1]:
+        axes.axvline(present, color=INK, linestyle=(0, (6, 3)), linewidth=1.4)
+        top = (present, max([*numbers, 1]))
+        axes.annotate("the book today", top, xytext=(6, -4), textcoords="offset points", color=INK)
+    axes.set_ylim(0, max([*numbers, 1]) * 1.08)
+    axes.set_ylabel("accounts in breach", color=INK)
+    axes.set_xlabel(f"limit.{limit}{f', {unit}' if unit else ''}", color=INK)
+    return figure

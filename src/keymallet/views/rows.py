@@ -1,0 +1,28 @@
+"""Rows as a table on the terminal: aligned, dates as people read them, at most so many."""
+
+from __future__ import annotations
+
+from zoneinfo import ZoneInfo
+
+import polars as pl
+from rich.console import Console
+from rich.table import Table
+
+from keymallet.core import wording
+from keymallet.core.facts import Kind
+from keymallet.views.terminal import text
+
+_RIGHT = (Kind.COUNT, Kind.SPAN)
+
+
+def show_rows(out: Console, frame: pl.DataFrame, kinds: dict[str, Kind], clock: ZoneInfo) -> None:
+    """Print every row. `kinds` says what the columns hold; those it does not name are text."""
+    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    written = []
+    for name in frame.columns:
+        kind = kinds.get(name, Kind.TEXT)
+        table.add_column(name, justify="right" if kind in _RIGHT else "left", overflow="fold")
+        written.append(wording.values(frame[name], kind, clock).cast(pl.String).fill_null("-"))
+    for row in zip(*written, strict=True):
+        table.add_row(*(text(value) for value in row))
+    out.print(table)

@@ -1,0 +1,193 @@
+"""The commands that ask of a snapshot what is not in a run: who, ahead, rehearse."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+
+import icalendar
+import pytest
+
+from tests.conftest import RAILWAY_AT
+from tests.support import rule, run, write
+
+AT = ("--at", RAILWAY_AT)
+
+
+def rows(text: str) -> list[dict[str, str]]:
+    return list(csv.DictReader(io.StringIO(text, newline="")))
+
+
+# who
+
+
+def test_who_is_meant_by_an_expression(railway: Path) -> None:
+    """Any columns, in any order; those of whom it cannot be told are counted."""
+    done = run("who", "in-directory and initial-password", *AT, "--columns", "display, age(created), least(created, ends)",
+               "--sort", "created", "--format", "csv", cwd=railway, expect=0)  # fmt: skip
+    found = rows(done.stdout)
+    assert list(found[0]) == ["account", "display", "age(created)", "least(created, ends)"]
+    assert found and all(
+        row["account"].startswith("directory/") and row["age(created)"].startswith("P") for row in found
+    )
+    told = json.loads(run("who", "initial-password", *AT, "--format", "json", cwd=railway, expect=0).stdout)
+    shown = run("who", "initial-password", *AT, cwd=railway, expect=0).stdout
+    assert f"of {told['unknown']} more it cannot be told (--unknown lists them)" in shown
+    listed = run("who", "initial-password", "--unknown", *AT, "--format", "csv", cwd=railway, expect=0)
+    assert len(rows(listed.stdout)) == told["unknown"]
+
+
+def test_who_of_other_tables(railway: Path) -> None:
+    """Keys, people and settings are picked as accounts are."""
+    for table, condition in (
+        ("key", "kind = api-key"),
+        ("person", "status = left"),
+        ("setting", "lock-after is known"),
+    ):
+        found = rows(
+            run("who", condition, "--each", table, *AT, "--format", "csv", cwd=railway, expect=0).stdout
+        )
+        assert found, table
+
+
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        (("kind = persn",), 'the expression:1:8\n    kind = persn\n           ^^^^^ "persn" is none'),
+        (("enabled", "--columns", "name, age(nam)"), '--columns:1:5\n    age(nam)\n'),
+        (("enabled", "--sort", "enabled +"), "the expression ends too early"),
+        (("enabled", "--each", "kye"), '--each: there is no table "kye"; did you mean "key"?'),
+        (("limit.nope > 3",), 'no limit "nope" is set'),
+        (("(" * 300,), "nested more than"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_asked(railway: Path, words: tuple[str, ...], message: str) -> None:
+    """The place, the text, a caret and what was probably meant."""
+    assert message in run("who", *words, *AT, cwd=railway, expect=2).stderr
+
+
+# ahead
+
+
+def test_ahead_agrees_with_judging_on_that_day(railway: Path) -> None:
+    """What is in breach in 30 days is what is now and what turns until then, less what ends by itself."""
+    later = "2026-12-24T09:00Z"
+    ahead = rows(run("ahead", "--for", "30d", *AT, "--format", "csv", cwd=railway, expect=0).stdout)
+    turned = {(row["rule"], row["account"], row["subject"]) for row in ahead}
+    now = _breaches(railway, RAILWAY_AT)
+    assert turned and not turned & now
+    then = _breaches(railway, later)
+    assert then - now <= turned
+    for gone in (now | turned) - then:
+        assert gone[0] in ("locked", "near-lockout", "lock-leaves-key", "key-outlives-account"), gone
+
+
+def _breaches(folder: Path, at: str) -> set[tuple[str, str, str]]:
+    done = run("judge", "--at", at, "--format", "csv", cwd=folder)
+    return {
+        (row["rule"], row["account"], row["subject"])
+        for row in rows(done.stdout)
+        if row["verdict"] == "breach"
+    }
+
+
+def test_ahead_with_a_plan_a_figure_and_a_calendar(railway: Path, tmp_path: Path) -> None:
+    """The calendar is accepted by a reader that is not ours, and each event keeps its UID."""
+    files = [tmp_path / name for name in ("a.png", "a.svg", "a.ics", "b.ics", "day.ics")]
+    common = ("ahead", "--for", "60d", "--capacity", "20/week", *AT)
+    shown = run(
+        *common, "--spread", "--figure", str(files[0]), "--calendar", str(files[2]), cwd=railway, expect=0
+    )
+    assert "planned" in shown.stdout and "if nothing changes" in shown.stdout
+    assert files[0].read_bytes().startswith(b"\x89PNG")
+    run(*common, "--figure", str(files[1]), "--calendar", str(files[3]), cwd=railway, expect=0)
+    assert b"<svg" in files[1].read_bytes()[:600]
+    plan, plain = (icalendar.Calendar.from_ical(path.read_bytes()).walk("VEVENT") for path in files[2:4])
+    assert plan and {str(event["UID"]) for event in plan} == {str(event["UID"]) for event in plain}
+    assert len({str(event["UID"]) for event in plain}) == len(plain)
+    run(*common, "--calendar", str(files[4]), "--by", "day", cwd=railway, expect=0)
+    assert 0 < len(icalendar.Calendar.from_ical(files[4].read_bytes()).walk("VEVENT")) < len(plain)
+
+
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        (("--for", "soon"), '--for "soon" is no length of time'),
+        (("--for", "99999d"), "more than ten years"),
+        (("--spread",), "--spread needs to know how much"),
+        (("--capacity", "0"), '"0" is no capacity'),
+        (("--figure", "x.pdf"), "a figure is a PNG or an SVG"),
+        (("--calendar", "/no/such/folder/x.ics"), "the file cannot be written"),
+    ],
+)
+def test_what_ahead_cannot_do(railway: Path, words: tuple[str, ...], message: str) -> None:
+    """Each with what to do."""
+    assert message in run("ahead", *words, *AT, cwd=railway, expect=2).stderr
+
+
+# rehearse
+
+
+def test_another_limit_is_rehearsed(railway: Path) -> None:
+    """Who is newly in breach is who is under the other limit and not under this one."""
+    done = run("rehearse", "--set", "limit.password-age=90d", *AT, "--format", "csv", cwd=railway, expect=0)
+    newly = {(row["rule"], row["account"]) for row in rows(done.stdout) if row["change"] == "newly"}
+    book = (
+        (railway / "rulebook.toml")
+        .read_text(encoding="utf-8")
+        .replace('password-age       = "180d"', 'password-age = "90d"')
+    )
+    write(railway, {"other.toml": book})
+    other = rows(run("judge", "--rulebook", "other.toml", *AT, "--format", "csv", cwd=railway).stdout)
+    then = {(row["rule"], row["account"], row["subject"]) for row in other if row["verdict"] == "breach"}
+    expected = {(rule, account) for rule, account, _ in then - _breaches(railway, RAILWAY_AT)}
+    assert newly == expected and len(newly) > 50
+    same = run("rehearse", "--rulebook", "other.toml", *AT, "--format", "csv", cwd=railway, expect=0)
+    assert same.stdout == done.stdout
+
+
+def test_a_rehearsal_at_later_instants(railway: Path) -> None:
+    """The first instant is the one shown in full."""
+    done = run("rehearse", "--set", "limit.idle=30d", *AT, "--at", "2027-01-01", cwd=railway, expect=0)
+    assert "2026-11-24 10:00" in done.stdout and "2027-01-01 00:00" in done.stdout
+
+
+def test_a_limit_is_swept(railway: Path, tmp_path: Path) -> None:
+    """The looser the limit, the fewer accounts are in breach; the curve is drawn."""
+    figure = tmp_path / "curve.svg"
+    done = run("rehearse", "--sweep", "limit.password-age=30d..365d/67d", "--figure", str(figure), *AT, "--format", "csv",
+               cwd=railway, expect=0)  # fmt: skip
+    curve = [int(row["accounts-in-breach"]) for row in rows(done.stdout)]
+    assert len(curve) == 6 and curve == sorted(curve, reverse=True) and curve[0] > curve[-1]
+    assert b"<svg" in figure.read_bytes()[:600]
+    numbers = run("rehearse", "--sweep", "limit.password-length=8..20/4", *AT, cwd=railway, expect=0).stdout
+    assert "the book says 12" in numbers
+
+
+def test_rules_that_come_and_go(railway: Path) -> None:
+    """A book with one rule of its own instead of all."""
+    write(railway, {"small.toml": 'title = "Small"\n' + rule("enabled")})
+    done = run("rehearse", "--rulebook", "small.toml", *AT, cwd=railway, expect=0)
+    assert "no rule" in done.stdout and "by kind: " in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        ((), "nothing to rehearse"),
+        (("--set", "password-age=90d"), "sets no limit"),
+        (("--set", "limit.pasword-age=90d"), 'did you mean "password-age"?'),
+        (("--set", "limit.password-age=soon"), '"password-age" is no limit'),
+        (("--set", "limit.password-age=3"), '"max-age" is a length of time and "limit.password-age" is a number'),
+        (("--sweep", "limit.password-age=365d..30d"), "is no stretch of a limit"),
+        (("--sweep", "limit.password-age"), "is no stretch of a limit"),
+        (("--sweep", "limit.nope=1d..9d"), 'the rulebook has no limit "nope"'),
+        (("--figure", "x.png", "--set", "limit.idle=3d"), "--figure draws the curve of a --sweep"),
+        (("--rulebook", "nope.toml"), "there is no such file"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_rehearsed(railway: Path, words: tuple[str, ...], message: str) -> None:
+    """Each with what to do."""
+    assert message in run("rehearse", *words, *AT, cwd=railway, expect=2).stderr

@@ -1,0 +1,249 @@
+"""Working on rulebooks: checking, showing, trying their cases, starting one, comparing two."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from keymallet.core.cases import read_cases, rules_without, try_case
+from keymallet.core.coverage import untried
+from keymallet.core.rulebook import MENDS
+from keymallet.core.rulebook_text import read_rulebook
+from keymallet.core.verdicts import Verdict
+from keymallet.sources.rulebooks import CASES, open_included, shipped, shipped_text
+from tests.conftest import RAILWAY_AT
+from tests.support import run, write
+
+AT = ("--at", RAILWAY_AT)
+BOOK = """title = "Ours"
+edition = "3"
+[limits]
+age = "90d"
+[limits.for.visitor]
+age = "30d"
+[terms]
+visitor = "kind = guest"
+[rule.password-age]
+title = "Passwords are changed"
+who = "enabled and has-password"
+must = "age(password-changed) <= limit.age"
+severity = "high"
+grace = "7d"
+mend = "change-password"
+[tally.emergency]
+title = "Two emergency accounts"
+count = "kind = emergency"
+between = [2, 2]
+severity = "low"
+"""
+CASE = """at = "2026-11-24T09:00Z"
+[[case]]
+rule = "password-age"
+expect = "breach"
+because = "100 d ago"
+account = { kind = "person", enabled = true, has-password = true, password-changed = "100d ago" }
+"""
+
+
+# the books that ship
+
+
+@pytest.mark.parametrize("name", shipped())
+def test_a_book_that_ships_is_tried_by_its_cases(name: str) -> None:
+    """Every rule breaks, is met, and is open where a fact is missing; every comparison was true and false."""
+    book = read_rulebook(shipped_text(name), name, open_included)
+    cases = read_cases(shipped_text(name, CASES), name + CASES, book)
+    outcomes = [try_case(case, book) for case in cases]
+    assert [outcome.wrong for outcome in outcomes if outcome.wrong] == []
+    for verdict in (Verdict.BREACH, Verdict.MET, Verdict.UNPROVEN):
+        assert [demand.id for demand in rules_without(book, cases, verdict)] == [], verdict
+    assert untried(book, outcomes) == []
+    assert not book.remarks and all(demand.advice and demand.mend in MENDS for demand in book.demands)
+    if name != "base":
+        assert all(demand.cite for demand in book.demands) and book.not_judged
+
+
+def test_every_kind_of_change_is_used_by_some_book() -> None:
+    """A kind that nobody needs is no kind."""
+    books = [read_rulebook(shipped_text(name), name, open_included) for name in shipped()]
+    used = {demand.mend for book in books for demand in book.demands}
+    assert used == set(MENDS)
+
+
+# show
+
+
+def test_a_book_and_a_rule_are_shown_as_they_stand(tmp_path: Path) -> None:
+    """After its includes, each item with its file; one rule with every name it uses."""
+    write(
+        tmp_path,
+        {
+            "ours.toml": BOOK,
+            "top.toml": 'title = "Top"\ninclude = ["ours.toml", "base"]\ndrop = ["idle"]\n[limits]\nage = "60d"\n',
+        },
+    )
+    whole = run("rules", "show", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
+    assert "60 d; 30 d for visitor" in whole and "(ours.toml)" in whole and "(base)" in whole
+    assert "idle  Accounts" not in whole
+    one = run("rules", "show", "password-age", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
+    for told in (
+        "grace     7 d",
+        "60 d; 30 d for visitor  (top.toml)",
+        "when the password was last set",
+        "have a new password set",
+    ):
+        assert told in one
+    tree = run(
+        "rules", "show", "password-age", "--tree", "--rulebook", "top.toml", cwd=tmp_path, expect=0
+    ).stdout
+    assert "all of" in tree and "age(password-changed) <= limit.age" in tree
+    tally = run(
+        "rules", "show", "emergency", "--tree", "--rulebook", "ours.toml", cwd=tmp_path, expect=0
+    ).stdout
+    assert "asked for are 2" in tally
+    assert (
+        'did you mean "password-age"?'
+        in run("rules", "show", "pasword-age", "--rulebook", "ours.toml", cwd=tmp_path, expect=2).stderr
+    )
+    assert (
+        "--tree shows one rule"
+        in run("rules", "show", "--tree", "--rulebook", "ours.toml", cwd=tmp_path, expect=2).stderr
+    )
+
+
+# try
+
+
+def tried(folder: Path, cases: str, *words: str, expect: int = 0) -> str:
+    write(folder, {"ours.toml": BOOK, "ours.cases.toml": cases})
+    done = run("rules", "try", "ours.toml", *words, cwd=folder, expect=expect)
+    return done.stderr if expect == 2 else done.stdout
+
+
+def test_cases_that_come_out_as_expected(tmp_path: Path) -> None:
+    """What they leave untried is told; --strict makes it count."""
+    shown = tried(tmp_path, CASE)
+    assert "no breaching case: emergency" in shown
+    assert "never seen true   password-age: age(password-changed) <= limit.age" in shown
+    assert "1 case of 1 of 2 rules: all as expected" in shown
+    tried(tmp_path, CASE, "--strict", expect=1)
+    assert "emergency" not in tried(tmp_path, CASE, "--rule", "password-age")
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (('expect = "breach"', 'expect = "met"'), "expected met, got breach: password-changed 2026-08-16, 100 d ago; the limit is 90 d"),
+        (('because = "100 d ago"', 'because = "nope"'), 'the reason does not say "nope"'),
+        (('because = "100 d ago"', 'missing = "nope"'), 'what is missing does not name "nope"'),
+        (('kind = "person", ', ""), "expected breach, got unproven"),
+        (('because = "100 d ago"', "subject = 7"), "there is no row 7"),
+        (('"100d ago"', '"95d ago"'), "expected breach, got pending"),
+    ],
+)  # fmt: skip
+def test_cases_that_come_out_otherwise(tmp_path: Path, change: tuple[str, str], message: str) -> None:
+    """Each with its line, and what it got and why."""
+    shown = tried(tmp_path, CASE.replace(*change), expect=1)
+    assert "FAILED  ours.cases.toml:2  password-age" in shown and message in " ".join(shown.split())
+
+
+@pytest.mark.parametrize(
+    ("change", "line", "message"),
+    [
+        (('"password-age"', '"pasword-age"'), 3, 'the rulebook has no rule "pasword-age"; did you mean "password-age"?'),
+        (('"breach"', '"breech"'), 4, '"breech" is no verdict; did you mean "breach"?'),
+        (('"2026-11-24T09:00Z"', '"soon"'), 1, '"soon" is no instant'),
+        (('"100d ago"', '"100 days"'), 6, '"100 days" is no value of password-changed; like "200d ago"'),
+        (("enabled = true", 'enabled = "yes"'), 6, '"yes" is no value of enabled; true, false, or none'),
+        (("enabled = true", "enabeld = true"), 6, 'there is no fact "enabeld" of an account; did you mean "enabled"?'),
+        (('kind = "person"', 'kind = "persn"'), 6, '"persn" is no value of kind'),
+        (("account = {", "acount = {"), 6, 'there is no setting "acount" here'),
+        (("[[case]]", "[case]"), 2, "this has to be a list"),
+        (('"2026-11-24T09:00Z"', '"2026-11-24"\nclock = "Mars/Base"'), 2, 'there is no clock "Mars/Base"'),
+        (("account = { ", "key = 3\naccount = { "), 6, "the facts of a key are a table"),
+    ],
+)  # fmt: skip
+def test_cases_with_faults(tmp_path: Path, change: tuple[str, str], line: int, message: str) -> None:
+    """File, line, what is wrong and what was meant."""
+    told = tried(tmp_path, CASE.replace(*change), expect=2)
+    assert f"ours.cases.toml:{line}:" in told and message in " ".join(told.split()), told
+
+
+def test_a_book_without_cases(tmp_path: Path) -> None:
+    """Where they would have to be, and how one is written."""
+    write(tmp_path, {"ours.toml": BOOK})
+    told = run("rules", "try", "ours.toml", cwd=tmp_path, expect=2).stderr
+    assert "ours.cases.toml" in told and "[[case]]" in told
+
+
+# new
+
+
+@pytest.mark.parametrize("name", shipped())
+def test_a_book_started_on_one_that_ships(tmp_path: Path, name: str) -> None:
+    """It stands as written, also with every limit taken out of its comment; it never writes over a file."""
+    run("rules", "new", "--from", name, "mine.toml", cwd=tmp_path, expect=0)
+    run("rules", "check", "mine.toml", cwd=tmp_path, expect=0)
+    started = (tmp_path / "mine.toml").read_text(encoding="utf-8")
+    limits = started.split("[limits]")[1].split("# A rule of its own")[0]
+    write(tmp_path, {"all.toml": started.replace(limits, limits.replace("\n# ", "\n"))})
+    assert "no fault" in run("rules", "check", "all.toml", cwd=tmp_path, expect=0).stdout
+    assert "nothing changes" in run("rules", "compare", name, "all.toml", cwd=tmp_path, expect=0).stdout
+    assert (
+        "there is a file of that name"
+        in run("rules", "new", "--from", name, "mine.toml", cwd=tmp_path, expect=2).stderr
+    )
+    assert run("rules", "new", "--from", name, "--whole", cwd=tmp_path, expect=0).stdout == shipped_text(name)
+
+
+def test_what_ships_is_listed(tmp_path: Path) -> None:
+    """And a name that does not is told from those that do."""
+    shown = run("rules", "new", cwd=tmp_path, expect=0).stdout
+    assert all(name in shown for name in shipped())
+    assert 'did you mean "base"?' in run("rules", "new", "--from", "bass", cwd=tmp_path, expect=2).stderr
+
+
+# compare
+
+
+def compared(folder: Path, after: str, *words: str) -> str:
+    write(folder, {"a.toml": BOOK, "b.toml": after})
+    return " ".join(run("rules", "compare", "a.toml", "b.toml", *words, cwd=folder, expect=0).stdout.split())
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        (('\nage = "90d"', '\nage = "60d"'), "tightened limit.age 90 d → 60 d"),
+        (('\nage = "90d"', '\nage = "120d"'), "loosened limit.age 90 d → 120 d"),
+        (('age = "30d"', 'age = "45d"'), "loosened limit.age for visitor 30 d → 45 d"),
+        (('severity = "high"', 'severity = "low"'), "loosened password-age severity high → low"),
+        (('grace = "7d"\n', ""), "tightened password-age grace 7 d → none"),
+        (("[2, 2]", "[1, 3]"), "loosened emergency between 2 and 2 → 1 and 3"),
+        (
+            ("[rule.password-age]", "[rule.other]"),
+            "added other Passwords are changed (high) dropped password-age",
+        ),
+        (
+            ('who = "enabled and has-password"', 'who = "enabled"'),
+            "otherwise password-age who: enabled and has-password → enabled",
+        ),
+    ],
+)
+def test_what_changes_from_book_to_book(tmp_path: Path, change: tuple[str, str], told: str) -> None:
+    """In words; what it means cannot be told without evidence."""
+    assert told in compared(tmp_path, BOOK.replace(*change))
+
+
+def test_what_changes_on_the_evidence(railway: Path) -> None:
+    """On a snapshot it is told whether a population is wider, and by how many."""
+    wider = compared(railway, BOOK.replace("enabled and has-password", "enabled"), *AT)
+    assert (
+        "widened password-age who: enabled and has-password → enabled (today" in wider
+        and "more of 827 accounts" in wider
+    )
+    same = compared(railway, BOOK.replace("enabled and has-password", "has-password and enabled"), *AT)
+    assert "same password-age who:" in same and "today)" in same
+    tighter = compared(railway, BOOK.replace("<= limit.age", "<= limit.age and not initial-password"), *AT)
+    assert "tightened password-age must:" in tighter

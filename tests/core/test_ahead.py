@@ -1,0 +1,107 @@
+"""What lies ahead: when each turns to breach, counted by weeks; and a plan in which nobody is late."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, timedelta
+
+import polars as pl
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from keymallet.core.ahead import coming, monday_of, spread, weeks
+from tests.support import AT, CLOCK, days_ago, evidence, judged, rule
+
+TODAY = date(2026, 11, 24)
+
+
+def test_what_turns_to_breach_in_order_of_time() -> None:
+    """Of accounts and of keys; not what is in breach already, nor what comes after the stretch."""
+    accounts = [{"created": days_ago(days), "enabled": True} for days in (89, 95, 10, 80)]
+    keys = [{"of": 0, "key": "k", "issued": days_ago(87)}]
+    rules = rule("age(created) <= 90d") + rule("age(issued) <= 90d", each="key").replace("rule.r", "rule.k")
+    found = coming(judged(evidence(accounts, key=keys), rules), AT + timedelta(days=30))
+    told = [(row["rule"], row["account"], row["subject"]) for row in found.iter_rows(named=True)]
+    assert told == [("r", "d/a0", None), ("k", "d/a0", "k"), ("r", "d/a3", None)]
+    assert found["at"][0] == days_ago(89) + timedelta(days=90, microseconds=1)
+
+
+def test_every_week_is_counted_also_an_empty_one() -> None:
+    """Weeks begin on Mondays of the estate's clock."""
+    monday_night = datetime.fromisoformat("2026-12-06T23:30Z")  # Monday in the estate's clock
+    events = pl.DataFrame(
+        {"at": [monday_night], "rule": ["r"]}, schema={"at": pl.Datetime("us", "UTC"), "rule": pl.String}
+    )
+    found = weeks(events, CLOCK, AT, AT + timedelta(days=20))
+    assert [(week.monday, week.turning) for week in found] == [
+        (date(2026, 11, 23), 0),
+        (date(2026, 11, 30), 0),
+        (date(2026, 12, 7), 1),
+        (date(2026, 12, 14), 0),
+    ]
+
+
+def planned(due: list[date], capacity: int, severities: list[str] | None = None) -> list[date | None]:
+    at = [datetime(day.year, day.month, day.day, 12, tzinfo=CLOCK) for day in due]
+    events = pl.DataFrame(
+        {"at": at, "severity": severities or ["high"] * len(due)},
+        schema={"at": pl.Datetime("us", "UTC"), "severity": pl.String},
+    )
+    return spread(events, CLOCK, AT, capacity)["planned"].to_list()
+
+
+@settings(deadline=None)
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 60), st.sampled_from(["critical", "high", "medium", "low"])), max_size=80
+    ),
+    st.integers(1, 12),
+)
+def test_a_plan_is_never_late_and_never_over_capacity(drawn: list[tuple[int, str]], capacity: int) -> None:
+    """On a working day, from today on, before it turns to breach; and nothing is left out without need."""
+    due = [TODAY + timedelta(days=days) for days, _ in drawn]
+    plan = planned(due, capacity, [severity for _, severity in drawn])
+    in_week: dict[date, int] = {}
+    for day, until in zip(plan, due, strict=True):
+        if day is not None:
+            assert TODAY <= day < until and day.weekday() < 5
+            in_week[monday_of(day)] = in_week.get(monday_of(day), 0) + 1
+    assert all(number <= capacity for number in in_week.values())
+    # By every week's end as much is done as could be: all that is due, or the whole capacity so far.
+    assert len(plan) - plan.count(None) == most_possible(due, capacity)
+
+
+def most_possible(due: list[date], capacity: int) -> int:
+    """Earliest deadline first, one after another, skipping what would be late."""
+    deadlines = []
+    for day in due:
+        last = day - timedelta(days=1)
+        while last.weekday() > 4:
+            last -= timedelta(days=1)
+        deadlines.append(last)
+    free: dict[date, int] = {}
+    done = 0
+    for deadline in sorted(deadlines):
+        week = monday_of(TODAY)
+        while week <= monday_of(deadline) and deadline >= TODAY:
+            room = free.setdefault(week, -(-capacity * 4 // 5) if week == monday_of(TODAY) else capacity)
+            if room:
+                free[week] -= 1
+                done += 1
+                break
+            week += timedelta(weeks=1)
+    return done
+
+
+def test_what_is_left_out_is_the_least_grave() -> None:
+    """Five are due in the same week, two can be done."""
+    due = [date(2026, 11, 27)] * 5
+    plan = planned(due, 2, ["low", "critical", "medium", "high", "low"])
+    assert [day is not None for day in plan] == [False, True, False, True, False]
+
+
+@pytest.mark.parametrize("capacity", [3, 100])
+def test_nothing_is_mended_sooner_than_need_be(capacity: int) -> None:
+    """What is due in January is planned in January, where there is room."""
+    plan = planned([date(2027, 1, 15)] * 3, capacity)
+    assert {monday_of(day) for day in plan if day} == {date(2027, 1, 11)}

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.ahead import coming, monday_of, spread, weeks
+from keymallet.core.ahead import coming, described, monday_of, spread, weeks
 from tests.support import AT, CLOCK, days_ago, evidence, judged, rule
 
 TODAY = date(2026, 11, 24)
@@ -20,7 +20,8 @@ def test_what_turns_to_breach_in_order_of_time() -> None:
     accounts = [{"created": days_ago(days), "enabled": True} for days in (89, 95, 10, 80)]
     keys = [{"of": 0, "key": "k", "issued": days_ago(87)}]
     rules = rule("age(created) <= 90d") + rule("age(issued) <= 90d", each="key").replace("rule.r", "rule.k")
-    found = coming(judged(evidence(accounts, key=keys), rules), AT + timedelta(days=30))
+    judgement = judged(evidence(accounts, key=keys), rules)
+    found = described(judgement, coming(judgement, AT + timedelta(days=30)))
     told = [(row["rule"], row["account"], row["subject"]) for row in found.iter_rows(named=True)]
     assert told == [("r", "d/a0", None), ("k", "d/a0", "k"), ("r", "d/a3", None)]
     assert found["at"][0] == days_ago(89) + timedelta(days=90, microseconds=1)

@@ -12,12 +12,14 @@ from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from keymallet.commands.common import Case, add_judging, open_case, output_stream, write_file
+from keymallet.commands.common import add_judging, open_case, output_stream, write_file
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
     import polars as pl
 
+    from keymallet.core.ahead import Week
+    from keymallet.core.judge import Judgement
     from keymallet.core.run import Run
 
 EXAMPLES = [
@@ -73,7 +75,7 @@ def _capacity(written: str) -> int:
 
 def run(options: argparse.Namespace) -> int:
     """Judge, look ahead, show and write. Raises KeymalletError if the request cannot be carried out."""
-    from keymallet.core.ahead import coming, spread, weeks
+    from keymallet.core.ahead import coming, described, spread, weeks
     from keymallet.core.judge import judge
     from keymallet.core.problems import fail
     from keymallet.core.workspace import columns_used
@@ -89,11 +91,12 @@ def run(options: argparse.Namespace) -> int:
     if options.spread:
         events = spread(events, case.clock, case.at, options.capacity)
     outcome = case.run(judgement)
-    _write_files(options, events, outcome, case, length)
+    _write_files(options, judgement, events, outcome, length)
     if options.format == "table":
-        _show(options, events, outcome, weeks(events, case.clock, case.at, end))
+        first = described(judgement, events.head(options.most))
+        _show(options, events, first, outcome, weeks(events, case.clock, case.at, end))
     else:
-        _write(options, events, outcome)
+        _write(options, described(judgement, events), outcome)
     return CLEAN
 
 
@@ -110,7 +113,7 @@ def _span(written: str) -> timedelta:
 
 
 def _write_files(
-    options: argparse.Namespace, events: pl.DataFrame, outcome: Run, case: Case, length: timedelta
+    options: argparse.Namespace, judgement: Judgement, events: pl.DataFrame, outcome: Run, length: timedelta
 ) -> None:
     if options.figure:
         from keymallet.core.ahead import weeks
@@ -118,16 +121,19 @@ def _write_files(
         from keymallet.views.figures import figure_bytes, format_of
 
         form = format_of(options.figure)
-        found = weeks(events, case.clock, case.at, case.at + length)
+        found = weeks(events, outcome.clock, outcome.at, outcome.at + length)
         figure = ahead_figure(found, outcome, options.capacity)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.calendar:
+        from keymallet.core.ahead import described
         from keymallet.outputs.calendar import to_calendar
 
-        write_file(Path(options.calendar), to_calendar(events, outcome, options.by))
+        write_file(Path(options.calendar), to_calendar(described(judgement, events), outcome, options.by))
 
 
-def _show(options: argparse.Namespace, events: pl.DataFrame, outcome: Run, found: list) -> None:  # type: ignore[type-arg]
+def _show(
+    options: argparse.Namespace, events: pl.DataFrame, first: pl.DataFrame, outcome: Run, found: list[Week]
+) -> None:
     from keymallet.views.ahead import show_by_rule, show_first, show_heaviest, show_weeks
     from keymallet.views.summary import show_hints, show_run
     from keymallet.views.terminal import console, count, text
@@ -143,7 +149,7 @@ def _show(options: argparse.Namespace, events: pl.DataFrame, outcome: Run, found
             show_by_rule(out, events, outcome, RULES_SHOWN)
             out.print()
             out.print(text("first of all", "dim"))
-            show_first(out, events, outcome, options.most)
+            show_first(out, first, outcome, events.height - first.height)
         out.print()
         verb = "finding turns" if events.height == 1 else "findings turn"
         told = f"{events.height:,} {verb} to breach within {options.span} if nothing changes."

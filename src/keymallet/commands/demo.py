@@ -28,6 +28,14 @@ DAY = [
         "All findings go to a file that spreadsheets open.",
         ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],
     ),
+    (
+        "What turns to breach in the next weeks, and a plan in which nobody is late.",
+        ["ahead", "--at", AT, "--for", "6w", "--capacity", "40/week", "--spread", "--most", "4"],
+    ),
+    (
+        "What would passwords for 90 days instead of 180 mean?",
+        ["rehearse", "--at", AT, "--set", "limit.password-age=90d"],
+    ),
     ("An export that nobody has a map for yet is looked at.", ["fit", "exports/cloud.json"]),
     ("And the rulebook is checked, as it is before every change to it.", ["rules", "check"]),
 ]

@@ -37,7 +37,7 @@ def run(options: argparse.Namespace) -> int:
     left = untried(book, outcomes)
     without = list(rules_without(book, cases, Verdict.BREACH))
     if options.rule:
-        left = [each for each in left if each.rule == options.rule]
+        left = [each for each in left if each.where == options.rule]
         without = [each for each in without if each.id == options.rule]
     show_coverage(out, without, left)
     show_tried(out, book, outcomes, failed)

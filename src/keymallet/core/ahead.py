@@ -11,12 +11,12 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.findings import names_of, subject_of
 from keymallet.core.judge import Judgement
 from keymallet.core.language.lower import AT
 from keymallet.core.lasting import turns_to_breach
 from keymallet.core.rulebook import SEVERITIES, Rule, Severity
 from keymallet.core.timeline import ROW, Timeline
+from keymallet.core.who_it_is import whom
 
 COLUMNS = ("at", "rule", "title", "severity", "account", "subject", "display", "unit", "mend", "advice")
 WORKING_DAYS = 5
@@ -24,46 +24,44 @@ _INSTANT = pl.Datetime("us", "UTC")
 
 
 def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
-    """Each row of each rule that turns to breach after the instant judged at, up to `end`; the first first.
+    """What turns to breach after the instant judged at, up to `end`, in the order of time.
 
-    The columns are COLUMNS; `at` is the first instant at which it is a breach.
+    `at` is the first instant at which it is a breach, `rule` and `severity` which one, ROW which row of
+    the rule's table. `described` says whom it is.
     """
     future = Timeline.from_now(judgement.workspace, end)
-    parts = [_nothing()]
+    rules = pl.Enum([rule.id for rule in judgement.rulebook.rules])
+    grades = pl.Enum([severity.word for severity in Severity])
+    schema = {"at": _INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
+    parts = [pl.DataFrame(schema=schema)]
     for rule in judgement.rulebook.rules:
         turns = turns_to_breach(judgement.past, future, rule, judgement.codes[rule.id])
-        if turns.height:
-            parts.append(_described(judgement, rule, turns))
-    return pl.concat(parts).sort("at", "rule", "account", "subject", nulls_last=True)
+        named = [
+            pl.lit(rule.id, dtype=rules).alias("rule"),
+            pl.lit(rule.severity.word, dtype=grades).alias("severity"),
+        ]
+        parts.append(turns.select(pl.col(AT).alias("at"), *named, ROW))
+    return pl.concat(parts).sort("at", "rule", ROW)
 
 
-def _described(judgement: Judgement, rule: Rule, turns: pl.DataFrame) -> pl.DataFrame:
-    rows = turns[ROW]
-    frame = judgement.workspace.rows_of(rule.table, rows)
-    if rule.table == facts.PERSON.name:
-        who = frame.select(pl.col("name").alias("display"), "unit")
-    else:
-        accounts = judgement.accounts(rule, rows)
-        who = judgement.workspace.rows_of("account", accounts, ("display", "unit"))
-    return (
-        frame.select(
-            names_of(judgement, rule, frame, rows).alias("account"), subject_of(rule).alias("subject")
-        )
-        .hstack(who)
-        .with_columns(
-            turns[AT].alias("at"),
-            rule=pl.lit(rule.id),
-            title=pl.lit(rule.title),
-            severity=pl.lit(rule.severity.word),
-            mend=pl.lit(rule.mend),
-            advice=pl.lit(rule.advice),
-        )
-        .select(COLUMNS)
-    )
+def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:
+    """The same events with COLUMNS, and `planned` where they have it: whom each is about, what mends it."""
+    numbered = events.with_row_index("place")
+    parts = []
+    for rule in judgement.rulebook.rules:
+        mine = numbered.filter(pl.col("rule") == rule.id)
+        if mine.height:
+            who = whom(judgement.workspace, facts.TABLES[rule.table], mine[ROW])
+            parts.append(mine.drop(ROW).hstack(who).with_columns(_of(rule)))
+    if not parts:
+        return pl.DataFrame(schema={name: _INSTANT if name == "at" else pl.String() for name in COLUMNS})
+    whole = pl.concat(parts).sort("place").with_columns(pl.col("rule", "severity").cast(pl.String))
+    return whole.select(*COLUMNS, *(name for name in ("planned",) if name in whole.columns))
 
 
-def _nothing() -> pl.DataFrame:
-    return pl.DataFrame(schema={name: _INSTANT if name == "at" else pl.String() for name in COLUMNS})
+def _of(rule: Rule) -> list[pl.Expr]:
+    told = {"title": rule.title, "mend": rule.mend, "advice": rule.advice}
+    return [pl.lit(value).alias(name) for name, value in told.items()]
 
 
 def days(instants: pl.Series, clock: ZoneInfo) -> pl.Series:

@@ -236,10 +236,11 @@ def _shown(value: Any) -> str:
 def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
     accounts = rows[facts.ACCOUNT.name]
     for number, row in enumerate(accounts):
-        row.setdefault("source", SOURCE)
-        row.setdefault("name", f"account-{number + 1}")
+        row["source"] = row.get("source") or SOURCE
+        row["name"] = row.get("name") or f"account-{number + 1}"
         row["account"] = f"{row['source']}/{row['name']}"
-    sources = list(dict.fromkeys([*(row["source"] for row in accounts), SOURCE]))
+    named = [row["source"] for mine in rows.values() for row in mine if row.get("source")]
+    sources = list(dict.fromkeys([*named, SOURCE]))
     supply: dict[str, dict[str, dict[str, str]]] = {source: {} for source in sources}
     frames = {}
     for name, mine in rows.items():
@@ -259,13 +260,15 @@ def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
             PERSON_ROW, [_of(row, rows[facts.PERSON.name]) for row in accounts], dtype=pl.UInt32
         )
         frames[facts.ACCOUNT.name] = frames[facts.ACCOUNT.name].with_columns(places)
-        for source in sources:
-            supply[source][facts.ACCOUNT.name].setdefault("person", "the case")
+        # Whose an account is, its source tells if it tells of any: else it may be anybody's.
+        for row, place in zip(accounts, places, strict=True):
+            if place is not None:
+                supply[row["source"]][facts.ACCOUNT.name].setdefault("person", "the case")
     return Evidence(frames, supply, dict.fromkeys(sources, at))
 
 
 def _origin(table: Table, row: dict[str, Any], accounts: list[dict[str, Any]]) -> str:
-    if "source" in row:
+    if row.get("source"):
         return str(row["source"])
     if table.of_account and accounts:
         place = row.get("of", 0)

@@ -14,55 +14,70 @@ from keymallet.core.rulebook import Demand, Rule, Rulebook, Tally
 
 @dataclass(frozen=True, slots=True)
 class Untried:
-    """A comparison of a rule, and which truth no case has shown."""
+    """A comparison of a rule or a term, and which truth no case has shown."""
 
-    rule: str
+    where: str
     text: str
     never: bool
 
 
-def comparisons(table: str, node: Typed) -> Iterator[tuple[str, Typed]]:
-    """The smallest conditions that were written, each with the table it is asked of.
+@dataclass(frozen=True, slots=True)
+class _Comparison:
+    """One of the smallest conditions that were written: in which rule or term, of which table."""
 
-    What is in the definition of a fact was not written in the rulebook, and is no part of it.
-    """
+    where: str
+    table: str
+    node: Typed
+
+
+def _comparisons(where: str, table: str, node: Typed) -> Iterator[_Comparison]:
+    """The comparisons of an expression. What defines a fact was not written in the rulebook."""
     match node:
         case typed.Junction() | typed.Not():
             for part in node.parts:
-                yield from comparisons(table, part)
+                yield from _comparisons(where, table, part)
         case typed.Term():
             if node.type.kind is facts.Kind.FLAG:
-                yield from comparisons(table, node.body)
+                yield from _comparisons(f"term {node.name}", table, node.body)
         case typed.OfOwner():
-            yield from comparisons(node.owner, node.body)
+            yield from _comparisons(where, node.owner, node.body)
         case typed.Ask(condition=Typed()) if node.type.kind is facts.Kind.FLAG:
             assert node.condition is not None
-            yield from comparisons(node.table, node.condition)
+            yield from _comparisons(where, node.table, node.condition)
         case typed.Const():
             return
         case _:
-            yield table, node
+            yield _Comparison(where, table, node)
             for part in node.parts if isinstance(node, typed.Compare) else ():
                 if isinstance(part, typed.Ask) and part.condition is not None:
-                    yield from comparisons(part.table, part.condition)
+                    yield from _comparisons(where, part.table, part.condition)
 
 
 def untried(rulebook: Rulebook, outcomes: Iterable[Outcome]) -> list[Untried]:
-    """Every comparison that no case of its rule has seen true, or false; in the order of the rulebook."""
+    """Every comparison that no case has seen true, or false; in the order of the rulebook.
+
+    One of a rule has to be tried by the cases of that rule, one of a term by those of any rule that uses it.
+    """
     by_rule: dict[str, list[Outcome]] = {}
     for outcome in outcomes:
         by_rule.setdefault(outcome.case.rule, []).append(outcome)
-    found = []
+    seen: dict[_Comparison, set[bool]] = {}
     for demand in rulebook.demands:
-        asked = dict.fromkeys(each for table, node in _written(demand) for each in comparisons(table, node))
-        for table, node in asked:
-            seen = {
-                truth
-                for outcome in by_rule.get(demand.id, ())
-                for truth in outcome.judgement.workspace.work_out(table, [node])[0].drop_nulls().to_list()
-            }
-            found += [Untried(demand.id, node.text, never) for never in (True, False) if never not in seen]
-    return found
+        for table, node in _written(demand):
+            for each in _comparisons(demand.id, table, node):
+                truths = seen.setdefault(each, set())
+                for outcome in by_rule.get(demand.id, ()):
+                    truths |= _truths(outcome, each)
+    return [
+        Untried(each.where, each.node.text, never)
+        for each, truths in seen.items()
+        for never in (True, False)
+        if never not in truths
+    ]
+
+
+def _truths(outcome: Outcome, each: _Comparison) -> set[bool]:
+    return set(outcome.judgement.workspace.work_out(each.table, [each.node])[0].drop_nulls().to_list())
 
 
 def _written(demand: Demand) -> Iterator[tuple[str, Typed]]:

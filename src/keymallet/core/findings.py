@@ -7,7 +7,6 @@ from collections.abc import Callable
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import account_names, source_column
 from keymallet.core.judge import Judgement
 from keymallet.core.language.lower import AT
 from keymallet.core.mending import change
@@ -17,6 +16,7 @@ from keymallet.core.rulebook import Demand, Rule, Tally
 from keymallet.core.tallies import asked_for, named_members
 from keymallet.core.timeline import ROW
 from keymallet.core.verdicts import Verdict
+from keymallet.core.who_it_is import whom
 
 COLUMNS = (
     "rule",
@@ -129,20 +129,11 @@ def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
 
 
 _INSTANT = pl.Datetime("us", "UTC")
-_MOST_IN_A_NAME = 2
 _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
 
 
 def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
     workspace = judgement.workspace
-    frame = workspace.rows_of(rule.table, rows)
-    people = rule.table == facts.PERSON.name
-    described = (
-        pl.DataFrame({"display": frame["name"], "unit": frame["unit"]})
-        if people
-        else workspace.rows_of("account", judgement.accounts(rule, rows), ("display", "unit"))
-    )
-    names = names_of(judgement, rule, frame, rows)
     nothing = pl.lit(None, dtype=pl.String)
     reasons: list[pl.Series | pl.Expr] = [
         nothing.alias("because"),
@@ -155,8 +146,8 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     if verdict is Verdict.UNPROVEN:
         reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
     return (
-        frame.select(names.alias("account"), subject_of(rule).alias("subject"))
-        .with_columns(described["display"], described["unit"], *reasons, changed)
+        whom(workspace, facts.TABLES[rule.table], rows)
+        .with_columns(*reasons, changed)
         .with_columns(_times(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
         .select(COLUMNS)
@@ -223,28 +214,6 @@ def _number_needed(tally: Tally) -> pl.Expr:
     few = pl.col("sure") + pl.col("may") < tally.least
     short = pl.format("{} more", tally.least - pl.col("sure") - pl.col("may"))
     return pl.when(few).then(short).otherwise(pl.format("{} fewer", pl.col("sure") - tally.most))
-
-
-def names_of(judgement: Judgement, rule: Rule, frame: pl.DataFrame, rows: pl.Series) -> pl.Series:
-    """The accounts that verdicts are on; the source where they are on something in force in a source."""
-    accounts = judgement.workspace.frames["account"]
-    if rule.table == facts.ACCOUNT.name:
-        return accounts["account"].gather(rows)
-    if not facts.TABLES[rule.table].of_account:
-        return frame[source_column(facts.TABLES[rule.table])].cast(pl.String)
-    return account_names(accounts, frame)
-
-
-def subject_of(rule: Rule) -> pl.Expr:
-    """The key, grant, … that a verdict is on, by its label; null where it is the account itself."""
-    table = facts.TABLES[rule.table]
-    if table is facts.ACCOUNT:
-        return pl.lit(None, dtype=pl.String)
-    return pl.concat_str(
-        [pl.col(name).cast(pl.String) for name in table.label[:_MOST_IN_A_NAME]],
-        separator=" ",
-        ignore_nulls=True,
-    )
 
 
 def _nothing() -> pl.DataFrame:

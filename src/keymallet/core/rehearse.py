@@ -10,13 +10,13 @@ import msgspec
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.findings import names_of, subject_of
 from keymallet.core.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.language.literals import parse_span
 from keymallet.core.language.typed import Typed
 from keymallet.core.rulebook import Rule, Rulebook
 from keymallet.core.verdicts import Verdict
+from keymallet.core.who_it_is import whom
 
 NEWLY, NO_LONGER = "newly", "no longer"
 COLUMNS = ("change", "rule", "title", "severity", "account", "subject", "display", "unit", "kind")
@@ -78,21 +78,9 @@ def changed_rows(before: Judgement, after: Judgement) -> pl.DataFrame:
 
 
 def _described(judgement: Judgement, rule: Rule, rows: pl.Series, change: str) -> pl.DataFrame:
-    workspace = judgement.workspace
-    frame = workspace.rows_of(rule.table, rows)
-    nothing = pl.lit(None, dtype=pl.String)
-    if rule.table == facts.PERSON.name:
-        who = frame.select(pl.col("name").alias("display"), "unit", nothing.alias("kind"))
-    else:
-        accounts = judgement.accounts(rule, rows)
-        known = workspace.rows_of("account", accounts)
-        kind = pl.col("kind").cast(pl.String) if "kind" in known.columns else nothing.alias("kind")
-        who = known.select("display", "unit", kind)
     return (
-        frame.select(
-            names_of(judgement, rule, frame, rows).alias("account"), subject_of(rule).alias("subject")
-        )
-        .hstack(who)
+        whom(judgement.workspace, facts.TABLES[rule.table], rows, ("kind",))
+        .with_columns(pl.col("kind").cast(pl.String))
         .with_columns(
             change=pl.lit(change),
             rule=pl.lit(rule.id),

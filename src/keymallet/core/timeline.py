@@ -92,6 +92,8 @@ class Timeline:
         Gives ROW, AT (the instant from which it holds) and VALUE, ordered by row and instant; the first
         entry of each row is at the start of the stretch.
         """
+        if not any(self.moves(node) for node in nodes):
+            return _empty(pl.Null())
         hops = dict.fromkeys(
             part for node in nodes for part in local(node) if is_hop(part) and self.moves(part)
         )

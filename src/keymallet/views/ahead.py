@@ -8,7 +8,6 @@ from typing import Any
 
 import polars as pl
 from rich.console import Console
-from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -95,14 +94,14 @@ def _heaviest(counted: Counter[date]) -> list[tuple[date, int]]:
     return sorted(counted.items(), key=lambda pair: (-pair[1], pair[0]))[:HEAVIEST]
 
 
-def show_first(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
-    """Print what turns first: when, what, who."""
+def show_first(out: Console, events: pl.DataFrame, run: Run, more: int) -> None:
+    """Print what turns first: when, what, who; and how many more there are."""
     table = Table.grid(padding=(0, 2, 0, 0))
     for width in (10, 10):
         table.add_column(width=width)
     table.add_column(ratio=1)
     planned = "planned" in events.columns
-    for row in events.head(most).iter_rows(named=True):
+    for row in events.iter_rows(named=True):
         who = f"{row['account'] or ''}{' [' + row['subject'] + ']' if row['subject'] else ''}"
         said = text(f"{who}: ").append_text(text(row["title"], "dim"))
         if planned:
@@ -111,8 +110,8 @@ def show_first(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
         severity = SEVERITIES[row["severity"]]
         table.add_row(day(row["at"], run.clock), Text(row["severity"], SEVERITY_STYLES[severity]), said)
     out.print(table)
-    if events.height > most:
-        out.print(Padding(text(f"and {events.height - most:,} more (--format csv)", "dim"), (0, 0, 0, 0)))
+    if more:
+        out.print(text(f"and {more:,} more (--format csv)", "dim"))
 
 
 def ahead_figure(found: list[Week], run: Run, capacity: int | None) -> Any:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from itertools import groupby
-
 from rich.console import Console
 from rich.padding import Padding
 
@@ -11,6 +9,8 @@ from keymallet.core.cases import Outcome
 from keymallet.core.coverage import Untried
 from keymallet.core.rulebook import Demand, Rulebook
 from keymallet.views.terminal import count, text
+
+MOST_LEFT = 24
 
 
 def show_failures(out: Console, file: str, failed: list[Outcome]) -> None:
@@ -26,9 +26,10 @@ def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> N
     """Print the rules without a breaching case, and the comparisons that were never seen true, or false."""
     for demand in without:
         out.print(text(f"no breaching case: {demand.id}", "yellow"))
-    for rule, group in groupby(left, key=lambda each: each.rule):
-        for each in group:
-            out.print(text(f"never seen {str(each.never).lower():5}  {rule}: {each.text}", "yellow"))
+    for each in left[:MOST_LEFT]:
+        out.print(text(f"never seen {str(each.never).lower():5}  {each.where}: {each.text}", "yellow"))
+    if len(left) > MOST_LEFT:
+        out.print(text(f"and {len(left) - MOST_LEFT:,} more comparisons left untried (--rule ID)", "yellow"))
 
 
 def show_tried(out: Console, book: Rulebook, outcomes: list[Outcome], failed: list[Outcome]) -> None:

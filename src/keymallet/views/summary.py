@@ -33,7 +33,8 @@ def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
     table.add_column("severity")
-    for name in ("in scope", "met", "breach", "unproven"):
+    pending = any(each.pending for each in counts)
+    for name in ("in scope", "met", "breach", *(["pending"] if pending else []), "unproven"):
         table.add_column(name, justify="right")
     table.add_column("█ breach ▒ unproven", width=BAR + 3, no_wrap=True)
     worst_first = sorted(
@@ -41,13 +42,15 @@ def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
     )
     left = worst_first[most:]
     for each in worst_first[:most]:
-        quiet = "" if each.breach or each.unproven else "dim"
+        quiet = "" if each.breach or each.unproven or each.pending else "dim"
+        late = Text(f"{each.pending:,}" if each.pending else "·", "magenta" if each.pending else quiet)
         table.add_row(
             text(each.rule.id, quiet),
             Text(each.rule.severity.word, SEVERITY_STYLES[each.rule.severity] if each.breach else quiet),
             Text(f"{each.in_scope:,}", quiet),
             Text(f"{each.met:,}", quiet),
             Text(f"{each.breach:,}" if each.breach else "·", "red" if each.breach else quiet),
+            *([late] if pending else []),
             Text(f"{each.unproven:,}" if each.unproven else "·", "yellow" if each.unproven else quiet),
             bar(each),
         )

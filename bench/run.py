@@ -77,16 +77,31 @@ def main(folder: Path, accounts: int) -> int:
         "  the rules alone: Keymallet",
         lambda: [PYTHON, str(HERE / "judge_rules.py"), newest(), str(HERE / "rulebook.toml")],
     )
+    many, thousand = data / "rules-300.toml", data / "rules-1000.toml"
+    for number, file in ((300, many), (1000, thousand)):
+        subprocess.run([PYTHON, HERE / "many_rules.py", str(number), file], check=True)
+
+    def timed(rulebook: Path, what: str) -> Callable[[], list[str]]:
+        return lambda: [PYTHON, str(HERE / "time_rules.py"), newest(), str(rulebook), what]
+
+    own = HERE / "rulebook.toml"
+    alone = Step("  30 rules alone", timed(own, "judge"))
+    details = Step("  with since, until, because of each breach", timed(own, "details"))
+    coming = Step("  with what turns to breach in 90 days", timed(own, "ahead"))
+    tenfold = Step("  300 rules alone", timed(many, "judge"))
+    checked = Step("keymallet rules check, 1,000 rules", lambda: [KEYMALLET, "rules", "check", str(thousand)])
+    ahead = Step("keymallet ahead, 90 days", lambda: [KEYMALLET, "ahead", *AT])
     by_hand = Step("  the rules alone: pandas", lambda: [PYTHON, str(HERE / "pandas_rules.py"), newest()])
-    steps = [bare, usage, parse, gather, judge, ours, by_hand]
-    inner: dict[str, list[float]] = {ours.name: [], by_hand.name: []}
+    told = [ours, alone, details, coming, tenfold]
+    steps = [bare, usage, parse, gather, judge, ahead, checked, *told, by_hand]
+    inner: dict[str, list[float]] = {step.name: [] for step in (*told, by_hand)}
     for number in range(ROUNDS):
         shutil.rmtree(snapshots, ignore_errors=True)
         for step in steps:
             if step is by_hand and number >= 2:
                 continue  # minutes at a million accounts, and steady: two rounds tell
             step.run(data)
-        for step in (ours, by_hand) if number < 2 else (ours,):
+        for step in (*told, by_hand) if number < 2 else told:
             inner[step.name].append(json.loads(step.told)["seconds"])
     if json.loads(ours.told)["breaches"] != json.loads(by_hand.told)["breaches"]:
         sys.exit("the two do not find the same breaches")
@@ -96,9 +111,15 @@ def main(folder: Path, accounts: int) -> int:
     print(f"{'whole processes':44} {'median':>10}  {'(range)':16}  {'peak':>8}")
     for step in steps:
         print(step.line())
-    rules_ours, rules_by_hand = (statistics.median(inner[step.name]) for step in (ours, by_hand))
-    told = f"Keymallet {rules_ours:.2f} s, pandas {rules_by_hand:.2f} s; same breaches"
-    print(f"\nthe rules alone, without reading: {told}")
+    rules_ours, rules_by_hand, once, with_details, with_ahead, of_300 = (
+        statistics.median(inner[step.name]) for step in (ours, by_hand, alone, details, coming, tenfold)
+    )
+    print(f"\nwithout reading: Keymallet {rules_ours:.2f} s, pandas {rules_by_hand:.2f} s; same breaches")
+    breaches, turning = (json.loads(step.told)["rows"] for step in (details, coming))
+    print(
+        f"30 rules {once:.2f} s; with since, until and because of {breaches:,} breaches {with_details:.2f} s;"
+    )
+    print(f"with {turning:,} that turn to breach in 90 days {with_ahead:.2f} s; 300 rules {of_300:.2f} s")
     bars = [
         (
             "gather + judge against parsing alone",
@@ -109,6 +130,10 @@ def main(folder: Path, accounts: int) -> int:
         ("judge from the snapshot, seconds", judge.median, "at most", 3.0),
         ("pandas against Keymallet, rules alone", rules_by_hand / rules_ours, "at least", 10.0),
         ("keymallet --help against a bare python", usage.median / bare.median, "at most", 4.0),
+        ("with since, until, because, against without", with_details / once, "at most", 2.0),
+        ("ahead over 90 days against judging", with_ahead / once, "at most", 3.0),
+        ("300 rules against 30", of_300 / once, "at most", 8.0),
+        ("check of 1,000 rules, seconds", checked.median, "at most", 2.0),
     ]
     missed = 0
     for name, value, word, bar in bars:

@@ -41,7 +41,7 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
             pl.lit(rule.severity.word, dtype=grades).alias("severity"),
         ]
         parts.append(turns.select(pl.col(AT).alias("at"), *named, ROW))
-    return pl.concat(parts).sort("at", "rule", ROW)
+    return pl.concat(parts).sort("at", maintain_order=True)
 
 
 def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:

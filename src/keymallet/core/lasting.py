@@ -29,14 +29,15 @@ def since(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
 
     Null where today's facts tell of no time at which the verdict was another.
     """
-    last = verdict_steps(past, rule, rows).group_by(ROW).agg(pl.col(AT).max())
+    steps = verdict_steps(past, rule, rows)
+    last = steps.filter((pl.col(ROW) != pl.col(ROW).shift(-1)).fill_null(True))
     return _for_rows(rows, last).alias("since")
 
 
 def until(future: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
     """The first instant at which these rows lose their verdict; null where time alone changes nothing."""
     steps = verdict_steps(future, rule, rows)
-    first = steps.filter(pl.col(AT) > future.stretch.start).group_by(ROW).agg(pl.col(AT).min())
+    first = _first_of_each(steps.filter(pl.col(AT) > future.stretch.start))
     return _for_rows(rows, first).alias("until")
 
 
@@ -66,8 +67,8 @@ def turns_to_breach(
     if rule.grace is not None:
         breaches = _after_grace(past, future, rule, codes, rows, breaches)
     turned = breaches.filter((pl.col(AT) > future.stretch.start) & (pl.col(AT) <= future.stretch.end))
-    found = turned.group_by(ROW).agg(pl.col(AT).min())
-    return found.filter(codes.gather(found[ROW]) != int(Verdict.BREACH)).sort(ROW)
+    found = _first_of_each(turned.select(ROW, AT))
+    return found.filter(codes.gather(found[ROW]) != int(Verdict.BREACH))
 
 
 def _after_grace(
@@ -89,7 +90,12 @@ def _after_grace(
     )
     all_of_them = pl.concat([breaches.select(ROW, AT, "to"), lasting]).join(began, on=ROW, how="left")
     due = pl.when(pl.col(AT) == now).then(pl.col("began")).otherwise(pl.col(AT)) + rule.grace
-    return all_of_them.with_columns(due.alias(AT)).filter(pl.col(AT) < pl.col("to"))
+    return all_of_them.with_columns(due.alias(AT)).filter(pl.col(AT) < pl.col("to")).sort(ROW, AT)
+
+
+def _first_of_each(steps: pl.DataFrame) -> pl.DataFrame:
+    """The first entry of each row, of entries in the order of rows and instants."""
+    return steps.filter((pl.col(ROW) != pl.col(ROW).shift()).fill_null(True))
 
 
 def _for_rows(rows: pl.Series, found: pl.DataFrame) -> pl.Series:

@@ -99,6 +99,10 @@ class Timeline:
         )
         stepped = {hop: self._of_hop(hop, table, rows) for hop in hops}
         when = self._candidates(table, nodes, stepped, rows)
+        if not when.height:
+            return _empty(pl.Null())
+        if not hops and when[ROW].n_unique() == when.height:
+            return self._single_steps(table, nodes, build, when)
         openings = when.select(pl.col(ROW).unique()).with_columns(self._start.alias(AT))
         points = pl.concat([openings, when]).sort(ROW, AT)
         frame = self._frame(table, nodes, points, stepped)
@@ -106,6 +110,24 @@ class Timeline:
         if len(value) != points.height:  # an expression without any column
             value = value.new_from_index(0, points.height)
         return _only_changes(points.with_columns(value))
+
+    def _single_steps(
+        self, table: str, nodes: list[Typed], build: Callable[[Lowering], pl.Expr], when: pl.DataFrame
+    ) -> pl.DataFrame:
+        """The same where every row has a single candidate: nothing has to be put in order."""
+        frame = self._frame(table, nodes, when, {})
+        changed = frame.with_columns(build(self.lowering).alias(VALUE))[VALUE]
+        opening = frame.with_columns(self._start.alias(AT)).with_columns(build(self.lowering).alias(VALUE))[
+            VALUE
+        ]
+        differs = changed.ne_missing(opening)
+        kept = when.filter(differs)
+        starts = kept.with_columns(self._start.alias(AT), opening.filter(differs).alias(VALUE))
+        both = pl.concat([starts, kept.with_columns(changed.filter(differs).alias(VALUE))])
+        # Each row's opening, then its change: to interleave them is cheaper than to sort.
+        place = pl.int_range(2 * kept.height)
+        order = pl.select(place // 2 + place % 2 * kept.height).to_series()
+        return both.select(pl.all().gather(order))
 
     def _values(self, table: str, node: Typed, rows: pl.Series | None) -> pl.DataFrame:
         return self.steps(table, [node], lambda lowering: lowering.lower(node), rows)
@@ -143,7 +165,8 @@ class Timeline:
             if over:
                 found += self._crossings_along(table, part, {hop: stepped[hop] for hop in over})
         ticking = [line for node in nodes for line in clock_lines(node, self._raw, self.masked)]
-        when = _united(found)
+        found = [part for part in found if part.height]
+        when = found[0] if len(found) == 1 and not ticking else _united(found)
         if ticking:
             when = _united([when, *self._ticks(table, nodes, rows, when, ticking)])
         return when

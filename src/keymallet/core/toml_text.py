@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from functools import cached_property
+from functools import cache, cached_property
 from typing import Any, TypeVar, get_args, get_origin
 
 import msgspec
@@ -132,7 +132,7 @@ class TomlDocument:
             self.fault(path, f"this has to be a table, not {_spoken_type(data)}")
             return None
         before = len(self.problems)
-        fields = {field.encode_name: field for field in msgspec.structs.fields(struct)}
+        fields = _fields(struct)
         for key in data.keys() - fields.keys():
             self.fault(
                 (*path, key),
@@ -173,6 +173,11 @@ class TomlDocument:
                 key=lambda problem: (problem.place.line, problem.place.column) if problem.place else (0, 0),
             )
             raise KeymalletError(dict.fromkeys(ordered))
+
+
+@cache
+def _fields(struct: type[msgspec.Struct]) -> dict[str, msgspec.structs.FieldInfo]:
+    return {field.encode_name: field for field in msgspec.structs.fields(struct)}
 
 
 _ESCAPE = re.compile(r"\\(?:u[0-9A-Fa-f]{4}|U[0-9A-Fa-f]{8}|[ \t]*\r?\n[ \t\r\n]*|.)")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from functools import cache
+from functools import cache, lru_cache
 from importlib.resources import files
 from typing import Any
 
@@ -25,8 +25,12 @@ class _BadLiteralError(Exception):
         self.fault = fault
 
 
+@lru_cache(maxsize=4096)
 def parse(text: str) -> Node | Fault:
-    """Parse one expression. Returns its tree, or the first fault of syntax."""
+    """Parse one expression. Returns its tree, or the first fault of syntax.
+
+    A tree is never changed, so an expression that ten rules share is parsed once.
+    """
     if not text.strip():
         return Fault(Span(0, len(text)), "the expression is empty")
     if len(text) > LONGEST:

@@ -57,7 +57,22 @@ shot judge 39 keymallet judge --at $at --worst 4
 shot show 39 keymallet show ticketing/tix-1/i.schneetaler --at $at
 shot fit 39 keymallet fit exports/accounts.csv
 aside="2>/dev/null" shot gather 39 keymallet gather --at $at
+shot ahead 39 keymallet ahead --at $at --capacity 40/week --spread --figure ahead.png
+cp ahead.png "$target/ahead-figure.png"
+shot rehearse 39 keymallet rehearse --at $at --set limit.password-age=90d --at 2027-01-01
+keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure "$target/rehearse-figure.png" >/dev/null
+shot who 39 keymallet who "'privileged and no factor (phishing-resistant)'" --at $at
+shot rules-show 39 keymallet rules show staff-second-factor
+# A book whose cases no longer agree, as after an edit that went too far.
+sed -e 's/password-age       = "180d"/password-age       = "90d"/' -e 's/lock-for           = "30min"/lock-for = "15min"/' \
+    -e 's/who      = "staff and has-password"/who      = "enabled and has-password"/' \
+    -e 's/between  = \[3, 5\]/between  = [2, 5]/' -e 's/severity = "low"/severity = "medium"/' \
+    -e 's/^grace .*//' -e 's/rule.sudo-time-over/rule.sudo-tidied/' rulebook.toml > ours.toml
+shot rules-compare 39 keymallet rules compare rulebook.toml ours.toml --at $at
+cp ours.toml typing/ours.toml
+cp rulebook.cases.toml typing/ours.cases.toml
 cd typing
+shot rules-try 39 keymallet rules try ours.toml
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..
 shot facts 39 keymallet facts account

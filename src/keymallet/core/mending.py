@@ -12,7 +12,7 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core import facts, wording
+from keymallet.core import wording
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -80,10 +80,8 @@ class _Changes:
                 text = self._asked(node, wanted)
             case typed.Unshared():
                 text = self.subject.same_text(f"a {node.fact.text} of its own for each account")
-            case typed.Derived() if node.fact.column.derivation is facts.Derivation.ALWAYS:
-                text = self.needed(node.body, wanted)
             case typed.Fact() | typed.Derived():
-                text = self._of(node, "yes" if wanted else "no")
+                text = self.subject.same_text(f"{self._name(node)}: {'yes' if wanted else 'no'}")
             case _:
                 text = self.subject.same_text(f"{'' if wanted else 'not '}{node.text}")
         return where(self.subject.value(node) == (not wanted), text)

@@ -14,7 +14,7 @@ from keymallet.core.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.language.literals import parse_span
 from keymallet.core.language.typed import Typed
-from keymallet.core.rulebook import Rule, Rulebook
+from keymallet.core.rulebook import Demand, Rule, Rulebook, Tally
 from keymallet.core.verdicts import Verdict
 from keymallet.core.who_it_is import whom
 
@@ -26,7 +26,7 @@ COLUMNS = ("change", "rule", "title", "severity", "account", "subject", "display
 class Difference:
     """How one rule comes out under two books; None where a book does not have it."""
 
-    rule: Rule
+    rule: Demand
     before: int | None
     after: int | None
     newly: int
@@ -36,12 +36,12 @@ class Difference:
 def differences(before: Judgement, after: Judgement) -> list[Difference]:
     """Rule by rule, those of the later book first in its order, then those it no longer has."""
     found = []
-    old = {rule.id: rule for rule in before.rulebook.rules}
-    new = {rule.id: rule for rule in after.rulebook.rules}
+    old = {demand.id: demand for demand in before.rulebook.demands}
+    new = {demand.id: demand for demand in after.rulebook.demands}
     for rule_id in [*new, *(each for each in old if each not in new)]:
         was, is_now = _breaches(before, old.get(rule_id)), _breaches(after, new.get(rule_id))
         rule = new.get(rule_id) or old[rule_id]
-        comparable = rule_id not in old or rule_id not in new or old[rule_id].table == new[rule_id].table
+        comparable = _are_alike(old.get(rule_id), new.get(rule_id))
         gained, lost = (_minus(is_now, was), _minus(was, is_now)) if comparable else (is_now, was)
         found.append(
             Difference(
@@ -55,11 +55,25 @@ def differences(before: Judgement, after: Judgement) -> list[Difference]:
     return found
 
 
-def _breaches(judgement: Judgement, rule: Rule | None) -> pl.Series:
-    return pl.Series([], dtype=pl.UInt32) if rule is None else judgement.rows(rule, Verdict.BREACH)
+def _are_alike(old: Demand | None, new: Demand | None) -> bool:
+    if old is None or new is None:
+        return True
+    return type(old) is type(new) and old.table == new.table
+
+
+def _breaches(judgement: Judgement, demand: Demand | None) -> pl.Series:
+    """The rows in breach; of a tally, the groups whose number is off."""
+    if isinstance(demand, Tally):
+        numbers = judgement.numbers[demand.id]
+        return numbers.filter(pl.col("verdict") == int(Verdict.BREACH))["group"].fill_null("")
+    if isinstance(demand, Rule):
+        return judgement.rows(demand, Verdict.BREACH)
+    return pl.Series([], dtype=pl.UInt32)
 
 
 def _minus(rows: pl.Series, others: pl.Series) -> pl.Series:
+    if not len(others):
+        return rows
     return rows.filter(~rows.is_in(others.implode()))
 
 

@@ -25,7 +25,7 @@ def show_differences(out: Console, found: list[Difference]) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     table.add_column("rule")
     table.add_column("severity")
-    for name in ("breaches now", "then", "newly", "no longer"):
+    for name in ("breaches in force", "rehearsed", "newly", "no longer"):
         table.add_column(name, justify="right")
     changed = [each for each in found if each.newly or each.no_longer or None in (each.before, each.after)]
     for each in sorted(changed, key=lambda each: (-each.rule.severity, -each.newly, -each.no_longer)):
@@ -71,9 +71,11 @@ def _signed(newly: int, no_longer: int) -> str:
 def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
     """Print the first accounts that are newly in breach."""
     newly = rows.filter(pl.col("change") == NEWLY)
+    table = Table.grid(padding=(0, 2, 0, 0))
     for row in newly.head(most).iter_rows(named=True):
         about = f" [{row['subject']}]" if row["subject"] else ""
-        out.print(text(f"  {row['account']}{about}").append_text(text(f"  {row['title']}", "dim")))
+        table.add_row(text(f"  {row['account']}{about}"), text(row["title"], "dim"))
+    out.print(table)
     if newly.height > most:
         out.print(text(f"  and {newly.height - most:,} more (--format csv)", "dim"))
 
@@ -82,7 +84,7 @@ def show_instants(out: Console, found: list[tuple[datetime, int, int]], clock: Z
     """Print how many accounts are in breach under either book, at one instant after another."""
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     table.add_column("judged at")
-    for name in ("accounts in breach now", "then", "more or fewer"):
+    for name in ("accounts in breach in force", "rehearsed", "more or fewer"):
         table.add_column(name, justify="right")
     for at, before, after in found:
         style = "red" if after > before else "green" if after < before else "dim"

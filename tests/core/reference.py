@@ -30,6 +30,8 @@ class World:
     limits: dict[str, Any]
     terms: dict[str, Node]
     people: list[Row] = field(default_factory=list)
+    settings: list[Row] = field(default_factory=list)
+    populations: dict[str, list[tuple[str, Any]]] = field(default_factory=dict)
 
 
 def kleene_not(value: bool | None) -> bool | None:
@@ -82,7 +84,10 @@ class Evaluator:
     def _name(self, node: tree.Name) -> Any:
         head, _, rest = node.text.partition(".")
         if rest and head == "limit":
-            return self.world.limits[rest]
+            return self.limit(rest)
+        if rest and head == "setting":
+            setting = self.setting()
+            return None if setting is None else Evaluator(self.world, "setting", setting).fact(rest)
         if rest and head in ("account", "person"):
             return Evaluator(self.world, head, self.owner(head)).value(tree.Name(node.span, rest))
         if facts.TABLES[self.table].column(node.text):
@@ -90,6 +95,30 @@ class Evaluator:
         if node.text in self.world.terms:
             return self.value(self.world.terms[node.text])
         return self.world.at if node.text == "at" else node.text
+
+    def limit(self, name: str) -> Any:
+        """The limit of the first population that the account is in; not known if it may be in one."""
+        if self.table not in ("person", "setting"):
+            about = Evaluator(self.world, "account", self.account)
+            for term, value in self.world.populations.get(name, []):
+                belongs = None if about.row is None else about.value(self.world.terms[term])
+                if belongs is None:
+                    return None
+                if belongs:
+                    return value
+        return self.world.limits[name]
+
+    def setting(self) -> Row | None:
+        """The one setting in force for the account: named by it, its groups, its kind, or for everyone."""
+        account = self.account
+        if account is None:
+            return None
+        mine = [row for row in self.world.settings if row["source"] == account["source"]]
+        for names in ([account["name"]], account["groups"] or [], [account["kind"]], ["everyone"]):
+            fitting = [row for row in mine if set(names) & set(row["applies-to"] or ["everyone"])]
+            if fitting:
+                return fitting[0] if len(fitting) == 1 else None
+        return None
 
     def fact(self, name: str) -> Any:
         if self.row is None:
@@ -282,7 +311,8 @@ class Evaluator:
         name, evaluator = node.operand.text, self
         head, _, rest = name.partition(".")
         if rest:
-            name, evaluator = rest, Evaluator(self.world, head, self.owner(head))
+            owner = self.setting() if head == "setting" else self.owner(head)
+            name, evaluator = rest, Evaluator(self.world, head, owner)
         column = facts.TABLES[evaluator.table].column(name)
         if evaluator.row is None:
             known: bool | None = None

@@ -24,11 +24,20 @@ TERMS = {
     "strong": "some factor (phishing-resistant and state = active)",
     "odd": "not staff or no key (state = active and account.enabled)",
 }
+POPULATIONS = {
+    "few": [("staff", 1)],
+    "some-days": [("staff", timedelta(days=1)), ("odd", timedelta(hours=36))],
+}
 RULEBOOK = """
 [limits]
 some-days = "2d"
 few = 2
 good = ["passkey", "otp"]
+[limits.for.staff]
+some-days = "1d"
+few = 1
+[limits.for.odd]
+some-days = "36h"
 [terms]
 """ + "\n".join(f'{name} = "{text}"' for name, text in TERMS.items())
 
@@ -54,6 +63,7 @@ COLUMNS: dict[str, tuple[str, ...]] = {
     "grant": ("role", "privileged", "mode", "starts", "ends"),
     "person": ("status", "joins", "leaves", "unit", "manager", "mail"),
     "elevation": ("starts", "ends", "closed", "outcome", "proof"),
+    "setting": ("max-age", "lock-after", "remote-password"),
 }
 CHILDREN = ("factor", "key", "grant", "elevation")
 TEXTS = ("", "adm-1", "b", "a.b*")
@@ -70,6 +80,8 @@ def values(column: facts.Column) -> st.SearchStrategy[Any]:
             some = st.integers(0, 4)
         case Kind.WORD:
             some = st.sampled_from(column.words[:3])
+        case Kind.SPAN:
+            some = st.integers(0, 6).map(lambda half: timedelta(hours=12 * half))
         case Kind.WORDS:
             words = column.words[:3] or TEXTS[1:]
             some = st.lists(st.sampled_from(words), max_size=2)
@@ -108,12 +120,21 @@ def worlds(draw: st.DrawFn) -> World:
     people = [_person(draw, supply, place) for place in range(draw(st.integers(0, 3)))]
     for account in accounts:
         _belong(draw, account, people, supply)
-    return World(accounts, children, supply, AT, LIMITS, terms, people)
+    settings = [_setting(draw, supply, place) for place in range(draw(st.integers(0, 3)))]
+    return World(accounts, children, supply, AT, LIMITS, terms, people, settings, POPULATIONS)
 
 
 def _person(draw: st.DrawFn, supply: Any, place: int) -> dict[str, Any]:
     supply["d"].setdefault("person", [*COLUMNS["person"], "person"])
     return {**_row(draw, supply, "person", "d", 0), "person": f"p{place}"}
+
+
+def _setting(draw: st.DrawFn, supply: Any, place: int) -> dict[str, Any]:
+    source = draw(st.sampled_from("de"))
+    supply[source].setdefault("setting", [*COLUMNS["setting"], "applies-to"])
+    names = st.lists(st.sampled_from(["everyone", "a0", "person", "guest", "b"]), min_size=1, max_size=2)
+    row = _row(draw, supply, "setting", source, 0)
+    return {**row, "setting": f"s{place}", "applies-to": draw(st.none() | names)}
 
 
 def _belong(draw: st.DrawFn, account: dict[str, Any], people: list[dict[str, Any]], supply: Any) -> None:
@@ -137,9 +158,9 @@ def _row(draw: st.DrawFn, supply: Any, table: str, source: str, place: int) -> d
     unread = []
     for name in supply[source][table]:
         row[name] = draw(values(facts.TABLES[table].column(name)))
-        if row[name] is None and draw(st.integers(0, 4)) == 0:
+        if table != "setting" and row[name] is None and draw(st.integers(0, 4)) == 0:
             unread.append(name)
-    if table not in ("account", "person") and draw(st.integers(0, 9)) == 0:
+    if table not in ("account", "person", "setting") and draw(st.integers(0, 9)) == 0:
         row |= dict.fromkeys(supply[source][table])
         unread = ["*"]
     row["unread"] = unread or None
@@ -159,7 +180,12 @@ def expressions(table: str, depth: int = 3) -> st.SearchStrategy[str]:
         asked = _question("account", depth - 1)
         return leaves if depth == 0 else leaves | asked | asked.map(lambda text: f"not ({text})")
     of_person = [_leaf(table, facts.PERSON.column(name), "person.") for name in COLUMNS["person"]]
-    leaves = leaves | st.one_of(of_person)
+    of_setting = [_leaf(table, facts.SETTING.column(name), "setting.") for name in COLUMNS["setting"]]
+    dated = [column for column in COLUMNS[table] if facts.TABLES[table].column(column).kind is Kind.INSTANT]
+    if dated:
+        held = st.tuples(st.sampled_from(dated), st.sampled_from(ORDERS))
+        of_setting.append(held.map(lambda parts: f"age({parts[0]}) {parts[1]} setting.max-age"))
+    leaves = leaves | st.one_of(of_person) | st.one_of(of_setting)
     if table == "account":
         leaves = leaves | st.sampled_from(["unit = person.unit", "manager != person.manager"])
     if table != "account":
@@ -246,6 +272,8 @@ def _leaf(table: str, column: facts.Column, prefix: str) -> st.SearchStrategy[st
                 ),
                 known,
             )
+        case Kind.SPAN:
+            return st.tuples(order, span).map(lambda parts: f"{name} {parts[0]} {parts[1]}") | known
         case Kind.INSTANT:
             return st.one_of(
                 st.tuples(order, span).map(lambda parts: f"age({name}) {parts[0]} {parts[1]}"),
@@ -309,7 +337,7 @@ QUICK = settings(
 
 
 def _evidence_of(world: World) -> Evidence:
-    tables = {"person": world.people, **world.children}
+    tables = {"person": world.people, "setting": world.settings, **world.children}
     return evidence(world.accounts, world.supply, **{name: rows for name, rows in tables.items() if rows})
 
 

@@ -1,0 +1,77 @@
+"""Questions about the rows of an account, or the accounts of a person."""
+
+from __future__ import annotations
+
+from keymallet.core import facts
+from keymallet.core.facts import Kind, Table
+from keymallet.core.language import tree, typed
+from keymallet.core.language.brought import brought
+from keymallet.core.language.check_base import CheckerBase
+from keymallet.core.language.typed import COUNT, FLAG, INSTANT, Typed
+from keymallet.core.nearest import article, did_you_mean
+
+_OF_A_COLUMN = ("latest", "earliest")
+
+
+class ChecksAsks(CheckerBase):
+    """Resolves questions."""
+
+    def ask(self, node: tree.Ask) -> Typed | None:
+        """A question about rows of the account, or about accounts of the person."""
+        table = facts.TABLES.get(node.table)
+        if table is None or not table.owner:
+            names = [table.name for table in facts.owned_tables()]
+            hint = did_you_mean(node.table, names) or f"there are: {', '.join(names)}"
+            what = "belongs to no account" if table else "is no table"
+            self.fault(node.table_span, f'"{node.table}" {what}', hint)
+            return None
+        way = facts.way_to_owner(self.table, table.owner)
+        if way is None:
+            self.fault(node.span, *self._nothing_to_ask(table))
+            return None
+        condition = None
+        if node.condition is not None:
+            condition = self.on(table).expect(node.condition, FLAG)
+            if condition is None:
+                return None
+        if node.column or node.question in _OF_A_COLUMN:
+            return self.farthest(node, table, condition, way)
+        gives = COUNT if node.question == "count" else FLAG
+        asked = typed.Ask(gives, self.text(node), node.question, table.name, condition)
+        return brought(way, asked, asked.text)
+
+    def farthest(
+        self, node: tree.Ask, table: Table, condition: Typed | None, way: tuple[Table, ...]
+    ) -> Typed | None:
+        """`latest factor.last-used (…)`: the greatest instant of a column among the rows that pass."""
+        instants = [column.name for column in table.columns if column.kind is Kind.INSTANT]
+        if node.question not in _OF_A_COLUMN:
+            hint = f"latest {node.table}.{node.column}" if node.column in instants else f"write {node.table}"
+            self.fault(node.table_span, f'"{node.question}" asks about rows, not about one column', hint)
+            return None
+        if node.column not in instants:
+            wrong = (
+                f'"{node.column}" is no instant of a {table.name}'
+                if node.column
+                else "it asks for an instant"
+            )
+            hint = did_you_mean(node.column, instants) or f"there are: {', '.join(instants)}"
+            self.fault(node.table_span, wrong, hint)
+            return None
+        column = table.column(node.column)
+        assert column is not None
+        fact = typed.Fact(INSTANT, column.name, table.name, column)
+        known: Typed = typed.Known(FLAG, f"{column.name} is known", fact, negated=False)
+        if condition is not None:
+            known = typed.Junction(FLAG, condition.text, "and", (condition, known))
+        asked = typed.Ask(INSTANT, self.text(node), node.question, table.name, known, column)
+        return brought(way, asked, asked.text)
+
+    def _nothing_to_ask(self, table: Table) -> tuple[str, str]:
+        subject = article(self.table.name)
+        if self.table is facts.PERSON:
+            return (
+                f"{subject} has {table.name}s only through accounts",
+                f"some account (some {table.name} (…))",
+            )
+        return f"{subject} belongs to no {table.owner}: there is no {table.name} to ask about", ""

@@ -245,5 +245,7 @@ def test_what_changes_on_the_evidence(railway: Path) -> None:
     )
     same = compared(railway, BOOK.replace("enabled and has-password", "has-password and enabled"), *AT)
     assert "same password-age who:" in same and "today)" in same
+    limit = compared(railway, BOOK.replace('\nage = "90d"', '\nage = "60d"'), *AT)
+    assert "tightened password-age by its limits: today" in limit and "more do not meet it, of" in limit
     tighter = compared(railway, BOOK.replace("<= limit.age", "<= limit.age and not initial-password"), *AT)
     assert "tightened password-age must:" in tighter

@@ -71,6 +71,8 @@ def _rule(old: Rule, new: Rule, workspace: Workspace | None) -> Iterator[Change]
         yield _expression(new, "who", old.who, new.who, workspace, (WIDENED, NARROWED))
     if old.must != new.must and not _only_limits(old.must, new.must):
         yield _expression(new, "must", old.must, new.must, workspace, (LOOSENED, TIGHTENED))
+    elif old.must != new.must and workspace is not None:
+        yield _by_limits(old, new, workspace)
     if old.grace != new.grace:
         told = [typed.Const(typed.SPAN, "", each) if each else None for each in (old.grace, new.grace)]
         words = [constant(each) if each else "none" for each in told]
@@ -123,6 +125,20 @@ def _expression(
     )
     open_ones = ", as far as it is known" if unknown else ""
     return Change(demand.id, how, f"{text} (today {told} of {_rows(len(before), demand.table)}{open_ones})")
+
+
+def _by_limits(old: Rule, new: Rule, workspace: Workspace) -> Change:
+    """What other limits come to for the rows that a rule is for now."""
+    who, before, after = workspace.work_out(new.table, [new.who, old.must, new.must])
+    mine = who.fill_null(False)
+    gained = int((mine & before.fill_null(True) & ~after.fill_null(True)).sum())
+    lost = int((mine & ~before.fill_null(True) & after.fill_null(True)).sum())
+    how = TIGHTENED if gained and not lost else LOOSENED if lost and not gained else OTHERWISE
+    told = [f"{gained:,} more do not meet it" if gained else "", f"{lost:,} more meet it" if lost else ""]
+    words = " and ".join(part for part in told if part)
+    if not words:
+        return Change(new.id, SAME, "other limits, and nobody today whom they make a difference to")
+    return Change(new.id, how, f"by its limits: today {words}, of {_rows(int(mine.sum()), new.table)}")
 
 
 def _rows(number: int, table: str) -> str:

@@ -154,11 +154,8 @@ def _parts(demand: Demand) -> Iterator[tuple[str, str]]:
 def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
     """Print one rule as it stands: what it asks, every term and limit it uses, what each name means."""
     out.print(text(f"{demand.id}  ", "bold").append_text(text(demand.title)))
-    out.print(
-        Text(demand.severity.word, SEVERITY_STYLES[demand.severity]).append_text(
-            text(f"  from {demand.origin}", "dim")
-        )
-    )
+    graded = Text().append(demand.severity.word, SEVERITY_STYLES[demand.severity])
+    out.print(graded.append_text(text(f"  from {demand.origin}", "dim")))
     table = _grid(10, None)
     for key, value in _parts(demand):
         table.add_row(text(f"  {key}", "dim"), text(value))

@@ -58,6 +58,7 @@ def test_who_of_other_tables(railway: Path) -> None:
         (("kind = persn",), 'the expression:1:8\n    kind = persn\n           ^^^^^ "persn" is none'),
         (("enabled", "--columns", "name, age(nam)"), '--columns:1:5\n    age(nam)\n'),
         (("enabled", "--sort", "enabled +"), "the expression ends too early"),
+        (("enabled", "--sort", "groups"), "is a list, and has no order; sort by its length(groups)"),
         (("enabled", "--each", "kye"), '--each: there is no table "kye"; did you mean "key"?'),
         (("limit.nope > 3",), 'no limit "nope" is set'),
         (("(" * 300,), "nested more than"),
@@ -168,9 +169,22 @@ def test_a_limit_is_swept(railway: Path, tmp_path: Path) -> None:
 
 def test_rules_that_come_and_go(railway: Path) -> None:
     """A book with one rule of its own instead of all."""
-    write(railway, {"small.toml": 'title = "Small"\n' + rule("enabled")})
+    number = '[tally.t]\ntitle = "T"\ncount = "enabled"\nbetween = [0, 3]\nby = "unit"\nseverity = "low"\n'
+    write(railway, {"small.toml": 'title = "We$ird $x^"\n' + rule("enabled") + number})
     done = run("rehearse", "--rulebook", "small.toml", *AT, cwd=railway, expect=0)
-    assert "no rule" in done.stdout and "by kind: " in done.stdout
+    assert "no rule" in done.stdout and "by kind: " in done.stdout and "emergency-accounts" in done.stdout
+    run(
+        "ahead",
+        "--rulebook",
+        "small.toml",
+        "--figure",
+        "x.svg",
+        "--calendar",
+        "x.ics",
+        *AT,
+        cwd=railway,
+        expect=0,
+    )
 
 
 @pytest.mark.parametrize(

@@ -162,6 +162,7 @@ def test_cases_that_come_out_otherwise(tmp_path: Path, change: tuple[str, str], 
         (("[[case]]", "[case]"), 2, "this has to be a list"),
         (('"2026-11-24T09:00Z"', '"2026-11-24"\nclock = "Mars/Base"'), 2, 'there is no clock "Mars/Base"'),
         (("account = { ", "key = 3\naccount = { "), 6, "the facts of a key are a table"),
+        (("account = { ", "key = [{ of = 9 }]\naccount = { "), 6, "there is no account 9 in this case; 1 for the one account"),
     ],
 )  # fmt: skip
 def test_cases_with_faults(tmp_path: Path, change: tuple[str, str], line: int, message: str) -> None:

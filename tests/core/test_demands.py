@@ -8,7 +8,7 @@ from typing import Any
 import polars as pl
 import pytest
 
-from keymallet.core.findings import findings, on_numbers
+from keymallet.core.findings import about_account, findings, on_numbers, on_shared_values
 from keymallet.core.problems import KeymalletError, fail
 from keymallet.core.rulebook_text import read_rulebook
 from tests.support import days_ago, evidence, judged, rule, verdict_words
@@ -372,3 +372,14 @@ def test_faults_in_what_a_book_can_demand(text: str, line: int, message: str) ->
     """Each at its own line."""
     found = faults(f"title = 'o'\n{text}", {"base.toml": BASE, "own.toml": f"title = 'o'\n{text}"})
     assert any(at == line and said.startswith(message) for _, at, said in found), found
+
+
+def test_an_account_shown_alone_is_judged_among_all() -> None:
+    """Whether its key is another's as well cannot be told from its own facts."""
+    world = evidence([{}, {}], key=[{"of": place, "state": "active", "digest": "x"} for place in (0, 1)])
+    whole = judged(world, distinct("digest"))
+    alone = judged(world.only([1]), distinct("digest"))
+    assert verdict_words(alone) == ["met"]
+    shared = on_shared_values(world, whole.rulebook, whole.at, whole.workspace.clock)
+    told = about_account(alone, alone, shared)
+    assert told.select("account", "verdict").rows() == [("d/a1", "breach")]

@@ -50,7 +50,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="plan a day for each, so that no week is over capacity and none is late",
     )
-    parser.add_argument("--most", type=int, default=12, metavar="N", help="how many to list (default: 12)")
+    parser.add_argument(
+        "--most", type=_how_many, default=12, metavar="N", help="how many to list (default: 12)"
+    )
     parser.add_argument(
         "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
     )
@@ -73,11 +75,18 @@ def _capacity(written: str) -> int:
     return int(found[1])
 
 
+def _how_many(written: str) -> int:
+    if not written.isdigit() or len(written) > 6:
+        raise argparse.ArgumentTypeError(f'"{written}" is no number of findings')
+    return int(written)
+
+
 def run(options: argparse.Namespace) -> int:
     """Judge, look ahead, show and write. Raises KeymalletError if the request cannot be carried out."""
     from keymallet.core.ahead import coming, described, spread, weeks
     from keymallet.core.judge import judge
     from keymallet.core.problems import fail
+    from keymallet.core.timeline import END
     from keymallet.core.workspace import columns_used
 
     length = _span(options.span)
@@ -86,6 +95,7 @@ def run(options: argparse.Namespace) -> int:
     case = open_case(options)
     evidence = case.snapshot.evidence(columns_used(case.rulebook.expressions()))
     judgement = judge(evidence, case.rulebook, case.at, case.clock)
+    length = min(length, END - case.at)
     end = case.at + length
     events = coming(judgement, end)
     if options.spread:

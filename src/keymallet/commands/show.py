@@ -22,7 +22,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
-    from keymallet.core.findings import about_account
+    from keymallet.core.findings import about_account, on_shared_values
     from keymallet.core.judge import judge
     from keymallet.core.lookup import find_accounts, of_same_person
     from keymallet.views.account import show_account
@@ -31,13 +31,14 @@ def run(options: argparse.Namespace) -> int:
 
     case = open_case(options)
     evidence = case.snapshot.evidence()
+    shared = on_shared_values(evidence, case.rulebook, case.at, case.clock)
     out = console()
     for number, row in enumerate(find_accounts(evidence, options.account)):
         alone = judge(evidence.only([row]), case.rulebook, case.at, case.clock)
         around = judge(evidence.around(row), case.rulebook, case.at, case.clock)
         if number:
             out.print()
-        show_account(out, alone, about_account(around, alone), of_same_person(evidence, row))
+        show_account(out, alone, about_account(around, alone, shared), of_same_person(evidence, row))
     out.print()
     show_hints(
         out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]

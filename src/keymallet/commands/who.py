@@ -64,6 +64,9 @@ def run(options: argparse.Namespace) -> int:
     wanted = split_list(options.columns) if options.columns else usual_columns(table, condition)
     columns = {each: read_value(each, table, case.rulebook, "--columns") for each in wanted}
     sort = read_value(options.sort, table, case.rulebook, "--sort") if options.sort else None
+    if sort is not None and sort.type.kind is facts.Kind.WORDS:
+        hint = f"sort by its length({options.sort})"
+        raise KeymalletError(Problem(f'--sort: "{options.sort}" is a list, and has no order', hint=hint))
     asked = [(table.name, node) for node in (condition, *columns.values(), *([sort] if sort else []))]
     workspace = Workspace(case.snapshot.evidence(columns_used(asked)), case.at, case.clock)
     found = pick(

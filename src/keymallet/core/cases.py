@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -119,6 +119,7 @@ class _Reader:
     demands: dict[str, Demand]
     at: datetime
     clock: ZoneInfo
+    given: dict[str, Any] = field(default_factory=dict)
 
     def read(self, data: Any) -> Case | None:
         """The case; None if anything in it is wrong (all of it is noted)."""
@@ -126,7 +127,7 @@ class _Reader:
             self.document.fault(self.path, "a case is a table", "write [[case]]")
             return None
         before = len(self.document.problems)
-        given = {key: value for key, value in data.items() if key in facts.TABLES}
+        given = self.given = {key: value for key, value in data.items() if key in facts.TABLES}
         read = self.document.read(_CaseText, {k: v for k, v in data.items() if k not in given}, self.path)
         if read is None:
             return None
@@ -171,7 +172,7 @@ class _Reader:
         for name, value in data.items():
             column = table.column(name)
             if name == "of" and table.owner:
-                row["of"] = value - 1 if isinstance(value, int) and not isinstance(value, bool) else 0
+                row["of"] = self.place(table, value, (*path, name))
             elif column is None:
                 hint = did_you_mean(name, table.names) or f"see keymallet facts {table.name}"
                 self.document.fault(
@@ -180,6 +181,20 @@ class _Reader:
             elif value != _UNKNOWN or column.kind is Kind.TEXT:
                 row[name] = None if value == _NONE else self.value(column, value, (*path, name))
         return row
+
+    def place(self, table: Table, value: Any, path: Path) -> int:
+        """Which row of its owner a row belongs to, counted from 0; -1 for none of them."""
+        owners = self.given.get(table.owner, [{}])
+        number = len(owners) if isinstance(owners, list) else 1
+        if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value <= number:
+            hint = (
+                f"1 to {number}, or 0 for none"
+                if number > 1
+                else f"1 for the one {table.owner}, or 0 for none"
+            )
+            self.document.fault(path, f"there is no {table.owner} {_shown(value)} in this case", hint)
+            return -1
+        return value - 1
 
     def value(self, column: Column, value: Any, path: Path) -> Any:
         """A fact's value, read by its kind."""
@@ -196,8 +211,8 @@ class _Reader:
                 return value
             case Kind.SPAN if isinstance(value, str) and parse_span(value) is not None:
                 return parse_span(value)
-            case Kind.INSTANT if isinstance(value, str):
-                found = self.instant(value)
+            case Kind.INSTANT if isinstance(value, str | date):
+                found = self.instant(value if isinstance(value, str) else value.isoformat())
                 if found is not None:
                     return found
         self.document.fault(path, f"{_shown(value)} is no value of {column.name}", _KINDS[column.kind].format(

@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
+from datetime import datetime
+from zoneinfo import ZoneInfo
 
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.judge import Judgement
+from keymallet.core.evidence import Evidence
+from keymallet.core.judge import Judgement, judge
 from keymallet.core.language.lower import AT
 from keymallet.core.mending import change
 from keymallet.core.missing import missing
 from keymallet.core.reasons import because
-from keymallet.core.rulebook import Demand, Rule, Tally
+from keymallet.core.rulebook import Demand, Rule, Rulebook, Severity, Tally
 from keymallet.core.tallies import asked_for, named_members
-from keymallet.core.timeline import ROW
+from keymallet.core.timeline import END, ROW
 from keymallet.core.verdicts import Verdict
 from keymallet.core.who_it_is import whom
 
@@ -102,12 +106,34 @@ def _of_no_account(judgement: Judgement, of: Callable[[facts.Table], bool]) -> p
     return pl.concat(parts) if parts else _nothing()
 
 
-def about_account(around: Judgement, alone: Judgement) -> pl.DataFrame:
-    """Every verdict on one account and on its person, out of a judgement that has their others as well."""
+def about_account(around: Judgement, alone: Judgement, shared: Judgement) -> pl.DataFrame:
+    """Every verdict on one account and on its person, out of a judgement that has their others as well.
+
+    `shared` judges everybody by the rules on values that must not be shared (see `on_shared_values`).
+    """
     account = alone.evidence.tables["account"]["account"][0]
+    by_all = [rule.id for rule in shared.rulebook.rules]
     of_people = [rule.id for rule in around.rulebook.rules if rule.table == facts.PERSON.name]
     about = (pl.col("account") == account) | pl.col("rule").is_in(of_people)
-    return findings(around, EVERY_VERDICT).filter(about)
+    mine = findings(around, EVERY_VERDICT).filter(about & ~pl.col("rule").is_in(by_all))
+    everybody = shared.evidence.tables["account"]["account"]
+    row = (everybody == account).arg_true().cast(pl.UInt32)
+    order = {verdict.word: place for place, verdict in enumerate(EVERY_VERDICT)}
+    grades = {severity.word: -severity for severity in Severity}
+    by = [
+        pl.col("verdict").replace_strict(order, return_dtype=pl.Int8),
+        pl.col("severity").replace_strict(grades, return_dtype=pl.Int8),
+    ]
+    return pl.concat([mine, findings(shared, EVERY_VERDICT, row)]).sort(by, maintain_order=True)
+
+
+def on_shared_values(evidence: Evidence, rulebook: Rulebook, at: datetime, clock: ZoneInfo) -> Judgement:
+    """Everybody judged by the rules on values that must not be shared, and by no others.
+
+    Whether an account shares a value cannot be told from its own facts alone.
+    """
+    only = replace(rulebook, rules=tuple(rule for rule in rulebook.rules if rule.distinct), tallies=())
+    return judge(evidence, only, at, clock)
 
 
 def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
@@ -175,10 +201,8 @@ def _times(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) 
         asked = rows.alias(ROW).to_frame()
         ends = asked.join(turns, on=ROW, how="left", maintain_order="left")[AT].alias("until")
     if verdict is Verdict.PENDING:
-        due = began + rule.grace
-        ends = pl.DataFrame({"due": due, "ends": ends}).select(until=pl.min_horizontal("due", "ends"))[
-            "until"
-        ]
+        times = pl.DataFrame({"due": began + rule.grace, "ends": ends})
+        ends = times.select(until=pl.min_horizontal("due", "ends", pl.lit(END, dtype=_INSTANT)))["until"]
     return [began, ends]
 
 

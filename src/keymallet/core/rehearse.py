@@ -72,7 +72,7 @@ def _breaches(judgement: Judgement, demand: Demand | None) -> pl.Series:
 
 
 def _minus(rows: pl.Series, others: pl.Series) -> pl.Series:
-    if not len(others):
+    if not len(rows) or not len(others):
         return rows
     return rows.filter(~rows.is_in(others.implode()))
 

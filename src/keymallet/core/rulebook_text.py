@@ -31,6 +31,7 @@ from keymallet.core.rulebook import (
 )
 from keymallet.core.rulebook_files import Item, Open, Parts, read_files
 
+_MOST_COUNTED = 10**12
 GROUPINGS = ("unit", "source")
 _NAMED_SO = ("limit", "account", "person", "setting")
 S = TypeVar("S", bound=msgspec.Struct)
@@ -284,7 +285,7 @@ def _tally(item: Item, book: Book, tally_id: str) -> Tally | None:
 def _bounds(item: Item, between: Any) -> tuple[int, int] | None:
     if not isinstance(between, list) or any(type(each) is not int for each in between):
         return None  # reported as a misfit of its type, or as missing
-    if len(between) != 2 or not 0 <= between[0] <= between[1]:
+    if len(between) != 2 or not 0 <= between[0] <= between[1] <= _MOST_COUNTED:
         item.fault("between which two numbers", "the least and the most, like [2, 4]", "between")
         return None
     return between[0], between[1]

@@ -47,7 +47,12 @@ def pick(
     chosen = truth.is_null() if unknown else truth.fill_null(False)
     rows = chosen.arg_true().cast(pl.UInt32)
     named = [_name(workspace, table, rows)]
-    named += [value.gather(rows).alias(name) for name, value in zip(columns, values, strict=False)]
+    # The first column is there already, also where somebody asks for it by name.
+    named += [
+        value.gather(rows).alias(name)
+        for name, value in zip(columns, values, strict=False)
+        if name != named[0].name
+    ]
     frame = pl.DataFrame(named)
     if sort is not None:
         key = values[-1].gather(rows).alias("=")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from importlib.resources import files
 from pathlib import Path
 
@@ -43,7 +44,8 @@ def read_book(path: Path) -> tuple[str, str]:
 
 def open_included(wanted: str, by: str) -> tuple[str, str]:
     """What `by` includes: a book that ships, or a file beside it. Raises KeymalletError if there is none."""
-    beside = Path(by).parent / wanted
+    # Made plain, so that a file is known again whichever way it is included.
+    beside = Path(os.path.normpath(Path(by).parent / wanted))
     if is_shipped(wanted) and not beside.exists():
         return shipped_text(wanted), wanted
     if "/" not in wanted and "." not in wanted:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import warnings
 from typing import Any
 
 from keymallet.core.extras import extra
@@ -31,7 +32,8 @@ def format_of(file: str) -> str:
 
 def new_figure(title: str, subtitle: str) -> tuple[Any, Any]:
     """An empty figure of 1280x800 with one pair of axes. Raises KeymalletError without Matplotlib."""
-    extra("matplotlib", "figures", "figures")
+    # What people called a rule or an organisation is text, dollar signs and all, and no formula.
+    extra("matplotlib", "figures", "figures").rcParams["text.parse_math"] = False
     from matplotlib.figure import Figure
     from matplotlib.layout_engine import ConstrainedLayoutEngine
 
@@ -55,7 +57,8 @@ def figure_bytes(figure: Any, form: str) -> bytes:
     import matplotlib as mpl
 
     target = io.BytesIO()
-    with mpl.rc_context({"svg.hashsalt": "keymallet"}):
+    with mpl.rc_context({"svg.hashsalt": "keymallet"}), warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # a letter that the font does not have is drawn as a box
         metadata = {"Date": None} if form == "svg" else {"Software": "Keymallet"}
         figure.savefig(target, format=form, metadata=metadata)
     return target.getvalue()

@@ -265,6 +265,13 @@ def test_one_account_alone_gets_the_verdicts_it_gets_among_all() -> None:
         assert alone.rows() == whole.filter(whole["account"] == f"d/a{row}").rows()
 
 
+def test_dates_of_rules_are_told_in_the_clock_of_the_estate() -> None:
+    """Half past eleven at night in Greenwich is the next day in the estate's clock."""
+    found = findings(judged(evidence([{"created": days_ago(3)}]), rule("created > 2026-11-29T23:30Z")))
+    assert found["because"][0].endswith("it has to be after 2026-11-30")
+    assert found["change"][0] == "created after 2026-11-30"
+
+
 def test_what_a_source_has_in_force_is_judged_for_itself() -> None:
     """A verdict for each setting names its source, is no account's, and finds its reasons."""
     supply = {

@@ -7,12 +7,18 @@ from __future__ import annotations
 
 import argparse
 import re
-import sys
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from keymallet.commands.common import add_judging, open_case, output_stream, write_file
+from keymallet.commands.common import (
+    add_judging,
+    add_rows_format,
+    open_case,
+    output_stream,
+    write_file,
+    write_rows,
+)
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
@@ -53,10 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--most", type=_how_many, default=12, metavar="N", help="how many to list (default: 12)"
     )
-    parser.add_argument(
-        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
-    )
-    parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")
+    add_rows_format(parser)
     parser.add_argument("--figure", metavar="FILE", help="draw the weeks: a .png or .svg file")
     parser.add_argument("--calendar", metavar="FILE", help="write an iCalendar file")
     parser.add_argument(
@@ -106,7 +109,9 @@ def run(options: argparse.Namespace) -> int:
         first = described(judgement, events.head(options.most))
         _show(options, events, first, outcome, weeks(events, case.clock, case.at, end))
     else:
-        _write(options, described(judgement, events), outcome)
+        from keymallet.outputs.findings import run_record
+
+        write_rows(options, described(judgement, events), run_record(outcome), "ahead")
     return CLEAN
 
 
@@ -180,18 +185,3 @@ def _show(
                 )
             ]
         show_hints(out, [*hints, ("keymallet ahead --format csv --output ahead.csv", "all of it")])
-
-
-def _write(options: argparse.Namespace, events: pl.DataFrame, outcome: Run) -> None:
-    from keymallet.outputs.findings import run_record
-    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
-
-    data = {
-        "csv": lambda: frame_csv(events),
-        "json": lambda: frame_json(run_record(outcome), "ahead", events),
-        "jsonl": lambda: frame_json_lines(events),
-    }[options.format]()
-    if options.output:
-        write_file(Path(options.output), data)
-    else:
-        sys.stdout.buffer.write(data)

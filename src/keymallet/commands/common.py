@@ -10,10 +10,12 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, Any, TextIO
 from zoneinfo import ZoneInfo
 
 if TYPE_CHECKING:
+    import polars as pl
+
     from keymallet.core.judge import Judgement
     from keymallet.core.reading import Reading
     from keymallet.core.rulebook import Rulebook
@@ -258,6 +260,29 @@ def write_file(path: Path, data: bytes) -> None:
     except OSError as error:
         unfinished.unlink(missing_ok=True)
         raise fail(f"the file cannot be written: {error.strerror or error}", file=str(path)) from None
+
+
+def write_rows(options: argparse.Namespace, frame: pl.DataFrame, head: dict[str, Any], name: str) -> None:
+    """Write rows as --format asks, to --output or standard output; `head` and `name` are for JSON."""
+    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
+
+    data = {
+        "csv": lambda: frame_csv(frame),
+        "json": lambda: frame_json(head, name, frame),
+        "jsonl": lambda: frame_json_lines(frame),
+    }[options.format]()
+    if options.output:
+        write_file(Path(options.output), data)
+    else:
+        sys.stdout.buffer.write(data)
+
+
+def add_rows_format(parser: argparse.ArgumentParser) -> None:
+    """Add --format and --output of commands that give rows."""
+    parser.add_argument(
+        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
+    )
+    parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")
 
 
 @contextmanager

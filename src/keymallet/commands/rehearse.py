@@ -7,17 +7,26 @@ can be planned; only time is taken to go on.
 from __future__ import annotations
 
 import argparse
-import sys
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from keymallet.commands.common import Case, add_estate, instant, open_case, output_stream, write_file
+from keymallet.commands.common import (
+    Case,
+    add_estate,
+    add_rows_format,
+    instant,
+    open_case,
+    output_stream,
+    write_file,
+    write_rows,
+)
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
     from keymallet.core.judge import Judgement
+    from keymallet.core.language.scope import Limit
     from keymallet.core.rulebook import Rulebook
 
 EXAMPLES = [
@@ -61,10 +70,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--snapshot", metavar="FOLDER", help="judge this snapshot (default: the estate's newest)"
     )
-    parser.add_argument(
-        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
-    )
-    parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")
+    add_rows_format(parser)
     parser.add_argument("--figure", metavar="FILE", help="with --sweep: draw the curve, a .png or .svg file")
     add_estate(parser)
 
@@ -140,7 +146,7 @@ def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
     before, after = _judged(case, case.rulebook, book), _judged(case, book, case.rulebook)
     rows = changed_rows(before, after)
     if options.format != "table":
-        _write(options, case, rows)
+        write_rows(options, rows, _head(case), "changes")
         return CLEAN
     later = sorted({instant(written, case.clock) for written in options.at})
     counted = []
@@ -216,7 +222,7 @@ def _sweep(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
         import polars as pl
 
         frame = pl.DataFrame(points, schema=["value", "accounts-in-breach"], orient="row")
-        _write(options, case, frame, "curve")
+        write_rows(options, frame, _head(case), "curve")
         return CLEAN
     with output_stream(options.output) as stream:
         out = console(stream)
@@ -228,21 +234,13 @@ def _sweep(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
     return CLEAN
 
 
-def _place(limit) -> float:  # type: ignore[no-untyped-def]
-    value = limit.value
-    return float(value / timedelta(days=1)) if isinstance(value, timedelta) else float(value)
+def _head(case: Case) -> dict[str, Any]:
+    return {"organisation": case.organisation, "judged-at": case.at, "against": case.rulebook.title}
 
 
-def _write(options: argparse.Namespace, case: Case, frame, name: str = "changes") -> None:  # type: ignore[no-untyped-def]
-    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
-
-    head = {"organisation": case.organisation, "judged-at": case.at, "against": case.rulebook.title}
-    data = {
-        "csv": lambda: frame_csv(frame),
-        "json": lambda: frame_json(head, name, frame),
-        "jsonl": lambda: frame_json_lines(frame),
-    }[options.format]()
-    if options.output:
-        write_file(Path(options.output), data)
-    else:
-        sys.stdout.buffer.write(data)
+def _place(limit: Limit) -> float:
+    """Where a limit lies on the axis: days of a length of time, else the number."""
+    value = getattr(limit, "value", None)
+    if isinstance(value, timedelta):
+        return value / timedelta(days=1)
+    return float(value) if isinstance(value, int | float) else 0.0

@@ -7,11 +7,15 @@ it is not listed, but counted.
 from __future__ import annotations
 
 import argparse
-import sys
-from pathlib import Path
+from typing import TYPE_CHECKING
 
-from keymallet.commands.common import add_judging, open_case, output_stream, write_file
+from keymallet.commands.common import add_judging, add_rows_format, open_case, output_stream, write_rows
 from keymallet.commands.main import CLEAN
+
+if TYPE_CHECKING:
+    from zoneinfo import ZoneInfo
+
+    from keymallet.core.who import Picked
 
 EXAMPLES = [
     ("keymallet who 'privileged and no factor (phishing-resistant)'", "power without a strong factor"),
@@ -38,10 +42,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--sort", metavar="EXPRESSION", help="the smallest or earliest first")
     parser.add_argument("--reverse", action="store_true", help="with --sort: the largest or latest first")
     parser.add_argument("--unknown", action="store_true", help="list those of whom it cannot be told")
-    parser.add_argument(
-        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
-    )
-    parser.add_argument("--output", metavar="FILE", help="write them there instead of printing them")
+    add_rows_format(parser)
     parser.add_argument("--all", action="store_true", help=f"print every row, not only the first {SHOWN}")
     add_judging(parser)
 
@@ -75,11 +76,17 @@ def run(options: argparse.Namespace) -> int:
     if options.format == "table":
         _show(options, case.clock, found, table.name)
     else:
-        _write(options, case, found)
+        head = {
+            "organisation": case.organisation,
+            "asked": options.expression,
+            "at": case.at,
+            "unknown": found.unknown,
+        }
+        write_rows(options, found.rows, head, "rows")
     return CLEAN
 
 
-def _show(options, clock, found, noun) -> None:  # type: ignore[no-untyped-def]
+def _show(options: argparse.Namespace, clock: ZoneInfo, found: Picked, noun: str) -> None:
     from keymallet.views.rows import show_rows
     from keymallet.views.terminal import console, count, text
 
@@ -95,23 +102,3 @@ def _show(options, clock, found, noun) -> None:  # type: ignore[no-untyped-def]
         out.print(text(told, "bold"))
         if found.unknown and not options.unknown:
             out.print(text(f"of {found.unknown:,} more it cannot be told (--unknown lists them)", "yellow"))
-
-
-def _write(options, case, found) -> None:  # type: ignore[no-untyped-def]
-    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
-
-    head = {
-        "organisation": case.organisation,
-        "asked": options.expression,
-        "at": case.at,
-        "unknown": found.unknown,
-    }
-    data = {
-        "csv": lambda: frame_csv(found.rows),
-        "json": lambda: frame_json(head, "rows", found.rows),
-        "jsonl": lambda: frame_json_lines(found.rows),
-    }[options.format]()
-    if options.output:
-        write_file(Path(options.output), data)
-    else:
-        sys.stdout.buffer.write(data)

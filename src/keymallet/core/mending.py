@@ -147,7 +147,7 @@ class _Changes:
     def _value(self, node: Typed) -> pl.Series:
         texts = Texts(self.subject)
         if isinstance(node, typed.Const | typed.ConstList):
-            return self.subject.same_text(wording.constant(node))
+            return self.subject.same_text(wording.constant(node, self.subject.workspace.clock))
         if isinstance(node, typed.Shift | typed.PerPopulation):
             return texts.plain(node)
         return texts.described(node)

@@ -14,6 +14,7 @@ import polars as pl
 
 from keymallet.core import facts, wording
 from keymallet.core.evidence import account_names
+from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
 from keymallet.core.subject import MOST_ROWS_NAMED, Rows, Subject, Texts, joined, where
@@ -28,6 +29,13 @@ _DEMAND = {
     ">": "more than {} is asked for",
     "=": "asked for is {}",
     "!=": "not allowed is {}",
+}
+
+_DATED = _DEMAND | {
+    "<=": "it has to be {} at the latest",
+    "<": "it has to be before {}",
+    ">=": "it has to be {} or later",
+    ">": "it has to be after {}",
 }
 
 
@@ -83,20 +91,20 @@ class _Reasons:
             left, operator, right = right, MIRRORED[operator], left
         if not wanted:
             operator = OPPOSITE[operator]
+        clock = self.subject.workspace.clock
+        demand = (_DATED if left.type.kind is Kind.INSTANT else _DEMAND)[operator]
         described = Texts(self.subject).described(left)
         if isinstance(right, typed.PerPopulation):
             bound = "the least is " if operator in (">", ">=") else "the limit is "
             return joined([described, bound + Texts(self.subject).plain(right)])
         if isinstance(right, typed.Const) and right.limit:
             bound = "the least is" if operator in (">", ">=") else "the limit is"
-            return joined([described, self.subject.same_text(f"{bound} {wording.constant(right)}")])
+            return joined([described, self.subject.same_text(f"{bound} {wording.constant(right, clock)}")])
         if _is_to_come(left, operator, right):
             return joined([described, self.subject.same_text("it has to be still to come")])
         if isinstance(right, typed.Const):
-            return joined(
-                [described, self.subject.same_text(_DEMAND[operator].format(wording.constant(right)))]
-            )
-        before, after = _DEMAND[operator].split("{}")
+            return joined([described, self.subject.same_text(demand.format(wording.constant(right, clock)))])
+        before, after = demand.split("{}")
         return joined([described, before + Texts(self.subject).described(right) + after])
 
     def _demanded(self, operand: Typed, demand: str) -> pl.Series:

@@ -72,7 +72,7 @@ class Texts:
         ):
             return self._counted_words(node)
         if isinstance(node, typed.Const | typed.ConstList):
-            return subject.same_text(wording.constant(node))
+            return subject.same_text(wording.constant(node, clock))
         if isinstance(node, typed.PerPopulation):
             return self.plain(node)
         written = wording.values(subject.value(node), node.type.kind, clock).fill_null("unknown")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -70,8 +71,8 @@ def values(column: pl.Series, kind: Kind, clock: ZoneInfo) -> pl.Series:
             return column.cast(pl.String)
 
 
-def constant(node: typed.Const | typed.ConstList) -> str:
-    """Write a literal or a limit's value."""
+def constant(node: typed.Const | typed.ConstList, clock: ZoneInfo | None = None) -> str:
+    """Write a literal or a limit's value; an instant as a day of the clock, or as it was written."""
     if isinstance(node, typed.ConstList):
         return ", ".join(map(str, node.values))
     if node.type.kind is Kind.SPAN:
@@ -80,4 +81,7 @@ def constant(node: typed.Const | typed.ConstList) -> str:
         return "yes" if node.value else "no"
     if node.type.kind is Kind.TEXT:
         return f"'{node.value}'"
-    return f"{node.value:%Y-%m-%d}" if node.type.kind is Kind.INSTANT else str(node.value)
+    if isinstance(node.value, datetime):
+        told = node.value.astimezone(clock) if clock and node.value.tzinfo else node.value
+        return f"{told:%Y-%m-%d}"
+    return str(node.value)

@@ -21,6 +21,7 @@ from keymallet.core.ties import FOUND_BY, TAKEN, Tie
 from keymallet.core.toml_text import Path, TomlDocument
 from keymallet.sources.column_map import is_zone
 from keymallet.sources.request import read_file, utf8_text
+from keymallet.sources.rulebooks import book_of
 from keymallet.sources.sections import READERS, KindWord
 
 _SOURCE_NAME = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
@@ -125,7 +126,7 @@ def read_estate(file: FilePath) -> Estate:
         file,
         found.organisation,
         ZoneInfo(found.clock),
-        folder / found.rulebook,
+        book_of(folder, found.rulebook),
         folder / found.snapshots,
         tuple(source for source in sources if source),
         found.largest_drop,

@@ -34,6 +34,12 @@ def shipped_text(name: str, ending: str = ".toml") -> str:
     return files(_SHIPPED).joinpath(name + ending).read_text("utf-8")
 
 
+def book_of(folder: Path, named: str) -> Path:
+    """The rulebook that an estate file names: a file in its folder, or one that ships."""
+    beside = folder / named
+    return Path(named) if is_shipped(named) and not beside.exists() else beside
+
+
 def read_book(path: Path) -> tuple[str, str]:
     """The text and the name of a rulebook. Raises KeymalletError if there is none."""
     name = str(path)

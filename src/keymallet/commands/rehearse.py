@@ -7,6 +7,7 @@ can be planned; only time is taken to go on.
 from __future__ import annotations
 
 import argparse
+import shlex
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
@@ -173,8 +174,16 @@ def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
         out.print(
             text(f"{count(numbers[1], 'account')} would be in breach, where {numbers[0]:,} are now.", "bold")
         )
-        show_hints(out, [("keymallet rehearse … --format csv --output changes.csv", "every change")])
+        show_hints(out, [(f"{_said(options)} --format csv --output changes.csv", "every change")])
     return CLEAN
+
+
+def _said(options: argparse.Namespace) -> str:
+    """The command as it was given, as far as it says what is rehearsed."""
+    words = ["--rulebook", options.rulebook] if options.rulebook else []
+    words += [word for setting in options.settings for word in ("--set", setting)]
+    words += [word for at in options.at[:1] for word in ("--at", at)]
+    return shlex.join(["keymallet", "rehearse", *words])
 
 
 def _judged(case: Case, book: Rulebook, other: Rulebook) -> Judgement:

@@ -17,7 +17,7 @@ from keymallet.core.run import Run
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
 from keymallet.views.terminal import SEVERITY_STYLES, count, day, text
 
-BAR = 28
+BAR = 26
 RULES_NAMED = 1
 HEAVIEST = 5
 

@@ -25,7 +25,7 @@ def show_differences(out: Console, found: list[Difference]) -> None:
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     table.add_column("rule")
     table.add_column("severity")
-    for name in ("breaches in force", "rehearsed", "newly", "no longer"):
+    for name in ("breaches as it is", "as rehearsed", "newly", "no longer"):
         table.add_column(name, justify="right")
     changed = [each for each in found if each.newly or each.no_longer or None in (each.before, each.after)]
     for each in sorted(changed, key=lambda each: (-each.rule.severity, -each.newly, -each.no_longer)):
@@ -84,7 +84,7 @@ def show_instants(out: Console, found: list[tuple[datetime, int, int]], clock: Z
     """Print how many accounts are in breach under either book, at one instant after another."""
     table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
     table.add_column("judged at")
-    for name in ("accounts in breach in force", "rehearsed", "more or fewer"):
+    for name in ("accounts in breach as it is", "as rehearsed", "more or fewer"):
         table.add_column(name, justify="right")
     for at, before, after in found:
         style = "red" if after > before else "green" if after < before else "dim"

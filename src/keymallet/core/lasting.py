@@ -13,15 +13,22 @@ from keymallet.core.verdicts import Verdict, verdict
 _INSTANT = pl.Datetime("us", "UTC")
 
 
-def verdict_steps(timeline: Timeline, rule: Rule, rows: pl.Series | None = None) -> pl.DataFrame:
+def verdict_steps(
+    timeline: Timeline, rule: Rule, rows: pl.Series | None = None, codes: pl.Series | None = None
+) -> pl.DataFrame:
     """The verdicts of a rule over time, for the rows on which they change (see `Timeline.steps`).
 
     A rule's grace is not looked at: what is pending stands as a breach. A rule whose shared values
-    themselves depend on time is not followed: it has no steps.
+    themselves depend on time is not followed: it has no steps. `codes` are the verdicts of all rows now,
+    where they are known already.
     """
     if isinstance(rule.must, typed.Unshared) and timeline.moves(rule.must):
         return pl.DataFrame(schema={ROW: pl.UInt32, AT: _INSTANT, VALUE: pl.UInt8})
-    return timeline.steps(rule.table, [rule.who, rule.must], lambda lowering: verdict(lowering, rule), rows)
+    now = codes
+    if codes is not None and rule.grace is not None:
+        now = codes.set(codes == int(Verdict.PENDING), int(Verdict.BREACH))
+    asked = [rule.who, rule.must]
+    return timeline.steps(rule.table, asked, lambda lowering: verdict(lowering, rule), rows, now)
 
 
 def since(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
@@ -58,7 +65,7 @@ def turns_to_breach(
     `codes` are the verdicts of all rows of the table; `rows` the ones asked about, or all. A breach
     under grace counts from the end of its grace on, if it lasts until then.
     """
-    steps = verdict_steps(future, rule, rows)
+    steps = verdict_steps(future, rule, rows, codes)
     ends = pl.when(pl.col(ROW) == pl.col(ROW).shift(-1)).then(pl.col(AT).shift(-1))
     end = pl.lit(END, dtype=_INSTANT)
     breaches = steps.with_columns(ends.fill_null(end).alias("to")).filter(

@@ -86,11 +86,13 @@ class Timeline:
         nodes: list[Typed],
         build: Callable[[Lowering], pl.Expr],
         rows: pl.Series | None = None,
+        now: pl.Series | None = None,
     ) -> pl.DataFrame:
         """The steps of what `build` makes of these expressions, on these rows of a table (None: all).
 
         Gives ROW, AT (the instant from which it holds) and VALUE, ordered by row and instant; the first
-        entry of each row is at the start of the stretch.
+        entry of each row is at the start of the stretch. `now` are the values of all rows at the instant
+        judged at, where they are known already.
         """
         if not any(self.moves(node) for node in nodes):
             return _empty(pl.Null())
@@ -102,7 +104,7 @@ class Timeline:
         if not when.height:
             return _empty(pl.Null())
         if not hops and when[ROW].n_unique() == when.height:
-            return self._single_steps(table, nodes, build, when)
+            return self._single_steps(table, nodes, build, when, now)
         openings = when.select(pl.col(ROW).unique()).with_columns(self._start.alias(AT))
         points = pl.concat([openings, when]).sort(ROW, AT)
         frame = self._frame(table, nodes, points, stepped)
@@ -112,14 +114,21 @@ class Timeline:
         return _only_changes(points.with_columns(value))
 
     def _single_steps(
-        self, table: str, nodes: list[Typed], build: Callable[[Lowering], pl.Expr], when: pl.DataFrame
+        self,
+        table: str,
+        nodes: list[Typed],
+        build: Callable[[Lowering], pl.Expr],
+        when: pl.DataFrame,
+        now: pl.Series | None,
     ) -> pl.DataFrame:
         """The same where every row has a single candidate: nothing has to be put in order."""
         frame = self._frame(table, nodes, when, {})
-        changed = frame.with_columns(build(self.lowering).alias(VALUE))[VALUE]
-        opening = frame.with_columns(self._start.alias(AT)).with_columns(build(self.lowering).alias(VALUE))[
-            VALUE
-        ]
+        built = build(self.lowering).alias(VALUE)
+        changed = frame.with_columns(built)[VALUE]
+        if now is not None and not self.backwards:
+            opening = now.gather(when[ROW])
+        else:
+            opening = frame.with_columns(self._start.alias(AT)).with_columns(built)[VALUE]
         differs = changed.ne_missing(opening)
         kept = when.filter(differs)
         starts = kept.with_columns(self._start.alias(AT), opening.filter(differs).alias(VALUE))

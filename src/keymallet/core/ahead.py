@@ -15,6 +15,7 @@ from keymallet.core.judge import Judgement
 from keymallet.core.language.lower import AT
 from keymallet.core.lasting import turns_to_breach
 from keymallet.core.rulebook import SEVERITIES, Rule, Severity
+from keymallet.core.side_by_side import side_by_side
 from keymallet.core.timeline import ROW, Timeline
 from keymallet.core.who_it_is import whom
 
@@ -33,9 +34,12 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
     rules = pl.Enum([rule.id for rule in judgement.rulebook.rules])
     grades = pl.Enum([severity.word for severity in Severity])
     schema = {"at": _INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
+    past = judgement.past
+    found = side_by_side(
+        lambda rule: turns_to_breach(past, future, rule, judgement.codes[rule.id]), judgement.rulebook.rules
+    )
     parts = [pl.DataFrame(schema=schema)]
-    for rule in judgement.rulebook.rules:
-        turns = turns_to_breach(judgement.past, future, rule, judgement.codes[rule.id])
+    for rule, turns in zip(judgement.rulebook.rules, found, strict=True):
         named = [
             pl.lit(rule.id, dtype=rules).alias("rule"),
             pl.lit(rule.severity.word, dtype=grades).alias("severity"),

@@ -17,6 +17,7 @@ from keymallet.core.mending import change
 from keymallet.core.missing import missing
 from keymallet.core.reasons import because
 from keymallet.core.rulebook import Demand, Rule, Rulebook, Severity, Tally
+from keymallet.core.side_by_side import side_by_side
 from keymallet.core.tallies import asked_for, named_members
 from keymallet.core.timeline import END, ROW
 from keymallet.core.verdicts import Verdict
@@ -63,17 +64,20 @@ def findings(
     With `accounts`, rows of the account table, only the verdicts on these.
     """
     gravest_first = sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity)
-    parts = []
+    asked = []
     for verdict in verdicts:
         for rule in gravest_first:
             rows = judgement.rows(rule, verdict)
             if accounts is not None:
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
-                parts.append(_described(judgement, rule, verdict, rows))
-        if accounts is None:
-            parts += [on_numbers(judgement, (verdict,))]
-    return pl.concat(parts) if parts else _nothing()
+                asked.append((rule, verdict, rows))
+    described = side_by_side(lambda each: _described(judgement, *each), asked)
+    parts = [_nothing()]
+    for verdict in verdicts:
+        parts += [part for part, each in zip(described, asked, strict=True) if each[1] is verdict]
+        parts += [on_numbers(judgement, (verdict,))] if accounts is None else []
+    return pl.concat(parts)
 
 
 def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BREACH,)) -> pl.DataFrame:

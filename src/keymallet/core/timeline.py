@@ -100,13 +100,14 @@ class Timeline:
             part for node in nodes for part in local(node) if is_hop(part) and self.moves(part)
         )
         stepped = {hop: self._of_hop(hop, table, rows) for hop in hops}
-        when = self._candidates(table, nodes, stepped, rows)
-        if not when.height:
+        candidates = self._candidates(table, nodes, stepped, rows)
+        if not candidates:
             return _empty(pl.Null())
-        if not hops and when[ROW].n_unique() == when.height:
-            return self._single_steps(table, nodes, build, when, now)
-        openings = when.select(pl.col(ROW).unique()).with_columns(self._start.alias(AT))
-        points = pl.concat([openings, when]).sort(ROW, AT)
+        if not hops and len(candidates) == 1:
+            return self._single_steps(table, nodes, build, candidates[0], now)
+        openings = pl.concat(part.select(ROW) for part in candidates).unique()
+        # An instant that stands twice changes nothing the second time, and is dropped with what does not.
+        points = pl.concat([openings.with_columns(self._start.alias(AT)), *candidates]).sort(ROW, AT)
         frame = self._frame(table, nodes, points, stepped)
         value = frame.lazy().select(build(self.lowering).alias(VALUE)).collect().to_series()
         if len(value) != points.height:  # an expression without any column
@@ -159,8 +160,12 @@ class Timeline:
 
     def _candidates(
         self, table: str, nodes: list[Typed], stepped: dict[Typed, pl.DataFrame], rows: pl.Series | None
-    ) -> pl.DataFrame:
-        """The rows and instants, in the stretch, at which an expression may change."""
+    ) -> list[pl.DataFrame]:
+        """The rows and instants, in the stretch, at which an expression may change.
+
+        One frame for each thing that may change it; where that is asked of the row itself, each row stands
+        in it at most once, in order.
+        """
         found = [steps.filter(pl.col(AT) > self._start).select(ROW, AT) for steps in stepped.values()]
         parts = list(dict.fromkeys(part for node in nodes for part in local(node)))
         past = [part for part in parts if isinstance(part, typed.Fact) and self.moves(part)]
@@ -175,10 +180,10 @@ class Timeline:
                 found += self._crossings_along(table, part, {hop: stepped[hop] for hop in over})
         ticking = [line for node in nodes for line in clock_lines(node, self._raw, self.masked)]
         found = [part for part in found if part.height]
-        when = found[0] if len(found) == 1 and not ticking else _united(found)
         if ticking:
-            when = _united([when, *self._ticks(table, nodes, rows, when, ticking)])
-        return when
+            when = _united(found)
+            return [when, _united(self._ticks(table, nodes, rows, when, ticking))]
+        return found
 
     def _rows(self, table: str, nodes: list[Typed], rows: pl.Series | None) -> pl.DataFrame:
         names = self.workspace.names_for(table, nodes)

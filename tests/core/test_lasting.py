@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from keymallet.core import facts
 from keymallet.core.language.lower import AT as INSTANT
 from keymallet.core.lasting import verdict_steps
-from keymallet.core.timeline import ROW, VALUE
+from keymallet.core.steps import ROW, VALUE
 from keymallet.core.verdicts import Verdict
 from tests.core.reference import Evaluator, World
 from tests.core.test_against_reference import (

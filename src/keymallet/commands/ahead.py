@@ -89,7 +89,7 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.ahead import coming, described, spread, weeks
     from keymallet.core.judge import judge
     from keymallet.core.problems import fail
-    from keymallet.core.timeline import END
+    from keymallet.core.steps import END
     from keymallet.core.workspace import columns_used
 
     length = _span(options.span)

@@ -16,7 +16,8 @@ from keymallet.core.language.lower import AT
 from keymallet.core.lasting import turns_to_breach
 from keymallet.core.rulebook import SEVERITIES, Rule, Severity
 from keymallet.core.side_by_side import side_by_side
-from keymallet.core.timeline import ROW, Timeline
+from keymallet.core.steps import ROW
+from keymallet.core.timeline import Timeline
 from keymallet.core.who_it_is import whom
 
 COLUMNS = ("at", "rule", "title", "severity", "account", "subject", "display", "unit", "mend", "advice")

@@ -18,8 +18,8 @@ from keymallet.core.missing import missing
 from keymallet.core.reasons import because
 from keymallet.core.rulebook import Demand, Rule, Rulebook, Severity, Tally
 from keymallet.core.side_by_side import side_by_side
+from keymallet.core.steps import END, ROW
 from keymallet.core.tallies import asked_for, named_members
-from keymallet.core.timeline import END, ROW
 from keymallet.core.verdicts import Verdict
 from keymallet.core.who_it_is import whom
 

@@ -7,7 +7,8 @@ import polars as pl
 from keymallet.core.language import typed
 from keymallet.core.language.lower import AT
 from keymallet.core.rulebook import Rule
-from keymallet.core.timeline import END, ROW, VALUE, Timeline
+from keymallet.core.steps import END, ROW, VALUE
+from keymallet.core.timeline import Timeline
 from keymallet.core.verdicts import Verdict, verdict
 
 _INSTANT = pl.Datetime("us", "UTC")

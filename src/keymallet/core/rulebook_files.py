@@ -12,6 +12,7 @@ from typing import Any
 
 import msgspec
 
+from keymallet.core.nearest import did_you_mean
 from keymallet.core.problems import KeymalletError, Problem
 from keymallet.core.toml_text import Path, TomlDocument
 
@@ -182,7 +183,5 @@ def _demands(found: _File) -> Iterator[tuple[str, str, Any]]:
 
 
 def _nothing_to_drop(document: TomlDocument, path: Path, demand_id: str, known: list[str]) -> None:
-    from keymallet.core.nearest import did_you_mean
-
     hint = did_you_mean(demand_id, known) or "only what an included book says can be dropped"
     document.fault(path, f'no included book has a rule "{demand_id}"', hint)

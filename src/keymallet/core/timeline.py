@@ -10,30 +10,25 @@ the workspace has.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import data_type, row_column
+from keymallet.core.asked_steps import AskedSteps
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.flips import Line, clock_lines, crossings, is_hop, local, moves
 from keymallet.core.language.lower import AT, Lowering
 from keymallet.core.language.typed import Typed
+from keymallet.core.steps import BEGINNING, END, INSTANT, ROW, VALUE, along, no_steps, only_changes, united
 from keymallet.core.workspace import Workspace
 
-ROW, VALUE = "row", "value"
-BEGINNING = datetime(1900, 1, 1, tzinfo=UTC)
-"""Before every fact there is."""
-END = datetime(9998, 12, 31, tzinfo=UTC)
 _HOUR = 3_600_000_000
 _QUARTER = _HOUR // 4
 _PATTERN_REPEATS = 8 * 24 * _HOUR
 """Hours and days of the week come round in a week; a day more, for clocks that are put forward or back."""
-_INSTANT = pl.Datetime("us", "UTC")
 
 
 @dataclass(frozen=True)
@@ -95,14 +90,14 @@ class Timeline:
         judged at, where they are known already.
         """
         if not any(self.moves(node) for node in nodes):
-            return _empty(pl.Null())
+            return no_steps(pl.Null())
         hops = dict.fromkeys(
             part for node in nodes for part in local(node) if is_hop(part) and self.moves(part)
         )
         stepped = {hop: self._of_hop(hop, table, rows) for hop in hops}
         candidates = self._candidates(table, nodes, stepped, rows)
         if not candidates:
-            return _empty(pl.Null())
+            return no_steps(pl.Null())
         if not hops and len(candidates) == 1:
             return self._single_steps(table, nodes, build, candidates[0], now)
         openings = pl.concat(part.select(ROW) for part in candidates).unique()
@@ -112,7 +107,7 @@ class Timeline:
         value = frame.lazy().select(build(self.lowering).alias(VALUE)).collect().to_series()
         if len(value) != points.height:  # an expression without any column
             value = value.new_from_index(0, points.height)
-        return _only_changes(points.with_columns(value))
+        return only_changes(points.with_columns(value))
 
     def _single_steps(
         self,
@@ -144,7 +139,7 @@ class Timeline:
 
     @property
     def _start(self) -> pl.Expr:
-        return pl.lit(self.stretch.start, dtype=_INSTANT)
+        return pl.lit(self.stretch.start, dtype=INSTANT)
 
     def _frame(
         self, table: str, nodes: list[Typed], points: pl.DataFrame, stepped: dict[Typed, pl.DataFrame]
@@ -153,7 +148,7 @@ class Timeline:
         frame = self.workspace.rows_for(table, points[ROW], nodes).with_columns(points[AT])
         for hop, steps in stepped.items():
             column = self.workspace.placed[hop]
-            frame = frame.with_columns(_along(points, steps, frame[column]))
+            frame = frame.with_columns(along(points, steps, frame[column]))
         return frame
 
     # candidates
@@ -177,12 +172,12 @@ class Timeline:
         for part in moving:
             over = [hop for hop in stepped if hop in set(local(part)) and hop.type.kind is Kind.INSTANT]
             if over:
-                found += self._crossings_along(table, part, {hop: stepped[hop] for hop in over})
+                found += self._crossingsalong(table, part, {hop: stepped[hop] for hop in over})
         ticking = [line for node in nodes for line in clock_lines(node, self._raw, self.masked)]
         found = [part for part in found if part.height]
         if ticking:
-            when = _united(found)
-            return [when, _united(self._ticks(table, nodes, rows, when, ticking))]
+            when = united(found)
+            return [when, united(self._ticks(table, nodes, rows, when, ticking))]
         return found
 
     def _rows(self, table: str, nodes: list[Typed], rows: pl.Series | None) -> pl.DataFrame:
@@ -198,16 +193,16 @@ class Timeline:
         return [
             all_of_them.lazy()
             .filter(self.stretch.holds(pl.col(name)))
-            .select(ROW, pl.col(name).cast(_INSTANT).alias(AT))
+            .select(ROW, pl.col(name).cast(INSTANT).alias(AT))
             .collect()
             for name in all_of_them.columns[1:]
         ]
 
-    def _crossings_along(
+    def _crossingsalong(
         self, table: str, node: typed.Compare, over: dict[Typed, pl.DataFrame]
     ) -> list[pl.DataFrame]:
         """The crossings of a comparison with an instant that itself changes by steps."""
-        points = _united([steps.select(ROW, AT) for steps in over.values()])
+        points = united([steps.select(ROW, AT) for steps in over.values()])
         frame = self._frame(table, [node], points, over).with_columns(points[ROW])
         return self._in_stretch(frame, crossings(node, self._raw))
 
@@ -222,7 +217,7 @@ class Timeline:
         grid = _HOUR if self._whole_hours() else _QUARTER
         frame = self._rows(table, nodes, rows)
         edge = self.workspace.at
-        anchors = _united([when, frame.select(ROW).with_columns(pl.lit(edge, dtype=_INSTANT).alias(AT))])
+        anchors = united([when, frame.select(ROW).with_columns(pl.lit(edge, dtype=INSTANT).alias(AT))])
         frame = frame.join(anchors, on=ROW, how="inner", maintain_order="left")
         anchor = pl.col(AT).cast(pl.Int64)
         reach = -_PATTERN_REPEATS if self.backwards else _PATTERN_REPEATS
@@ -263,9 +258,9 @@ class Timeline:
         if isinstance(hop, typed.OfOwner):
             return self._brought(hop, rows)
         if isinstance(hop, typed.Unshared):
-            return _empty(pl.Boolean())  # taken as it is now: who else has it is not followed through time
+            return no_steps(pl.Boolean())  # taken as it is now: who else has it is not followed through time
         assert isinstance(hop, typed.Ask)
-        return self._asked(hop, table, rows)
+        return AskedSteps(self.workspace, self._start, self._values).answered(hop, table, rows)
 
     def _brought(self, hop: typed.OfOwner, rows: pl.Series | None) -> pl.DataFrame:
         """The steps of something about the owner, on each of its rows."""
@@ -276,235 +271,3 @@ class Timeline:
         wanted = None if rows is None else links["owner"].drop_nulls().unique()
         steps = self._values(hop.owner, hop.body, wanted).rename({ROW: "owner"})
         return links.join(steps, on="owner", how="inner").select(ROW, AT, VALUE).sort(ROW, AT)
-
-    def _asked(self, ask: typed.Ask, table: str, rows: pl.Series | None) -> pl.DataFrame:
-        """The steps of a question's answer, counted up from the steps of its condition."""
-        assert ask.condition is not None, "what asks for nothing does not change"
-        links = _Links(self.workspace, ask)
-        steps = self._values(ask.table, ask.condition, links.rows_of(rows))
-        said = steps.with_columns(
-            before=pl.when(pl.col(ROW) == pl.col(ROW).shift()).then(_code(pl.col(VALUE)).shift()),
-            after=_code(pl.col(VALUE)),
-        ).drop(VALUE)
-        owned = said.join(links.owned, on=ROW, how="inner")
-        perhaps = said.join(links.perhaps, on=ROW, how="inner")
-        owners = pl.concat([owned["owner"], perhaps["owner"]]).unique()
-        anybodys = said.join(links.anybodys, on=ROW, how="semi")
-        if anybodys.height:
-            everybody = pl.int_range(self.workspace.frames[table].height, dtype=pl.UInt32, eager=True)
-            owners = everybody if rows is None else rows.cast(pl.UInt32)
-        elif rows is not None:
-            owners = owners.filter(owners.is_in(rows.implode()))
-        if not len(owners):
-            return _empty(data_type_of(ask))
-        if ask.column is not None:
-            return self._greatest_of(ask, owners, steps, links)
-        counted = [
-            owned.select("owner", AT, "before", "after"),
-            self._standing(ask, links.owned, owners, steps),
-        ]
-        counted += [_open(ask, each) for each in (perhaps, self._standing(ask, links.perhaps, owners, steps))]
-        counted += self._of_anybody(ask, links, anybodys, owners, steps)
-        return self._counted(ask, table, pl.concat(counted, how="diagonal_relaxed"), owners)
-
-    def _standing(
-        self, ask: typed.Ask, links: pl.DataFrame, owners: pl.Series, steps: pl.DataFrame
-    ) -> pl.DataFrame:
-        """What the rows that do not change contribute to these owners, from the start on."""
-        mine = links.filter(pl.col("owner").is_in(owners.implode())).join(steps, on=ROW, how="anti")
-        return mine.select("owner").with_columns(
-            self._start.alias(AT),
-            pl.lit(None, dtype=pl.Int8).alias("before"),
-            _code_of(self._truth(ask, mine[ROW])).alias("after"),
-        )
-
-    def _truth(self, ask: typed.Ask, rows: pl.Series) -> pl.Series:
-        """The truth of the condition on rows on which it does not change."""
-        assert ask.condition is not None
-        frame = self.workspace.rows_for(ask.table, rows, [ask.condition])
-        lowered = self.workspace.lowering.lower(ask.condition).alias("=")
-        return frame.lazy().with_columns(lowered).select("=").collect().to_series()
-
-    def _of_anybody(
-        self, ask: typed.Ask, links: _Links, moving: pl.DataFrame, owners: pl.Series, steps: pl.DataFrame
-    ) -> list[pl.DataFrame]:
-        """What accounts that may be anybody's contribute to everybody: not knowing, while one may count."""
-        if not links.anybodys.height:
-            return []
-        one = pl.lit(0, dtype=pl.UInt32).alias("owner")
-        still = links.anybodys.with_columns(one)
-        alone = pl.Series([0], dtype=pl.UInt32)
-        parts = [
-            _open(ask, moving.with_columns(one)),
-            _open(ask, self._standing(ask, still.select(ROW, "owner"), alone, steps)),
-        ]
-        sums = _sums(pl.concat(parts, how="diagonal_relaxed")).with_columns(pl.col("unknown") > 0)
-        changes = sums.filter(pl.col("unknown").ne_missing(pl.col("unknown").shift()))
-        code = pl.when("unknown").then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_surely_out(ask)))
-        entries = changes.select(AT, code.cast(pl.Int8).alias("after"))
-        entries = entries.with_columns(before=pl.col("after").shift())
-        return [owners.alias("owner").to_frame().join(entries, how="cross")]
-
-    def _counted(self, ask: typed.Ask, table: str, entries: pl.DataFrame, owners: pl.Series) -> pl.DataFrame:
-        sums = _sums(entries.filter(pl.col("owner").is_in(owners.implode())))
-        answers = sums.select(
-            pl.col("owner").cast(pl.UInt32).alias(ROW), AT, _answer(ask.question).alias(VALUE)
-        )
-        return _only_changes(self._where_supplied(ask, table, answers))
-
-    def _where_supplied(self, ask: typed.Ask, table: str, answers: pl.DataFrame) -> pl.DataFrame:
-        """Where the source does not supply the rows at all, the answer is not known at any time."""
-        if table != facts.ACCOUNT.name:
-            return answers
-        suppliers = self.workspace.evidence.suppliers(ask.table)
-        supplied = self.workspace.rows_of(table, answers[ROW], ["source"]).select(
-            self.workspace.lowering.is_source_of(table, suppliers).alias("=")
-        )
-        if supplied.height != answers.height:
-            return answers if supplied["="][0] else answers.clear()
-        return answers.filter(supplied["="])
-
-    def _greatest_of(
-        self, ask: typed.Ask, owners: pl.Series, steps: pl.DataFrame, links: _Links
-    ) -> pl.DataFrame:
-        """The steps of `latest` and `earliest`: at each change, over the rows that count at that time."""
-        assert ask.column is not None
-        until = pl.when(pl.col(ROW) == pl.col(ROW).shift(-1)).then(pl.col(AT).shift(-1))
-        end = pl.lit(END, dtype=_INSTANT)
-        spans = steps.select(ROW, AT, until.fill_null(end).alias("to"), VALUE)
-        mine = links.owned.filter(pl.col("owner").is_in(owners.implode()))
-        still = mine.join(steps, on=ROW, how="anti").select(ROW)
-        standing = still.with_columns(
-            self._start.alias(AT), end.alias("to"), self._truth(ask, still[ROW]).alias(VALUE)
-        )
-        counting = pl.concat([spans, standing]).filter(pl.col(VALUE).fill_null(True)).join(mine, on=ROW)
-        figures = self.workspace.frames[ask.table][ask.column.name].gather(counting[ROW])
-        counting = counting.with_columns(figures.alias("figure"))
-        moments = links.owned.join(steps, on=ROW).select("owner", AT).unique()
-        found = moments.rename({AT: "moment"}).join(counting, on="owner", how="left")
-        counts = (pl.col(AT) <= pl.col("moment")) & (pl.col("to") > pl.col("moment"))
-        best = pl.col("figure").filter(counts & pl.col(VALUE))
-        best = best.max() if ask.question == "latest" else best.min()
-        unsure = (counts & pl.col(VALUE).is_null()).any()
-        answers = found.group_by("owner", "moment").agg(pl.when(~unsure).then(best).alias(VALUE))
-        named = answers.select(pl.col("owner").alias(ROW), pl.col("moment").alias(AT), VALUE).sort(ROW, AT)
-        return _only_changes(self._where_supplied(ask, facts.TABLES[ask.table].owner, named))
-
-
-class _Links:
-    """Which rows belong to which owners, surely or perhaps."""
-
-    def __init__(self, workspace: Workspace, ask: typed.Ask) -> None:
-        table = facts.TABLES[ask.table]
-        owners = workspace.frames[table.name][row_column(table)]
-        self.owned = pl.DataFrame({"owner": owners}).with_row_index(ROW).drop_nulls()
-        nobody = pl.DataFrame(schema={ROW: pl.UInt32, "owner": pl.UInt32})
-        self.perhaps, self.anybodys = nobody, nobody.select(ROW)
-        if table.owner == facts.PERSON.name:
-            maybe = workspace.may_belong()
-            self.perhaps = maybe.named.select(pl.col("place").alias(ROW), pl.col("row").alias("owner"))
-            self.anybodys = maybe.anybodys.alias(ROW).to_frame()
-
-    def rows_of(self, owners: pl.Series | None) -> pl.Series | None:
-        """The rows that belong, or may belong, to these owners; None: all."""
-        if owners is None:
-            return None
-        of = pl.col("owner").is_in(owners.implode())
-        parts = [self.owned.filter(of)[ROW], self.perhaps.filter(of)[ROW], self.anybodys[ROW]]
-        return pl.concat(parts).unique().sort()
-
-
-_FALSE, _TRUE, _UNKNOWN = 0, 1, 2
-
-
-def _code(value: pl.Expr) -> pl.Expr:
-    return value.cast(pl.Int8).fill_null(_UNKNOWN)
-
-
-def _code_of(values: pl.Series) -> pl.Series:
-    return values.cast(pl.Int8).fill_null(_UNKNOWN)
-
-
-def _surely_out(ask: typed.Ask) -> int:
-    """The truth of a row that decides nothing."""
-    return _TRUE if ask.question == "every" else _FALSE
-
-
-def _open(ask: typed.Ask, entries: pl.DataFrame) -> pl.DataFrame:
-    """The entries of rows that may not be the owner's: they count as not known, or are surely out of it."""
-    out = _surely_out(ask)
-
-    def opened(name: str) -> pl.Expr:
-        code = pl.when(pl.col(name) == out).then(pl.lit(out)).otherwise(pl.lit(_UNKNOWN))
-        return pl.when(pl.col(name).is_not_null()).then(code.cast(pl.Int8)).alias(name)
-
-    return entries.select("owner", AT, opened("before"), opened("after"))
-
-
-def _sums(entries: pl.DataFrame) -> pl.DataFrame:
-    """How many rows are true, unknown and false for each owner, from each instant on."""
-    codes = {"true": _TRUE, "unknown": _UNKNOWN, "false": _FALSE}
-    changes = [
-        (
-            (pl.col("after") == code).cast(pl.Int64)
-            - (pl.col("before") == code).fill_null(False).cast(pl.Int64)
-        )
-        .sum()
-        .alias(name)
-        for name, code in codes.items()
-    ]
-    grouped = entries.group_by("owner", AT).agg(changes).sort("owner", AT)
-    return grouped.with_columns(pl.col(list(codes)).cum_sum().over("owner"))
-
-
-def _answer(question: str) -> pl.Expr:
-    """The answer to a question, from how many rows are true, unknown and false."""
-    if question == "count":
-        return pl.when(pl.col("unknown") == 0).then(pl.col("true"))
-    decided, told = ("false", False) if question == "every" else ("true", question == "some")
-    return pl.when(pl.col(decided) > 0).then(pl.lit(told)).when(pl.col("unknown") == 0).then(pl.lit(not told))
-
-
-def _united(frames: Iterable[pl.DataFrame]) -> pl.DataFrame:
-    """Rows and instants of several frames, each once, in order."""
-    schema = pl.DataFrame(schema={ROW: pl.UInt32, AT: _INSTANT})
-    return pl.concat([schema, *frames]).unique().sort(ROW, AT)
-
-
-def _empty(kind: pl.DataType) -> pl.DataFrame:
-    return pl.DataFrame(schema={ROW: pl.UInt32, AT: _INSTANT, VALUE: kind})
-
-
-def data_type_of(ask: typed.Ask) -> pl.DataType:
-    """The Polars type of a question's answer."""
-    if ask.column is not None:
-        return data_type(ask.column)
-    return pl.Int64() if ask.question == "count" else pl.Boolean()
-
-
-def _only_changes(points: pl.DataFrame) -> pl.DataFrame:
-    """Drop what changes nothing, then rows of which only the opening is left."""
-    same_row = pl.col(ROW) == pl.col(ROW).shift()
-    changed = pl.col(VALUE).ne_missing(pl.col(VALUE).shift())
-    kept = points.filter(~same_row.fill_null(False) | changed)
-    alone = (pl.col(ROW) != pl.col(ROW).shift()).fill_null(True)
-    alone &= (pl.col(ROW) != pl.col(ROW).shift(-1)).fill_null(True)
-    return kept.filter(~alone)
-
-
-def _along(points: pl.DataFrame, steps: pl.DataFrame, constant: pl.Series) -> pl.Series:
-    """The value that holds at each point; `constant` where the row has no steps."""
-    marks = steps.select(ROW, AT).with_row_index("step").with_columns(pl.lit(None, pl.UInt32).alias("point"))
-    asked = points.select(ROW, AT).with_columns(pl.lit(None, pl.UInt32).alias("step"))
-    asked = asked.with_row_index("point").select("step", ROW, AT, "point")
-    merged = pl.concat([marks, asked]).sort(ROW, AT, "point", nulls_last=False)
-    merged = merged.with_columns(pl.col("step").forward_fill()).drop_nulls("point")
-    found = pl.DataFrame(
-        {
-            "own": steps[ROW].gather(merged["step"]) == merged[ROW],
-            "value": steps[VALUE].gather(merged["step"]).cast(constant.dtype),
-            "constant": constant,
-        }
-    )
-    told = pl.when(pl.col("own").fill_null(False)).then("value").otherwise("constant")
-    return found.select(told.alias(constant.name)).to_series()

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
+
+import polars as pl
 
 T = TypeVar("T")
 R = TypeVar("R")
@@ -18,7 +19,7 @@ def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> list[R]:
     Column operations leave Python's lock alone, and those of a single rule are too short to keep all
     cores busy by themselves. The work must change nothing that it shares.
     """
-    cores = os.cpu_count() or 1
+    cores = pl.thread_pool_size()
     if cores == 1 or len(items) < _WORTH_IT:
         return [work(item) for item in items]
     with ThreadPoolExecutor(min(cores, len(items))) as pool:

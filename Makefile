@@ -11,7 +11,7 @@ demo: $(VENV)/ready                   ## make the made-up railway's estate and r
 	$(BIN)/keymallet demo build/gentian-valley-railway
 
 test: $(VENV)/ready                   ## all tests
-	$(BIN)/pytest -n auto --dist worksteal
+	$(BIN)/pytest -n auto
 
 check: test                           ## what has to hold before a change lands
 	$(BIN)/ruff format --check src tests bench tools

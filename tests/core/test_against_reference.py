@@ -328,7 +328,7 @@ def _rules(table: str, pairs: list[tuple[str, str]]) -> str:
 
 
 QUICK = settings(
-    max_examples=150,
+    max_examples=100,
     deadline=None,
     suppress_health_check=list(HealthCheck),
     # A failing world is small already; shrinking it further would take minutes.

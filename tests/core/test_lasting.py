@@ -29,7 +29,7 @@ from tests.support import AT, days_ago, evidence, judged, rule
 
 TICK = timedelta(microseconds=1)
 STEADY = settings(
-    max_examples=80,
+    max_examples=50,
     deadline=None,
     suppress_health_check=list(HealthCheck),
     phases=[Phase.explicit, Phase.reuse, Phase.generate],

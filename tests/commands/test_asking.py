@@ -167,6 +167,18 @@ def test_a_limit_is_swept(railway: Path, tmp_path: Path) -> None:
     assert "the book says 12" in numbers
 
 
+def test_a_limit_is_swept_while_another_is_set(railway: Path) -> None:
+    """What is set stays set at every point of the curve."""
+    swept = ("rehearse", "--sweep", "limit.lock-for=10min..40min/15min", *AT, "--format", "csv")
+    set_too = run(*swept, "--set", "limit.lock-after=3", cwd=railway, expect=0).stdout
+    assert set_too == run(*swept, cwd=railway, expect=0).stdout  # no rule uses both
+    assert len(rows(set_too)) == 3
+    told = run(
+        "rehearse", "--sweep", "limit.idle=30d..60d/30d", "--set", "limit.nope=3", *AT, cwd=railway, expect=2
+    )
+    assert 'the rulebook has no limit "nope"' in told.stderr
+
+
 def test_rules_that_come_and_go(railway: Path) -> None:
     """A book with one rule of its own instead of all."""
     number = '[tally.t]\ntitle = "T"\ncount = "enabled"\nbetween = [0, 3]\nby = "unit"\nseverity = "low"\n'

@@ -324,16 +324,9 @@ class Evaluator:
 
     def is_any(self, node: tree.Known) -> bool | None:
         """`latest x.y (…) is known`: some row passes and has the figure."""
-        ask = node.operand
-        about = Evaluator(self.world, "account", self.account)
-        if about.row is None or not about.supplied(ask.table):
-            return None
-        found = []
-        for row in about.rows(ask.table):
-            here = Evaluator(self.world, ask.table, row)
-            passes = True if ask.condition is None else here.value(ask.condition)
-            found.append(kleene_and([passes, here.known(row, ask.table, ask.column)]))
-        return kleene_not(kleene_or(found)) if node.negated else kleene_or(found)
+        rows = self.counting(node.operand)
+        found = None if rows is None else kleene_or([counts for _, counts in rows])
+        return kleene_not(found) if node.negated else found
 
     def known(self, row: Row, table: str, name: str) -> bool | None:
         if row[name] is not None:
@@ -380,20 +373,24 @@ class Evaluator:
             return None
         return self.answer(node, [self.condition(node, row) for row in about.rows(node.table)])
 
+    def counting(self, ask: tree.Ask) -> list[tuple[Row, bool | None]] | None:
+        """Each row asked about, and whether it passes and has the figure; None where there is nobody to ask."""
+        about = Evaluator(self.world, "account", self.account)
+        if about.row is None or not about.supplied(ask.table):
+            return None
+        found = []
+        for row in about.rows(ask.table):
+            here = Evaluator(self.world, ask.table, row)
+            passes = True if ask.condition is None else here.value(ask.condition)
+            found.append((row, kleene_and([passes, here.known(row, ask.table, ask.column)])))
+        return found
+
     def farthest(self, node: tree.Ask) -> Any:
         """Over the rows that surely pass and have the figure; not known if any other row may."""
-        about = Evaluator(self.world, "account", self.account)
-        if about.row is None or not about.supplied(node.table):
+        rows = self.counting(node)
+        if rows is None or None in [counts for _, counts in rows]:
             return None
-        figures = []
-        for row in about.rows(node.table):
-            here = Evaluator(self.world, node.table, row)
-            passes = True if node.condition is None else here.value(node.condition)
-            counts = kleene_and([passes, here.known(row, node.table, node.column)])
-            if counts is None:
-                return None
-            if counts:
-                figures.append(row[node.column])
+        figures = [row[node.column] for row, counts in rows if counts]
         if not figures:
             return None
         return max(figures) if node.question == "latest" else min(figures)

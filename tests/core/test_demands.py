@@ -8,10 +8,11 @@ from typing import Any
 import polars as pl
 import pytest
 
-from keymallet.core.findings import about_account, findings, on_numbers, on_shared_values
+from keymallet.core.findings import about_account, findings, on_numbers
+from keymallet.core.judge import judge
 from keymallet.core.problems import KeymalletError, fail
 from keymallet.core.rulebook_text import read_rulebook
-from tests.support import days_ago, evidence, judged, rule, verdict_words
+from tests.support import CLOCK, days_ago, evidence, judged, rule, verdict_words
 
 TICK = timedelta(microseconds=1)
 
@@ -378,8 +379,7 @@ def test_an_account_shown_alone_is_judged_among_all() -> None:
     """Whether its key is another's as well cannot be told from its own facts."""
     world = evidence([{}, {}], key=[{"of": place, "state": "active", "digest": "x"} for place in (0, 1)])
     whole = judged(world, distinct("digest"))
-    alone = judged(world.only([1]), distinct("digest"))
-    assert verdict_words(alone) == ["met"]
-    shared = on_shared_values(world, whole.rulebook, whole.at, whole.workspace.clock)
-    told = about_account(alone, alone, shared)
+    assert verdict_words(judged(world.only([1]), distinct("digest"))) == ["met"]
+    around = judge(world.around(1), whole.rulebook.only(lambda rule: False), whole.at, CLOCK)
+    told = about_account(1, around, whole)
     assert told.select("account", "verdict").rows() == [("d/a1", "breach")]

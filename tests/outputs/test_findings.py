@@ -11,7 +11,8 @@ import pytest
 from keymallet.core.findings import COLUMNS, findings
 from keymallet.core.judge import Judgement
 from keymallet.core.run import Run
-from keymallet.outputs.findings import FORMATS, to_run_file
+from keymallet.outputs.frames import FORMATS
+from keymallet.outputs.run_record import run_record, to_run_file
 from tests.support import AT, CLOCK, evidence, judged, rule
 
 FORMULAS = ["=1+1", "+1", "-1", "@SUM(A1)", "\t=1", '=cmd|"x"!A1', "plain", 'quo"te, and\nbreak']
@@ -34,7 +35,7 @@ def run_of(found: Judgement) -> Run:
 
 def written(form: str, spreadsheet: bool = False) -> str:
     found = judgement()
-    return FORMATS[form](findings(found), run_of(found), spreadsheet).decode()
+    return FORMATS[form](findings(found), run_record(run_of(found)), "findings", spreadsheet).decode()
 
 
 @pytest.mark.parametrize("form", FORMATS)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from keymallet.commands.common import (
     add_judging,
     add_rows_format,
+    how_many,
     open_case,
     output_stream,
     write_file,
@@ -57,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="plan a day for each, so that no week is over capacity and none is late",
     )
     parser.add_argument(
-        "--most", type=_how_many, default=12, metavar="N", help="how many to list (default: 12)"
+        "--most", type=how_many("findings"), default=12, metavar="N", help="how many to list (default: 12)"
     )
     add_rows_format(parser)
     parser.add_argument("--figure", metavar="FILE", help="draw the weeks: a .png or .svg file")
@@ -78,12 +79,6 @@ def _capacity(written: str) -> int:
     return int(found[1])
 
 
-def _how_many(written: str) -> int:
-    if not written.isdigit() or len(written) > 6:
-        raise argparse.ArgumentTypeError(f'"{written}" is no number of findings')
-    return int(written)
-
-
 def run(options: argparse.Namespace) -> int:
     """Judge, look ahead, show and write. Raises KeymalletError if the request cannot be carried out."""
     from keymallet.core.ahead import coming, described, spread, weeks
@@ -98,18 +93,18 @@ def run(options: argparse.Namespace) -> int:
     case = open_case(options)
     evidence = case.snapshot.evidence(columns_used(case.rulebook.expressions()))
     judgement = judge(evidence, case.rulebook, case.at, case.clock)
-    length = min(length, END - case.at)
-    end = case.at + length
+    end = case.at + min(length, END - case.at)
     events = coming(judgement, end)
     if options.spread:
         events = spread(events, case.clock, case.at, options.capacity)
     outcome = case.run(judgement)
-    _write_files(options, judgement, events, outcome, length)
+    found = weeks(events, case.clock, case.at, end)
+    _write_files(options, judgement, events, outcome, found)
     if options.format == "table":
         first = described(judgement, events.head(options.most))
-        _show(options, events, first, outcome, weeks(events, case.clock, case.at, end))
+        _show(options, events, first, outcome, found)
     else:
-        from keymallet.outputs.findings import run_record
+        from keymallet.outputs.run_record import run_record
 
         write_rows(options, described(judgement, events), run_record(outcome), "ahead")
     return CLEAN
@@ -128,15 +123,13 @@ def _span(written: str) -> timedelta:
 
 
 def _write_files(
-    options: argparse.Namespace, judgement: Judgement, events: pl.DataFrame, outcome: Run, length: timedelta
+    options: argparse.Namespace, judgement: Judgement, events: pl.DataFrame, outcome: Run, found: list[Week]
 ) -> None:
     if options.figure:
-        from keymallet.core.ahead import weeks
         from keymallet.views.ahead import ahead_figure
         from keymallet.views.figures import figure_bytes, format_of
 
         form = format_of(options.figure)
-        found = weeks(events, outcome.clock, outcome.at, outcome.at + length)
         figure = ahead_figure(found, outcome, options.capacity)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.calendar:

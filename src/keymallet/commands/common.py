@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import io
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -54,15 +54,24 @@ def instant(written: str | None, clock: ZoneInfo) -> datetime:
     """The instant asked for with --at, else now. A date without zone is in the estate's clock."""
     if written is None:
         return datetime.now(UTC)
-    from keymallet.core.language.literals import parse_instant
-    from keymallet.core.problems import KeymalletError, Problem
+    from keymallet.core.clocks import AN_INSTANT, instant_in
+    from keymallet.core.problems import fail
 
-    found = parse_instant(written)
+    found = instant_in(written, clock)
     if found is None:
-        raise KeymalletError(
-            Problem(f'--at "{written}" is no instant', hint="like 2026-11-24 or 2026-11-24T09:00Z")
-        )
-    return (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)
+        raise fail(f'--at "{written}" is no instant', hint=AN_INSTANT)
+    return found
+
+
+def how_many(noun: str) -> Callable[[str], int]:
+    """The type of an argument that says how many lines to show."""
+
+    def read(written: str) -> int:
+        if not written.isdigit() or len(written) > 6:
+            raise argparse.ArgumentTypeError(f'"{written}" is no number of {noun}')
+        return int(written)
+
+    return read
 
 
 @contextmanager
@@ -264,13 +273,9 @@ def write_file(path: Path, data: bytes) -> None:
 
 def write_rows(options: argparse.Namespace, frame: pl.DataFrame, head: dict[str, Any], name: str) -> None:
     """Write rows as --format asks, to --output or standard output; `head` and `name` are for JSON."""
-    from keymallet.outputs.frames import frame_csv, frame_json, frame_json_lines
+    from keymallet.outputs.frames import FORMATS
 
-    data = {
-        "csv": lambda: frame_csv(frame),
-        "json": lambda: frame_json(head, name, frame),
-        "jsonl": lambda: frame_json_lines(frame),
-    }[options.format]()
+    data = FORMATS[options.format](frame, head, name, getattr(options, "spreadsheet", False))
     if options.output:
         write_file(Path(options.output), data)
     else:

@@ -7,11 +7,19 @@ carried out, 3 nothing is, but the evidence is incomplete.
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from keymallet.commands.common import Case, add_judging, open_case, output_stream, write_file
+from keymallet.commands.common import (
+    Case,
+    add_judging,
+    add_rows_format,
+    how_many,
+    open_case,
+    output_stream,
+    write_file,
+    write_rows,
+)
 from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE
 
 if TYPE_CHECKING:
@@ -36,10 +44,7 @@ _FAIL_ON = ("critical", "high", "medium", "low", "never")
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     add_judging(parser)
-    parser.add_argument(
-        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
-    )
-    parser.add_argument("--output", metavar="FILE", help="write the findings there instead of printing them")
+    add_rows_format(parser)
     parser.add_argument(
         "--spreadsheet",
         action="store_true",
@@ -52,17 +57,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the least severity that ends with code 1 (default: high)",
     )
     parser.add_argument(
-        "--worst", type=_how_many, default=WORST, metavar="N", help=f"accounts shown (default: {WORST})"
+        "--worst",
+        type=how_many("accounts"),
+        default=WORST,
+        metavar="N",
+        help=f"accounts shown (default: {WORST})",
     )
     parser.add_argument(
         "--all-rules", action="store_true", help="a line for every rule, however many there are"
     )
-
-
-def _how_many(written: str) -> int:
-    if not written.isdigit() or len(written) > 6:
-        raise argparse.ArgumentTypeError(f'"{written}" is no number of accounts')
-    return int(written)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -152,13 +155,9 @@ _VERDICTS = {
 
 def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
     from keymallet.core.findings import findings
-    from keymallet.outputs.findings import FORMATS, to_run_file
+    from keymallet.outputs.run_record import run_record, to_run_file
 
-    data = FORMATS[options.format](findings(judgement), outcome, options.spreadsheet)
-    if options.output is None:
-        sys.stdout.buffer.write(data)
-        return
-    target = Path(options.output)
-    write_file(target, data)
-    if options.format != "json":
+    write_rows(options, findings(judgement), run_record(outcome), "findings")
+    if options.output and options.format != "json":
+        target = Path(options.output)
         write_file(target.with_name(target.name + ".run.json"), to_run_file(outcome))

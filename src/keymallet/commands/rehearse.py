@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import argparse
 import shlex
+from collections.abc import Callable
 from dataclasses import replace
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +21,7 @@ from keymallet.commands.common import (
     instant,
     open_case,
     output_stream,
+    read_rulebook_file,
     write_file,
     write_rows,
 )
@@ -84,37 +86,29 @@ def run(options: argparse.Namespace) -> int:
         raise fail("nothing to rehearse", hint="name a --rulebook, or --set limit.NAME=VALUE, or --sweep")
     if options.figure and not options.sweep:
         raise fail("--figure draws the curve of a --sweep", hint="add --sweep limit.NAME=FROM..TO")
-    case = _present(options)
-    book = _book_to_try(options, case.rulebook)
+    case = open_case(
+        argparse.Namespace(
+            estate=options.estate,
+            snapshot=options.snapshot,
+            rulebook=options.against,
+            at=next(iter(options.at), None),
+        )
+    )
+    base = read_rulebook_file(Path(options.rulebook)) if options.rulebook else case.rulebook
+    settings = dict(_setting(written) for written in options.settings)
+    book = _with_limits(base, settings) if settings else base
     if options.sweep:
-        return _sweep(options, case, book)
+        return _sweep(options, case, base, settings)
     return _compare(options, case, book)
 
 
-def _present(options: argparse.Namespace) -> Case:
-    """The case as it is: the rulebook in force, at the first of the instants."""
-    first = min(options.at) if len(options.at) > 1 else next(iter(options.at), None)
-    return open_case(
-        argparse.Namespace(
-            estate=options.estate, snapshot=options.snapshot, rulebook=options.against, at=first
-        )
-    )
-
-
-def _book_to_try(options: argparse.Namespace, present: Rulebook) -> Rulebook:
-    from keymallet.commands.common import read_rulebook_file
+def _setting(written: str) -> tuple[str, str]:
     from keymallet.core.problems import fail
 
-    book = read_rulebook_file(Path(options.rulebook)) if options.rulebook else present
-    if not options.settings:
-        return book
-    settings = {}
-    for written in options.settings:
-        name, equals, value = written.partition("=")
-        if not name.startswith("limit.") or not equals or not value:
-            raise fail(f'--set "{written}" sets no limit', hint="like --set limit.password-age=90d")
-        settings[name.removeprefix("limit.")] = value
-    return _with_limits(book, settings)
+    name, equals, value = written.partition("=")
+    if not name.startswith("limit.") or not equals or not value:
+        raise fail(f'--set "{written}" sets no limit', hint="like --set limit.password-age=90d")
+    return name.removeprefix("limit."), value
 
 
 def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
@@ -129,12 +123,7 @@ def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
         if name not in book.limits:
             hint = did_you_mean(name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
             raise fail(f'the rulebook has no limit "{name}"', hint=hint)
-    text = overlay(
-        book.title,
-        Path(book.files[0]).resolve().as_posix() if Path(book.files[0]).exists() else book.files[0],
-        settings,
-    )
-    found = read_rulebook(text, "--set", open_included)
+    found = read_rulebook(overlay(book.title, book.files[0], settings), "--set", open_included)
     return replace(found, edition=book.edition)
 
 
@@ -144,17 +133,15 @@ def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
     from keymallet.views.summary import show_hints, show_run
     from keymallet.views.terminal import console, count, text
 
-    before, after = _judged(case, case.rulebook, book), _judged(case, book, case.rulebook)
+    judged = _judging(case, case.rulebook, book)
+    before, after = judged(case.rulebook, case.at), judged(book, case.at)
     rows = changed_rows(before, after)
     if options.format != "table":
         write_rows(options, rows, _head(case), "changes")
         return CLEAN
-    later = sorted({instant(written, case.clock) for written in options.at})
-    counted = []
-    for at in later if len(later) > 1 else []:
-        then = replace(case, at=at)
-        pair = (_judged(then, case.rulebook, book), _judged(then, book, case.rulebook))
-        counted.append((at, accounts_in_breach(pair[0]), accounts_in_breach(pair[1])))
+    numbers = {case.at: (accounts_in_breach(before), accounts_in_breach(after))}
+    for at in (instant(written, case.clock) for written in options.at[1:]):
+        numbers[at] = (accounts_in_breach(judged(case.rulebook, at)), accounts_in_breach(judged(book, at)))
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, case.run(after))
@@ -166,14 +153,12 @@ def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
             out.print()
             out.print(text("newly in breach", "dim"))
             show_first(out, rows, MOST)
-        if counted:
+        if len(numbers) > 1:
             out.print()
-            show_instants(out, counted, case.clock)
+            show_instants(out, [(at, *numbers[at]) for at in sorted(numbers)], case.clock)
         out.print()
-        numbers = accounts_in_breach(before), accounts_in_breach(after)
-        out.print(
-            text(f"{count(numbers[1], 'account')} would be in breach, where {numbers[0]:,} are now.", "bold")
-        )
+        now, then = numbers[case.at]
+        out.print(text(f"{count(then, 'account')} would be in breach, where {now:,} are now.", "bold"))
         show_hints(out, [(f"{_said(options)} --format csv --output changes.csv", "every change")])
     return CLEAN
 
@@ -186,16 +171,18 @@ def _said(options: argparse.Namespace) -> str:
     return shlex.join(["keymallet", "rehearse", *words])
 
 
-def _judged(case: Case, book: Rulebook, other: Rulebook) -> Judgement:
+def _judging(case: Case, *books: Rulebook) -> Callable[[Rulebook, datetime], Judgement]:
+    """Judges by any of these books at any instant, on evidence that is read once."""
     from keymallet.core.judge import judge
     from keymallet.core.workspace import columns_used
 
-    used = columns_used([*book.expressions(), *other.expressions()])
+    used = columns_used(each for book in books for each in book.expressions())
     used.setdefault("account", set()).add("kind")
-    return judge(case.snapshot.evidence(used), book, case.at, case.clock)
+    evidence = case.snapshot.evidence(used)
+    return lambda book, at: judge(evidence, book, at, case.clock)
 
 
-def _sweep(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
+def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: dict[str, str]) -> int:
     from keymallet.core.problems import fail
     from keymallet.core.rehearse import accounts_in_breach, read_sweep, rules_with_limit
     from keymallet.core.wording import constant
@@ -209,22 +196,19 @@ def _sweep(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
         raise fail(
             f'--sweep "{options.sweep}" is no stretch of a limit', hint="like limit.password-age=30d..365d"
         )
-    points, rules = [], []
-    for value in wanted.values:
-        tried = _with_limits(book, {wanted.limit: str(value)})
-        rules = [rule.id for rule in rules_with_limit(tried, wanted.limit)]
-        tried = replace(tried, rules=rules_with_limit(tried, wanted.limit), tallies=())
-        points.append((constant(tried.limits[wanted.limit]), accounts_in_breach(_judged(case, tried, tried))))
-    present = book.limits[wanted.limit]
-    judgement = _judged(case, case.rulebook, case.rulebook)
-    outcome = case.run(judgement)
+    tried = [_with_limits(base, settings | {wanted.limit: str(value)}) for value in wanted.values]
+    rules = rules_with_limit(tried[0], wanted.limit)
+    judged = _judging(case, case.rulebook, base)
+    limits = [book.limits[wanted.limit] for book in tried]
+    tried = [book.only(lambda rule: rule.id in rules) for book in tried]
+    numbers = [accounts_in_breach(judged(book, case.at)) for book in tried]
+    points = list(zip(map(constant, limits), numbers, strict=True))
+    present = base.limits[wanted.limit]
+    outcome = case.run(judged(case.rulebook, case.at))
     if options.figure:
         form = format_of(options.figure)
-        places = [
-            _place(_with_limits(book, {wanted.limit: str(each)}).limits[wanted.limit])
-            for each in wanted.values
-        ]
         unit = "days" if isinstance(getattr(present, "value", None), timedelta) else ""
+        places = [_place(limit) for limit in limits]
         figure = sweep_figure(wanted.limit, points, places, _place(present), unit, outcome)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.format != "table":
@@ -238,8 +222,7 @@ def _sweep(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
         show_run(out, outcome)
         out.print()
         show_sweep(out, wanted.limit, points, constant(present))
-        used = ", ".join(rules) if rules else "no rule uses it"
-        out.print(text(f"rules that use it: {used}", "dim"))
+        out.print(text(f"rules that use it: {', '.join(rules) or 'none'}", "dim"))
     return CLEAN
 
 

@@ -10,7 +10,7 @@ import importlib
 from collections.abc import Callable
 from pathlib import Path
 
-from keymallet.commands.common import add_estate, open_estate
+from keymallet.commands.common import add_estate, add_rows_format, open_estate
 
 EXAMPLES = [
     ("keymallet rules check", "every fault of the estate's rulebook at once"),
@@ -66,7 +66,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--snapshot", metavar="FOLDER", help="compare on this evidence (default: the estate's newest)"
     )
     compare.add_argument("--at", metavar="INSTANT", help="as of this instant (default: now)")
-    compare.add_argument("--format", choices=("table", "csv", "json"), default="table", help="default: table")
+    add_rows_format(compare)
     add_estate(compare)
 
 

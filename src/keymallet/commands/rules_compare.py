@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from keymallet.commands.common import instant, open_estate, read_rulebook_file
+from keymallet.commands.common import instant, open_estate, output_stream, read_rulebook_file, write_rows
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
@@ -18,7 +17,6 @@ if TYPE_CHECKING:
 def run(options: argparse.Namespace) -> int:
     """Compare them. Raises KeymalletError if one of them has faults."""
     from keymallet.core.compare import as_frame, compare
-    from keymallet.outputs.frames import frame_csv, frame_json
     from keymallet.views.compare import show_changes
     from keymallet.views.terminal import console
 
@@ -26,12 +24,12 @@ def run(options: argparse.Namespace) -> int:
     workspace = _workspace(options, books)
     changes = list(compare(books[0], books[1], workspace))
     if options.format == "table":
-        show_changes(console(), (options.before, options.after), changes, on_evidence=workspace is not None)
-    elif options.format == "csv":
-        sys.stdout.buffer.write(frame_csv(as_frame(changes)))
+        with output_stream(options.output) as stream:
+            names = (options.before, options.after)
+            show_changes(console(stream), names, changes, on_evidence=workspace is not None)
     else:
         head = {"before": books[0].title, "after": books[1].title}
-        sys.stdout.buffer.write(frame_json(head, "changes", as_frame(changes)))
+        write_rows(options, as_frame(changes), head, "changes")
     return CLEAN
 
 

@@ -11,10 +11,9 @@ from keymallet.commands.main import CLEAN
 
 def run(options: argparse.Namespace) -> int:
     """List what ships, or write the start of a book. Raises KeymalletError; never writes over a file."""
-    from keymallet.core.nearest import did_you_mean
     from keymallet.core.problems import fail
     from keymallet.core.rulebook_text import read_rulebook
-    from keymallet.sources.rulebooks import is_shipped, open_included, shipped, shipped_text
+    from keymallet.sources.rulebooks import is_shipped, no_such_book, open_included, shipped, shipped_text
     from keymallet.views.rulebook import book_on, show_shipped
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console, text
@@ -29,8 +28,7 @@ def run(options: argparse.Namespace) -> int:
         )
         return CLEAN
     if not is_shipped(options.base):
-        hint = did_you_mean(options.base, shipped()) or f"there are: {', '.join(shipped())}"
-        raise fail(f'no rulebook "{options.base}" ships with Keymallet', hint=hint)
+        raise no_such_book(options.base)
     whole = shipped_text(options.base)
     written = (
         whole if options.whole else book_on(options.base, read_rulebook(whole, options.base, open_included))

@@ -17,12 +17,13 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.nearest import did_you_mean
     from keymallet.core.problems import fail
     from keymallet.core.verdicts import Verdict
+    from keymallet.sources.rulebooks import read_book, read_cases_of
     from keymallet.views.cases import show_coverage, show_failures, show_tried
     from keymallet.views.terminal import console
 
     path = book_path(options.rulebook, options.estate)
     book = read_rulebook_file(path)
-    text, name = _cases_of(path, options.cases)
+    text, name = read_book(Path(options.cases)) if options.cases else read_cases_of(path)
     cases = read_cases(text, name, book)
     if options.rule:
         ids = [demand.id for demand in book.demands]
@@ -42,17 +43,3 @@ def run(options: argparse.Namespace) -> int:
     show_coverage(out, without, left)
     show_tried(out, book, outcomes, failed)
     return BREACH if failed or (options.strict and (left or without)) else CLEAN
-
-
-def _cases_of(path: Path, named: str | None) -> tuple[str, str]:
-    from keymallet.core.problems import fail
-    from keymallet.sources.request import read_file, utf8_text
-    from keymallet.sources.rulebooks import CASES, is_shipped, shipped_text
-
-    if named is None and is_shipped(str(path)) and not path.exists():
-        return shipped_text(str(path), CASES), f"{path}{CASES}"
-    file = Path(named) if named else path.with_name(path.name.removesuffix(".toml") + CASES)
-    if named is None and not file.exists():
-        hint = 'write them there: [[case]], rule = "…", expect = "breach", account = { … }'
-        raise fail("there are no cases beside the rulebook", file=str(file), hint=hint)
-    return utf8_text(read_file(file, str(file)), str(file)), str(file)

@@ -22,23 +22,28 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
-    from keymallet.core.findings import about_account, on_shared_values
+    from keymallet.core.findings import about_account
     from keymallet.core.judge import judge
     from keymallet.core.lookup import find_accounts, of_same_person
+    from keymallet.core.workspace import Workspace
     from keymallet.views.account import show_account
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
 
     case = open_case(options)
     evidence = case.snapshot.evidence()
-    shared = on_shared_values(evidence, case.rulebook, case.at, case.clock)
+    # Whether an account shares a value its own facts do not tell: those rules are judged once, for all.
+    shared = {rule.id for rule in case.rulebook.rules if rule.distinct}
+    others = {rule.id for rule in case.rulebook.rules} - shared
+    among_all = judge(evidence, case.rulebook.only(lambda rule: rule.id in shared), case.at, case.clock)
+    by_others = case.rulebook.only(lambda rule: rule.id in others)
     out = console()
     for number, row in enumerate(find_accounts(evidence, options.account)):
-        alone = judge(evidence.only([row]), case.rulebook, case.at, case.clock)
-        around = judge(evidence.around(row), case.rulebook, case.at, case.clock)
+        around = judge(evidence.around(row), by_others, case.at, case.clock)
+        alone = Workspace(evidence.only([row]), case.at, case.clock)
         if number:
             out.print()
-        show_account(out, alone, about_account(around, alone, shared), of_same_person(evidence, row))
+        show_account(out, alone, about_account(row, around, among_all), of_same_person(evidence, row))
     out.print()
     show_hints(
         out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]

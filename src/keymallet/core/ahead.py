@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core import facts
+from keymallet.core.evidence import INSTANT
 from keymallet.core.judge import Judgement
 from keymallet.core.language.lower import AT
 from keymallet.core.lasting import turns_to_breach
@@ -22,7 +23,6 @@ from keymallet.core.who_it_is import whom
 
 COLUMNS = ("at", "rule", "title", "severity", "account", "subject", "display", "unit", "mend", "advice")
 WORKING_DAYS = 5
-_INSTANT = pl.Datetime("us", "UTC")
 
 
 def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
@@ -34,7 +34,7 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
     future = Timeline.from_now(judgement.workspace, end)
     rules = pl.Enum([rule.id for rule in judgement.rulebook.rules])
     grades = pl.Enum([severity.word for severity in Severity])
-    schema = {"at": _INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
+    schema = {"at": INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
     past = judgement.past
     found = side_by_side(
         lambda rule: turns_to_breach(past, future, rule, judgement.codes[rule.id]), judgement.rulebook.rules
@@ -59,7 +59,7 @@ def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:
             who = whom(judgement.workspace, facts.TABLES[rule.table], mine[ROW])
             parts.append(mine.drop(ROW).hstack(who).with_columns(_of(rule)))
     if not parts:
-        return pl.DataFrame(schema={name: _INSTANT if name == "at" else pl.String() for name in COLUMNS})
+        return pl.DataFrame(schema={name: INSTANT if name == "at" else pl.String() for name in COLUMNS})
     whole = pl.concat(parts).sort("place").with_columns(pl.col("rule", "severity").cast(pl.String))
     return whole.select(*COLUMNS, *(name for name in ("planned",) if name in whole.columns))
 

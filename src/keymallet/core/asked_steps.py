@@ -8,11 +8,11 @@ from dataclasses import dataclass
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import data_type, row_column
+from keymallet.core.evidence import INSTANT, row_column
 from keymallet.core.language import typed
 from keymallet.core.language.lower import AT
 from keymallet.core.language.typed import Typed
-from keymallet.core.steps import END, INSTANT, ROW, VALUE, no_steps, only_changes
+from keymallet.core.steps import END, ROW, VALUE, no_steps, only_changes
 from keymallet.core.workspace import Workspace
 
 Values = Callable[[str, Typed, "pl.Series | None"], pl.DataFrame]
@@ -46,7 +46,7 @@ class AskedSteps:
         elif rows is not None:
             owners = owners.filter(owners.is_in(rows.implode()))
         if not len(owners):
-            return no_steps(data_type_of(ask))
+            return no_steps()
         if ask.column is not None:
             return self._greatest_of(ask, owners, steps, links)
         counted = [
@@ -213,10 +213,3 @@ def _answer(question: str) -> pl.Expr:
         return pl.when(pl.col("unknown") == 0).then(pl.col("true"))
     decided, told = ("false", False) if question == "every" else ("true", question == "some")
     return pl.when(pl.col(decided) > 0).then(pl.lit(told)).when(pl.col("unknown") == 0).then(pl.lit(not told))
-
-
-def data_type_of(ask: typed.Ask) -> pl.DataType:
-    """The Polars type of a question's answer."""
-    if ask.column is not None:
-        return data_type(ask.column)
-    return pl.Int64() if ask.question == "count" else pl.Boolean()

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -18,11 +18,12 @@ import msgspec
 import polars as pl
 
 from keymallet.core import facts
+from keymallet.core.clocks import AN_INSTANT, instant_in, is_zone
 from keymallet.core.evidence import ORIGIN, PERSON_ROW, ROW, Evidence, data_type, source_column
 from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.findings import EVERY_VERDICT, findings
 from keymallet.core.judge import Judgement, judge
-from keymallet.core.language.literals import parse_instant, parse_span
+from keymallet.core.language.literals import parse_span
 from keymallet.core.nearest import article, did_you_mean
 from keymallet.core.rulebook import Demand, Rulebook
 from keymallet.core.toml_text import Path, TomlDocument
@@ -31,6 +32,7 @@ from keymallet.core.verdicts import Verdict
 SOURCE = "case"
 _RELATIVE = re.compile(r"(?:in (\S+)|(\S+) ago)")
 _NONE, _UNKNOWN = "none", "unknown"
+_IN_FORCE = (facts.SETTING, facts.GATE)
 _USUAL_AT = "2026-01-01T00:00Z"
 
 
@@ -95,19 +97,17 @@ def read_cases(text: str, name: str, rulebook: Rulebook) -> list[Case]:
 
 
 def _clock(document: TomlDocument, name: str) -> ZoneInfo:
-    try:
-        return ZoneInfo(name)
-    except (KeyError, ValueError, OSError):
+    if not is_zone(name):
         document.fault(("clock",), f'there is no clock "{name}"', "an IANA zone, like Europe/Zurich")
         return ZoneInfo("UTC")
+    return ZoneInfo(name)
 
 
 def _at(document: TomlDocument, path: Path, text: str, clock: ZoneInfo) -> datetime:
-    found = parse_instant(text)
+    found = instant_in(text, clock)
     if found is None:
-        document.fault(path, f'"{text}" is no instant', "like 2026-11-24 or 2026-11-24T09:00Z")
-        return datetime(2026, 1, 1, tzinfo=UTC)
-    return (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)
+        document.fault(path, f'"{text}" is no instant', AN_INSTANT)
+    return found or datetime(2026, 1, 1, tzinfo=UTC)
 
 
 @dataclass
@@ -227,10 +227,7 @@ class _Reader:
         if relative:
             span = parse_span(relative[1] or relative[2])
             return None if span is None else self.at + span if relative[1] else self.at - span
-        found = parse_instant(text)
-        if found is None:
-            return None
-        return (found if found.tzinfo else found.replace(tzinfo=self.clock)).astimezone(UTC)
+        return instant_in(text, self.clock)
 
 
 _KINDS = {
@@ -288,9 +285,8 @@ def _origin(table: Table, row: dict[str, Any], accounts: list[dict[str, Any]]) -
     if table.of_account and accounts:
         place = row.get("of", 0)
         return str(accounts[place]["source"]) if 0 <= place < len(accounts) else SOURCE
-    return (
-        str(accounts[0]["source"]) if accounts and not table.owner and table is not facts.PERSON else SOURCE
-    )
+    # What is in force is so in the source that the case is about; people are on a roster of their own.
+    return str(accounts[0]["source"]) if accounts and table in _IN_FORCE else SOURCE
 
 
 def _of(row: dict[str, Any], owners: list[Any]) -> int | None:
@@ -318,7 +314,7 @@ def _frame(table: Table, rows: list[dict[str, Any]], origins: list[str], sources
 
 def try_case(case: Case, rulebook: Rulebook) -> Outcome:
     """Judge one case by its rule alone."""
-    only = _only(rulebook, case.rule)
+    only = rulebook.only(lambda demand: demand.id == case.rule)
     judgement = judge(case.evidence, only, case.at, case.clock)
     codes = judgement.codes[case.rule]
     if not 0 <= case.subject < len(codes):
@@ -327,14 +323,6 @@ def try_case(case: Case, rulebook: Rulebook) -> Outcome:
     verdict = Verdict(codes[case.subject])
     why, missing = _told(judgement, case, verdict)
     return Outcome(case, verdict, why or missing, _wrong(case, verdict, why, missing), judgement)
-
-
-def _only(rulebook: Rulebook, demand_id: str) -> Rulebook:
-    return replace(
-        rulebook,
-        rules=tuple(rule for rule in rulebook.rules if rule.id == demand_id),
-        tallies=tuple(tally for tally in rulebook.tallies if tally.id == demand_id),
-    )
 
 
 def _told(judgement: Judgement, case: Case, verdict: Verdict) -> tuple[str, str]:

@@ -114,9 +114,10 @@ def _expression(
     text = f"{key}: {old.text} → {new.text}"
     if workspace is None:
         return Change(demand.id, OTHERWISE, text)
-    before, after = (each.fill_null(False) for each in workspace.work_out(demand.table, [old, new]))
+    answers = workspace.work_out(demand.table, [old, new])
+    before, after = (each.fill_null(False) for each in answers)
     gained, lost = int((after & ~before).sum()), int((before & ~after).sum())
-    unknown = sum(int(each.is_null().sum()) for each in workspace.work_out(demand.table, [old, new]))
+    unknown = any(each.null_count() for each in answers)
     if not gained and not lost:
         return Change(demand.id, SAME, f"{text} (the same {_rows(int(before.sum()), demand.table)} today)")
     how = words[0] if not lost else words[1] if not gained else OTHERWISE

@@ -9,7 +9,7 @@ from keymallet.core import facts
 from keymallet.core.cases import Outcome
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
-from keymallet.core.rulebook import Demand, Rule, Rulebook, Tally
+from keymallet.core.rulebook import Rulebook
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,8 +63,8 @@ def untried(rulebook: Rulebook, outcomes: Iterable[Outcome]) -> list[Untried]:
         by_rule.setdefault(outcome.case.rule, []).append(outcome)
     seen: dict[_Comparison, set[bool]] = {}
     for demand in rulebook.demands:
-        for table, node in _written(demand):
-            for each in _comparisons(demand.id, table, node):
+        for node in demand.expressions:
+            for each in _comparisons(demand.id, demand.table, node):
                 truths = seen.setdefault(each, set())
                 for outcome in by_rule.get(demand.id, ()):
                     truths |= _truths(outcome, each)
@@ -78,11 +78,3 @@ def untried(rulebook: Rulebook, outcomes: Iterable[Outcome]) -> list[Untried]:
 
 def _truths(outcome: Outcome, each: _Comparison) -> set[bool]:
     return set(outcome.judgement.workspace.work_out(each.table, [each.node])[0].drop_nulls().to_list())
-
-
-def _written(demand: Demand) -> Iterator[tuple[str, Typed]]:
-    if isinstance(demand, Rule):
-        yield demand.table, demand.who
-        yield demand.table, demand.must
-    if isinstance(demand, Tally):
-        yield demand.table, demand.count

@@ -30,6 +30,10 @@ ORIGIN = "from-source"
 """Column of tables that have no `source` of their own: the source a row came from."""
 
 
+INSTANT = pl.Datetime("us", "UTC")
+"""The Polars type of every instant."""
+
+
 def data_type(column: Column) -> pl.DataType:
     """The Polars type that holds a fact."""
     match column.kind:
@@ -44,7 +48,7 @@ def data_type(column: Column) -> pl.DataType:
         case Kind.WORDS:
             return pl.List(pl.String())
         case Kind.INSTANT:
-            return pl.Datetime("us", "UTC")
+            return INSTANT
         case Kind.SPAN:
             return pl.Duration("us")
 

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
-from datetime import datetime
-from zoneinfo import ZoneInfo
 
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import Evidence
-from keymallet.core.judge import Judgement, judge
+from keymallet.core.evidence import INSTANT
+from keymallet.core.judge import Judgement
 from keymallet.core.language.lower import AT
 from keymallet.core.mending import change
 from keymallet.core.missing import missing
 from keymallet.core.reasons import because
-from keymallet.core.rulebook import Demand, Rule, Rulebook, Severity, Tally
+from keymallet.core.rulebook import SEVERITIES, Demand, Rule, Tally
 from keymallet.core.side_by_side import side_by_side
 from keymallet.core.steps import END, ROW
 from keymallet.core.tallies import asked_for, named_members
@@ -110,34 +107,20 @@ def _of_no_account(judgement: Judgement, of: Callable[[facts.Table], bool]) -> p
     return pl.concat(parts) if parts else _nothing()
 
 
-def about_account(around: Judgement, alone: Judgement, shared: Judgement) -> pl.DataFrame:
-    """Every verdict on one account and on its person, out of a judgement that has their others as well.
+def about_account(row: int, around: Judgement, among_all: Judgement) -> pl.DataFrame:
+    """Every verdict on one account and on its person: the broken ones first, the gravest of each first.
 
-    `shared` judges everybody by the rules on values that must not be shared (see `on_shared_values`).
+    `row` is the account's in `among_all`, which judges everybody by the rules on values that must not be
+    shared. `around` judges the account with its person's other accounts by all other rules.
     """
-    account = alone.evidence.tables["account"]["account"][0]
-    by_all = [rule.id for rule in shared.rulebook.rules]
+    account = among_all.evidence.tables["account"]["account"][row]
     of_people = [rule.id for rule in around.rulebook.rules if rule.table == facts.PERSON.name]
     about = (pl.col("account") == account) | pl.col("rule").is_in(of_people)
-    mine = findings(around, EVERY_VERDICT).filter(about & ~pl.col("rule").is_in(by_all))
-    everybody = shared.evidence.tables["account"]["account"]
-    row = (everybody == account).arg_true().cast(pl.UInt32)
-    order = {verdict.word: place for place, verdict in enumerate(EVERY_VERDICT)}
-    grades = {severity.word: -severity for severity in Severity}
-    by = [
-        pl.col("verdict").replace_strict(order, return_dtype=pl.Int8),
-        pl.col("severity").replace_strict(grades, return_dtype=pl.Int8),
-    ]
-    return pl.concat([mine, findings(shared, EVERY_VERDICT, row)]).sort(by, maintain_order=True)
-
-
-def on_shared_values(evidence: Evidence, rulebook: Rulebook, at: datetime, clock: ZoneInfo) -> Judgement:
-    """Everybody judged by the rules on values that must not be shared, and by no others.
-
-    Whether an account shares a value cannot be told from its own facts alone.
-    """
-    only = replace(rulebook, rules=tuple(rule for rule in rulebook.rules if rule.distinct), tallies=())
-    return judge(evidence, only, at, clock)
+    only = pl.Series([row], dtype=pl.UInt32)
+    parts = [findings(around, EVERY_VERDICT).filter(about), findings(among_all, EVERY_VERDICT, only)]
+    verdicts, grades = pl.Enum([each.word for each in EVERY_VERDICT]), pl.Enum(list(SEVERITIES))
+    by = [pl.col("verdict").cast(verdicts), pl.col("severity").cast(grades)]
+    return pl.concat(parts).sort(by, maintain_order=True)
 
 
 def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
@@ -158,7 +141,6 @@ def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
     return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
 
 
-_INSTANT = pl.Datetime("us", "UTC")
 _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
 
 
@@ -199,14 +181,14 @@ def _of_demand(demand: Demand) -> list[pl.Expr]:
 def _times(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> list[pl.Series]:
     """Since when the verdict has held and until when it does, as far as time alone decides."""
     began = judgement.since(rule, rows)
-    ends = judgement.until(rule, rows).alias("until")
     if verdict is Verdict.MET:
-        turns = judgement.turning(rule, rows)
-        asked = rows.alias(ROW).to_frame()
+        asked, turns = rows.alias(ROW).to_frame(), judgement.turning(rule, rows)
         ends = asked.join(turns, on=ROW, how="left", maintain_order="left")[AT].alias("until")
+    else:
+        ends = judgement.until(rule, rows)
     if verdict is Verdict.PENDING:
         times = pl.DataFrame({"due": began + rule.grace, "ends": ends})
-        ends = times.select(until=pl.min_horizontal("due", "ends", pl.lit(END, dtype=_INSTANT)))["until"]
+        ends = times.select(until=pl.min_horizontal("due", "ends", pl.lit(END, dtype=INSTANT)))["until"]
     return [began, ends]
 
 
@@ -229,8 +211,8 @@ def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.Data
             ),
             display=nothing,
             unit=pl.col("group") if tally.by == "unit" else nothing,
-            since=pl.lit(None, dtype=_INSTANT),
-            until=pl.lit(None, dtype=_INSTANT),
+            since=pl.lit(None, dtype=INSTANT),
+            until=pl.lit(None, dtype=INSTANT),
             change=pl.when(pl.col("verdict") == int(Verdict.BREACH)).then(_number_needed(tally)),
         )
         .with_columns(_of_demand(tally))
@@ -245,5 +227,5 @@ def _number_needed(tally: Tally) -> pl.Expr:
 
 
 def _nothing() -> pl.DataFrame:
-    kinds = {"missing": pl.List(pl.String), "cite": pl.List(pl.String), "since": _INSTANT, "until": _INSTANT}
+    kinds = {"missing": pl.List(pl.String), "cite": pl.List(pl.String), "since": INSTANT, "until": INSTANT}
     return pl.DataFrame(schema={name: kinds.get(name, pl.String()) for name in COLUMNS})

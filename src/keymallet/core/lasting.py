@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import polars as pl
 
+from keymallet.core.evidence import INSTANT
 from keymallet.core.language import typed
 from keymallet.core.language.lower import AT
 from keymallet.core.rulebook import Rule
-from keymallet.core.steps import END, ROW, VALUE
+from keymallet.core.steps import END, ROW, VALUE, no_steps
 from keymallet.core.timeline import Timeline
 from keymallet.core.verdicts import Verdict, verdict
-
-_INSTANT = pl.Datetime("us", "UTC")
 
 
 def verdict_steps(
@@ -20,16 +19,15 @@ def verdict_steps(
     """The verdicts of a rule over time, for the rows on which they change (see `Timeline.steps`).
 
     A rule's grace is not looked at: what is pending stands as a breach. A rule whose shared values
-    themselves depend on time is not followed: it has no steps. `codes` are the verdicts of all rows now,
-    where they are known already.
+    themselves depend on time is not followed: it has no steps. `codes` are the verdicts of all rows at
+    the start of the timeline, where they are known already.
     """
     if isinstance(rule.must, typed.Unshared) and timeline.moves(rule.must):
-        return pl.DataFrame(schema={ROW: pl.UInt32, AT: _INSTANT, VALUE: pl.UInt8})
-    now = codes
+        return no_steps()
     if codes is not None and rule.grace is not None:
-        now = codes.set(codes == int(Verdict.PENDING), int(Verdict.BREACH))
+        codes = codes.set(codes == int(Verdict.PENDING), int(Verdict.BREACH))
     asked = [rule.who, rule.must]
-    return timeline.steps(rule.table, asked, lambda lowering: verdict(lowering, rule), rows, now)
+    return timeline.steps(rule.table, asked, lambda lowering: verdict(lowering, rule), rows, codes)
 
 
 def since(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
@@ -68,7 +66,7 @@ def turns_to_breach(
     """
     steps = verdict_steps(future, rule, rows, codes)
     ends = pl.when(pl.col(ROW) == pl.col(ROW).shift(-1)).then(pl.col(AT).shift(-1))
-    end = pl.lit(END, dtype=_INSTANT)
+    end = pl.lit(END, dtype=INSTANT)
     breaches = steps.with_columns(ends.fill_null(end).alias("to")).filter(
         pl.col(VALUE) == int(Verdict.BREACH)
     )
@@ -92,9 +90,9 @@ def _after_grace(
     if rows is not None:
         pending = pending.filter(pending.is_in(rows.implode()))
     began = pl.DataFrame({ROW: pending, "began": since(past, rule, pending)})
-    now = pl.lit(future.stretch.start, dtype=_INSTANT)
+    now = pl.lit(future.stretch.start, dtype=INSTANT)
     lasting = began.join(breaches, on=ROW, how="anti").select(
-        ROW, now.alias(AT), pl.lit(END, dtype=_INSTANT).alias("to")
+        ROW, now.alias(AT), pl.lit(END, dtype=INSTANT).alias("to")
     )
     all_of_them = pl.concat([breaches.select(ROW, AT, "to"), lasting]).join(began, on=ROW, how="left")
     due = pl.when(pl.col(AT) == now).then(pl.col("began")).otherwise(pl.col(AT)) + rule.grace

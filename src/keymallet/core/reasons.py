@@ -13,11 +13,12 @@ from datetime import timedelta
 import polars as pl
 
 from keymallet.core import facts, wording
-from keymallet.core.evidence import account_names
 from keymallet.core.facts import Kind
+from keymallet.core.in_short import first_few, listed
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
-from keymallet.core.subject import MOST_ROWS_NAMED, Rows, Subject, Texts, joined, where
+from keymallet.core.subject import Rows, Subject, Texts, joined, where
+from keymallet.core.who_it_is import whom
 from keymallet.core.workspace import Workspace
 
 OPPOSITE = {"<=": ">", "<": ">=", ">=": "<", ">": "<=", "=": "!=", "!=": "="}
@@ -139,28 +140,20 @@ def _shared_with(subject: Subject, node: typed.Unshared) -> pl.Series:
     """`the same digest as: directory/a, cloud/b and 3 more`; without the value, which may be a secret."""
     workspace, table = subject.workspace, facts.TABLES[node.table]
     frame = workspace.frames[node.table]
-    if table is facts.ACCOUNT:
-        names = frame["account"]
-    elif table.of_account:
-        names = account_names(workspace.frames[facts.ACCOUNT.name], frame)
-    else:
-        names = frame[table.label[0]]
+    everybody = whom(workspace, table, pl.int_range(frame.height, dtype=pl.UInt32, eager=True))
+    of_accounts = table is facts.ACCOUNT or table.of_account
     counts = workspace.lowering.lower(node.who).fill_null(False).alias("counts")
     whole = frame.lazy().select(pl.col(node.fact.column.name).alias("value"), counts).collect()
-    whole = whole.with_columns(workspace.shared_value(node, whole["value"]).alias("value"))
-    whole = whole.with_columns(names.cast(pl.String).alias("name"))
+    whole = whole.with_columns(
+        workspace.shared_value(node, whole["value"]).alias("value"),
+        everybody["account" if of_accounts else "subject"].alias("name"),
+    )
     held = whole.filter("counts").drop_nulls("value").select("value", "name").unique(maintain_order=True)
     mine = whole[subject.rows].select("value", own="name").with_row_index("place")
     others = mine.join(held, on="value", how="left", maintain_order="left_right")
     others = others.filter(pl.col("name") != pl.col("own"))
-    listed = others.group_by("place", maintain_order=True).agg(
-        pl.col("name").head(MOST_ROWS_NAMED).alias("labels"), pl.len().alias("all")
-    )
-    more = pl.col("all").cast(pl.Int64) - MOST_ROWS_NAMED
-    text = pl.lit(f"the same {node.fact.column.name} as: ") + pl.col("labels").list.join(", ")
-    told = listed.with_columns(
-        pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text).alias("=")
-    )
+    named = others.group_by("place", maintain_order=True).agg(first_few(pl.col("name")))
+    told = named.select("place", listed(pl.lit(f"the same {node.fact.column.name} as: ")).alias("="))
     return mine.join(told, on="place", how="left", maintain_order="left")["="]
 
 

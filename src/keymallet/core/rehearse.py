@@ -11,9 +11,8 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.judge import Judgement
-from keymallet.core.language import typed
 from keymallet.core.language.literals import parse_span
-from keymallet.core.language.typed import Typed
+from keymallet.core.language.typed import limit_of
 from keymallet.core.rulebook import Demand, Rule, Rulebook, Tally
 from keymallet.core.verdicts import Verdict
 from keymallet.core.who_it_is import whom
@@ -105,10 +104,10 @@ def _described(judgement: Judgement, rule: Rule, rows: pl.Series, change: str) -
     )
 
 
-def accounts_in_breach(judgement: Judgement, rules: tuple[Rule, ...] | None = None) -> int:
-    """How many accounts are in breach of any of these rules (None: of any rule)."""
+def accounts_in_breach(judgement: Judgement) -> int:
+    """How many accounts are in breach of any rule."""
     parts = [pl.Series([], dtype=pl.UInt32)]
-    for rule in judgement.rulebook.rules if rules is None else rules:
+    for rule in judgement.rulebook.rules:
         parts.append(judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)).cast(pl.UInt32))
     return pl.concat(parts).drop_nulls().n_unique()
 
@@ -170,16 +169,13 @@ def _number_values(first: str, last: str, step: str) -> tuple[int, ...] | None:
     return (*range(low, high, by), high)
 
 
-def rules_with_limit(rulebook: Rulebook, limit: str) -> tuple[Rule, ...]:
-    """The rules that a limit bears on."""
-    return tuple(rule for rule in rulebook.rules if any(_uses(each, limit) for each in (rule.who, rule.must)))
-
-
-def _uses(node: Typed, limit: str) -> bool:
-    return any(
-        isinstance(part, typed.Const | typed.ConstList | typed.PerPopulation) and part.limit == limit
-        for part in node.walk()
-    )
+def rules_with_limit(rulebook: Rulebook, limit: str) -> list[str]:
+    """The ids of the rules that a limit bears on."""
+    return [
+        rule.id
+        for rule in rulebook.rules
+        if any(limit_of(part) == limit for node in rule.expressions for part in node.walk())
+    ]
 
 
 def overlay(title: str, book: str, settings: dict[str, str]) -> str:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from enum import IntEnum
 
@@ -61,6 +61,11 @@ class Demand:
     mend: str = ""
     origin: str = ""
 
+    @property
+    def expressions(self) -> tuple[Typed, ...]:
+        """What it asks of each row of its table."""
+        raise NotImplementedError
+
 
 @dataclass(frozen=True, slots=True)
 class Rule(Demand):
@@ -74,6 +79,11 @@ class Rule(Demand):
     grace: timedelta | None = None
     distinct: str = ""
 
+    @property
+    def expressions(self) -> tuple[Typed, ...]:
+        """Whom it is for, and what must hold."""
+        return (self.who, self.must)
+
 
 @dataclass(frozen=True, slots=True)
 class Tally(Demand):
@@ -86,6 +96,11 @@ class Tally(Demand):
     least: int = 0
     most: int = 0
     by: str = ""
+
+    @property
+    def expressions(self) -> tuple[Typed, ...]:
+        """What is counted."""
+        return (self.count,)
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,8 +145,11 @@ class Rulebook:
 
     def expressions(self) -> Iterator[tuple[str, Typed]]:
         """Every expression, with the table it is asked of."""
-        for rule in self.rules:
-            yield rule.table, rule.who
-            yield rule.table, rule.must
-        for tally in self.tallies:
-            yield tally.table, tally.count
+        for demand in self.demands:
+            for expression in demand.expressions:
+                yield demand.table, expression
+
+    def only(self, wanted: Callable[[Demand], bool]) -> Rulebook:
+        """The same book with these rules and tallies alone."""
+        rules = tuple(rule for rule in self.rules if wanted(rule))
+        return replace(self, rules=rules, tallies=tuple(tally for tally in self.tallies if wanted(tally)))

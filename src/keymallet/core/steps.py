@@ -11,10 +11,10 @@ from datetime import UTC, datetime
 
 import polars as pl
 
+from keymallet.core.evidence import INSTANT
 from keymallet.core.language.lower import AT
 
 ROW, VALUE = "row", "value"
-INSTANT = pl.Datetime("us", "UTC")
 BEGINNING = datetime(1900, 1, 1, tzinfo=UTC)
 """Before every fact there is."""
 END = datetime(9998, 12, 31, tzinfo=UTC)
@@ -26,9 +26,9 @@ def united(frames: Iterable[pl.DataFrame]) -> pl.DataFrame:
     return pl.concat([schema, *frames]).unique().sort(ROW, AT)
 
 
-def no_steps(kind: pl.DataType) -> pl.DataFrame:
-    """No steps at all, of values of this type."""
-    return pl.DataFrame(schema={ROW: pl.UInt32, AT: INSTANT, VALUE: kind})
+def no_steps() -> pl.DataFrame:
+    """No steps at all."""
+    return pl.DataFrame(schema={ROW: pl.UInt32, AT: INSTANT, VALUE: pl.Null})
 
 
 def only_changes(points: pl.DataFrame) -> pl.DataFrame:

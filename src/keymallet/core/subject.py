@@ -10,11 +10,10 @@ import polars as pl
 from keymallet.core import facts, wording
 from keymallet.core.evidence import row_column
 from keymallet.core.facts import Kind
+from keymallet.core.in_short import first_few, listed
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
 from keymallet.core.workspace import Workspace
-
-MOST_ROWS_NAMED = 3
 
 
 @dataclass(frozen=True)
@@ -149,15 +148,10 @@ class Rows:
         said = pl.concat_str(
             [pl.col(name).cast(pl.String) for name in shown], separator=" ", ignore_nulls=True
         )
-        named = rows.group_by(owner, maintain_order=True).agg(
-            said.head(MOST_ROWS_NAMED).alias("labels"), pl.len().alias("all")
-        )
-        more = pl.col("all").cast(pl.Int64) - MOST_ROWS_NAMED
-        text = pl.lit(lead) + pl.col("labels").list.join(", ")
-        text = pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text)
+        named = rows.group_by(owner, maintain_order=True).agg(first_few(said))
         subjects = self.subject.rows.alias(owner).to_frame().lazy()
         joined = subjects.join(named, on=owner, how="left", maintain_order="left")
-        return joined.select(text.fill_null(nothing).alias("=")).collect().to_series()
+        return joined.select(listed(pl.lit(lead)).fill_null(nothing).alias("=")).collect().to_series()
 
 
 def joined(texts: list[pl.Series], separator: str = "; ") -> pl.Series:

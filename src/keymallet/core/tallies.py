@@ -5,11 +5,12 @@ from __future__ import annotations
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import account_names, source_column
+from keymallet.core.evidence import source_column
+from keymallet.core.in_short import first_few, listed
 from keymallet.core.language import typed
 from keymallet.core.rulebook import Tally
-from keymallet.core.subject import MOST_ROWS_NAMED
 from keymallet.core.verdicts import Verdict
+from keymallet.core.who_it_is import whom
 from keymallet.core.workspace import Workspace
 
 COUNTS = "counts"
@@ -83,30 +84,11 @@ def asked_for(tally: Tally) -> str:
 
 def named_members(workspace: Workspace, tally: Tally, groups: pl.Series) -> pl.Series:
     """`5: directory/a, directory/b, directory/c and 2 more`, for each of these groups."""
-    table = facts.TABLES[tally.table]
     rows = members(workspace, tally).with_row_index("row").filter(pl.col(COUNTS).fill_null(False))
-    frame = workspace.rows_of(tally.table, rows["row"])
-    own = pl.concat_str(
-        [pl.col(name).cast(pl.String) for name in table.label], separator=" ", ignore_nulls=True
-    )
-    names = frame["account"] if table is facts.ACCOUNT else frame.select(own).to_series()
-    if table.of_account:
-        owners = account_names(workspace.frames[facts.ACCOUNT.name], frame)
-        names = (
-            pl.DataFrame({"owner": owners, "own": names})
-            .select(pl.format("{} {}", "owner", "own"))
-            .to_series()
-        )
-    named = (
-        rows.with_columns(names.alias("name"))
-        .group_by(GROUP)
-        .agg(pl.col("name").head(MOST_ROWS_NAMED), pl.len().alias("all"))
-    )
-    more = pl.col("all").cast(pl.Int64) - MOST_ROWS_NAMED
-    text = pl.format("{}: {}", "all", pl.col("name").list.join(", "))
-    told = named.select(
-        GROUP, pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text).alias("=")
-    )
+    who = whom(workspace, facts.TABLES[tally.table], rows["row"])
+    name = pl.concat_str(["account", "subject"], separator=" ", ignore_nulls=True)
+    named = rows.hstack(who).group_by(GROUP, maintain_order=True).agg(first_few(name))
+    told = named.select(GROUP, listed(pl.format("{}: ", "all")).alias("="))
     asked = groups.alias(GROUP).to_frame()
     found = asked.join(told, on=GROUP, how="left", maintain_order="left", nulls_equal=True)
     return found["="].fill_null("0")

@@ -17,12 +17,13 @@ from datetime import UTC, datetime, timedelta
 import polars as pl
 
 from keymallet.core.asked_steps import AskedSteps
+from keymallet.core.evidence import INSTANT
 from keymallet.core.facts import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.flips import Line, clock_lines, crossings, is_hop, local, moves
 from keymallet.core.language.lower import AT, Lowering
 from keymallet.core.language.typed import Typed
-from keymallet.core.steps import BEGINNING, END, INSTANT, ROW, VALUE, along, no_steps, only_changes, united
+from keymallet.core.steps import BEGINNING, END, ROW, VALUE, along, no_steps, only_changes, united
 from keymallet.core.workspace import Workspace
 
 _HOUR = 3_600_000_000
@@ -81,32 +82,30 @@ class Timeline:
         nodes: list[Typed],
         build: Callable[[Lowering], pl.Expr],
         rows: pl.Series | None = None,
-        now: pl.Series | None = None,
+        opening: pl.Series | None = None,
     ) -> pl.DataFrame:
         """The steps of what `build` makes of these expressions, on these rows of a table (None: all).
 
         Gives ROW, AT (the instant from which it holds) and VALUE, ordered by row and instant; the first
-        entry of each row is at the start of the stretch. `now` are the values of all rows at the instant
-        judged at, where they are known already.
+        entry of each row is at the start of the stretch. `opening` are the values of all rows there,
+        where they are known already.
         """
         if not any(self.moves(node) for node in nodes):
-            return no_steps(pl.Null())
+            return no_steps()
         hops = dict.fromkeys(
             part for node in nodes for part in local(node) if is_hop(part) and self.moves(part)
         )
         stepped = {hop: self._of_hop(hop, table, rows) for hop in hops}
         candidates = self._candidates(table, nodes, stepped, rows)
         if not candidates:
-            return no_steps(pl.Null())
+            return no_steps()
         if not hops and len(candidates) == 1:
-            return self._single_steps(table, nodes, build, candidates[0], now)
+            return self._single_steps(table, nodes, build, candidates[0], opening)
         openings = pl.concat(part.select(ROW) for part in candidates).unique()
         # An instant that stands twice changes nothing the second time, and is dropped with what does not.
         points = pl.concat([openings.with_columns(self._start.alias(AT)), *candidates]).sort(ROW, AT)
         frame = self._frame(table, nodes, points, stepped)
-        value = frame.lazy().select(build(self.lowering).alias(VALUE)).collect().to_series()
-        if len(value) != points.height:  # an expression without any column
-            value = value.new_from_index(0, points.height)
+        value = frame.with_columns(build(self.lowering).alias(VALUE))[VALUE]
         return only_changes(points.with_columns(value))
 
     def _single_steps(
@@ -115,19 +114,19 @@ class Timeline:
         nodes: list[Typed],
         build: Callable[[Lowering], pl.Expr],
         when: pl.DataFrame,
-        now: pl.Series | None,
+        opening: pl.Series | None,
     ) -> pl.DataFrame:
         """The same where every row has a single candidate: nothing has to be put in order."""
         frame = self._frame(table, nodes, when, {})
         built = build(self.lowering).alias(VALUE)
         changed = frame.with_columns(built)[VALUE]
-        if now is not None and not self.backwards:
-            opening = now.gather(when[ROW])
+        if opening is None:
+            before = frame.with_columns(self._start.alias(AT)).with_columns(built)[VALUE]
         else:
-            opening = frame.with_columns(self._start.alias(AT)).with_columns(built)[VALUE]
-        differs = changed.ne_missing(opening)
+            before = opening.gather(when[ROW])
+        differs = changed.ne_missing(before)
         kept = when.filter(differs)
-        starts = kept.with_columns(self._start.alias(AT), opening.filter(differs).alias(VALUE))
+        starts = kept.with_columns(self._start.alias(AT), before.filter(differs).alias(VALUE))
         both = pl.concat([starts, kept.with_columns(changed.filter(differs).alias(VALUE))])
         # Each row's opening, then its change: to interleave them is cheaper than to sort.
         place = pl.int_range(2 * kept.height)
@@ -172,7 +171,7 @@ class Timeline:
         for part in moving:
             over = [hop for hop in stepped if hop in set(local(part)) and hop.type.kind is Kind.INSTANT]
             if over:
-                found += self._crossingsalong(table, part, {hop: stepped[hop] for hop in over})
+                found += self._crossings_along(table, part, {hop: stepped[hop] for hop in over})
         ticking = [line for node in nodes for line in clock_lines(node, self._raw, self.masked)]
         found = [part for part in found if part.height]
         if ticking:
@@ -198,7 +197,7 @@ class Timeline:
             for name in all_of_them.columns[1:]
         ]
 
-    def _crossingsalong(
+    def _crossings_along(
         self, table: str, node: typed.Compare, over: dict[Typed, pl.DataFrame]
     ) -> list[pl.DataFrame]:
         """The crossings of a comparison with an instant that itself changes by steps."""
@@ -257,9 +256,7 @@ class Timeline:
     def _hop(self, hop: Typed, table: str, rows: pl.Series | None) -> pl.DataFrame:
         if isinstance(hop, typed.OfOwner):
             return self._brought(hop, rows)
-        if isinstance(hop, typed.Unshared):
-            return no_steps(pl.Boolean())  # taken as it is now: who else has it is not followed through time
-        assert isinstance(hop, typed.Ask)
+        assert isinstance(hop, typed.Ask), "who else has a shared value is not followed through time"
         return AskedSteps(self.workspace, self._start, self._values).answered(hop, table, rows)
 
     def _brought(self, hop: typed.OfOwner, rows: pl.Series | None) -> pl.DataFrame:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import account_names, source_column
+from keymallet.core.evidence import ROW, account_names, source_column
 from keymallet.core.language import typed
 from keymallet.core.language.flips import is_hop, local
 from keymallet.core.language.typed import Typed
@@ -75,11 +75,10 @@ def usual_columns(table: facts.Table, condition: Typed) -> list[str]:
 
 
 def _name(workspace: Workspace, table: facts.Table, rows: pl.Series) -> pl.Series:
-    frame = workspace.rows_of(table.name, rows)
-    if table is facts.ACCOUNT:
-        return frame["account"]
+    if table is facts.ACCOUNT or table is facts.PERSON:
+        return workspace.rows_of(table.name, rows, [table.name])[table.name]
     if table.of_account:
+        frame = workspace.rows_of(table.name, rows, ["account", ROW])
         return account_names(workspace.frames[facts.ACCOUNT.name], frame).alias("account")
-    if table is facts.PERSON:
-        return frame["person"]
-    return frame[source_column(table)].cast(pl.String).alias("source")
+    source = source_column(table)
+    return workspace.rows_of(table.name, rows, [source])[source].cast(pl.String).alias("source")

@@ -168,7 +168,7 @@ class Workspace:
             who, value, there = self.select(
                 node.table, [self.lowering.lower(each) for each in (node.who, node.fact, known)]
             )
-            owner = self.frames[node.table][row_column(table)] if table.of_account and table.owner else None
+            owner = self.frames[node.table][row_column(table)] if table.of_account else None
             value = self.shared_value(node, value)
             self._place(node.table, [node], [unshared(who, value, there, owner)])
 

@@ -6,10 +6,13 @@ does (`P90DT8H`). In CSV lists are joined by " | ".
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
 import polars as pl
+
+from keymallet.core.evidence import INSTANT
 
 _FORMULA = r"^[=+\-@\t\r]"
 
@@ -46,6 +49,16 @@ def frame_json_lines(frame: pl.DataFrame) -> bytes:
 def written(frame: pl.DataFrame) -> pl.DataFrame:
     """Instants and lengths of time as text."""
     return frame.with_columns(
-        pl.col(pl.Datetime("us", "UTC")).dt.strftime("%Y-%m-%dT%H:%M:%S%.6fZ"),
+        pl.col(INSTANT).dt.strftime("%Y-%m-%dT%H:%M:%S%.6fZ"),
         pl.col(pl.Duration("us")).dt.to_string("iso"),
     )
+
+
+Write = Callable[[pl.DataFrame, dict[str, Any], str, bool], bytes]
+"""From rows, what JSON says in front of them, what it calls them, and whether a spreadsheet is meant."""
+
+FORMATS: dict[str, Write] = {
+    "csv": lambda frame, head, name, spreadsheet: frame_csv(frame, spreadsheet=spreadsheet),
+    "json": lambda frame, head, name, spreadsheet: frame_json(head, name, frame),
+    "jsonl": lambda frame, head, name, spreadsheet: frame_json_lines(frame),
+}

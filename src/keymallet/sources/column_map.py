@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Any, Literal
@@ -11,6 +10,7 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from keymallet.core import facts
+from keymallet.core.clocks import is_zone
 from keymallet.core.facts import Column, Kind, Table
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.toml_text import Path, TomlDocument
@@ -18,7 +18,6 @@ from keymallet.sources.json_path import MEMBER, OUTSIDE
 
 NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
 _DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
-_NO_REAL_ZONE = re.compile(r"posix/|right/|posixrules$|localtime$|Factory$")
 TRUE_WORDS = ("true", "yes", "y", "1", "on")
 FALSE_WORDS = ("false", "no", "n", "0", "off")
 
@@ -336,17 +335,6 @@ class _Checked:
     def _zone(self, zone: str, path: Path) -> None:
         if not is_zone(zone):
             self.document.fault(path, f'"{zone}" is no time zone', 'like "Europe/Zurich", "UTC"')
-
-
-def is_zone(name: str) -> bool:
-    """Whether it is the name of an IANA time zone; names that stand for this machine's own are none."""
-    if _NO_REAL_ZONE.match(name):
-        return False
-    try:
-        ZoneInfo(name)
-    except (KeyError, ValueError, OSError):
-        return False
-    return True
 
 
 def _format_fault(written: str) -> str:

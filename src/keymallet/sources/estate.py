@@ -14,12 +14,12 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from keymallet.core import facts
+from keymallet.core.clocks import is_zone
 from keymallet.core.language.literals import parse_span
 from keymallet.core.nearest import did_you_mean
 from keymallet.core.pairs import KEYS, Pair
 from keymallet.core.ties import FOUND_BY, TAKEN, Tie
 from keymallet.core.toml_text import Path, TomlDocument
-from keymallet.sources.column_map import is_zone
 from keymallet.sources.request import read_file, utf8_text
 from keymallet.sources.rulebooks import book_of
 from keymallet.sources.sections import READERS, KindWord

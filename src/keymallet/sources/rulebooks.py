@@ -7,7 +7,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from keymallet.core.nearest import did_you_mean
-from keymallet.core.problems import fail
+from keymallet.core.problems import KeymalletError, fail
 from keymallet.sources.request import read_file, utf8_text
 
 _SHIPPED = "keymallet.rulebooks"
@@ -26,7 +26,11 @@ def shipped() -> tuple[str, ...]:
 
 def is_shipped(name: str) -> bool:
     """Whether a name is one of a rulebook that ships: a bare word, not a file."""
-    return "/" not in name and "." not in name and name in shipped()
+    return _is_bare(name) and name in shipped()
+
+
+def _is_bare(name: str) -> bool:
+    return "/" not in name and "." not in name
 
 
 def shipped_text(name: str, ending: str = ".toml") -> str:
@@ -35,32 +39,39 @@ def shipped_text(name: str, ending: str = ".toml") -> str:
 
 
 def book_of(folder: Path, named: str) -> Path:
-    """The rulebook that an estate file names: a file in its folder, or one that ships."""
-    beside = folder / named
-    return Path(named) if is_shipped(named) and not beside.exists() else beside
+    """The rulebook that a file in a folder names: a file beside it, or one that ships."""
+    # Made plain, so that a file is known again whichever way it is named.
+    beside = Path(os.path.normpath(folder / named))
+    return Path(named) if _is_bare(named) and not beside.exists() else beside
 
 
 def read_book(path: Path) -> tuple[str, str]:
     """The text and the name of a rulebook. Raises KeymalletError if there is none."""
     name = str(path)
-    if is_shipped(name) and not path.exists():
+    if not _is_bare(name) or path.exists():
+        return utf8_text(read_file(path, name), name), name
+    if name in shipped():
         return shipped_text(name), name
-    return utf8_text(read_file(path, name, hint=_ships_with(name)), name), name
+    raise no_such_book(name)
 
 
 def open_included(wanted: str, by: str) -> tuple[str, str]:
-    """What `by` includes: a book that ships, or a file beside it. Raises KeymalletError if there is none."""
-    # Made plain, so that a file is known again whichever way it is included.
-    beside = Path(os.path.normpath(Path(by).parent / wanted))
-    if is_shipped(wanted) and not beside.exists():
-        return shipped_text(wanted), wanted
-    if "/" not in wanted and "." not in wanted:
-        hint = did_you_mean(wanted, shipped()) or f"there are: {', '.join(shipped())}; or name a file"
-        raise fail(f'no rulebook "{wanted}" ships with Keymallet', hint=hint)
-    return utf8_text(
-        read_file(beside, str(beside), hint="paths are taken from the file that includes"), str(beside)
-    ), str(beside)
+    """What `by` includes. Raises KeymalletError if there is none."""
+    return read_book(book_of(Path(by).parent, wanted))
 
 
-def _ships_with(name: str) -> str:
-    return did_you_mean(name, shipped()) or f"name a file, or one that ships: {', '.join(shipped())}"
+def read_cases_of(path: Path) -> tuple[str, str]:
+    """The text and the name of the cases beside a rulebook. Raises KeymalletError if there are none."""
+    if is_shipped(str(path)) and not path.exists():
+        return shipped_text(str(path), CASES), f"{path}{CASES}"
+    file = path.with_name(path.name.removesuffix(".toml") + CASES)
+    if not file.exists():
+        hint = 'write them there: [[case]], rule = "…", expect = "breach", account = { … }'
+        raise fail("there are no cases beside the rulebook", file=str(file), hint=hint)
+    return utf8_text(read_file(file, str(file)), str(file)), str(file)
+
+
+def no_such_book(name: str) -> KeymalletError:
+    """The error for a bare name that no rulebook that ships has."""
+    hint = did_you_mean(name, shipped()) or f"there are: {', '.join(shipped())}; or name a file"
+    return fail(f'no rulebook "{name}" ships with Keymallet', hint=hint)

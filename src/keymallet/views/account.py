@@ -10,19 +10,26 @@ from zoneinfo import ZoneInfo
 import polars as pl
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table as Grid
 from rich.text import Text
 
 from keymallet.core import facts, wording
 from keymallet.core.evidence import UNREAD
 from keymallet.core.facts import Column, Kind, Table
-from keymallet.core.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
 from keymallet.core.rulebook import MENDS, SEVERITIES
 from keymallet.core.ways_in import Facts, ways_in
 from keymallet.core.workspace import Workspace
-from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, count, lasting, moment, text
+from keymallet.views.terminal import (
+    SEVERITY_STYLES,
+    VERDICT_STYLES,
+    count,
+    lasting,
+    moment,
+    plain_grid,
+    plain_table,
+    text,
+)
 from keymallet.views.ways import show_ways
 
 _HEADLINE = ("display", "kind", "unit", "title", "mail")
@@ -30,9 +37,8 @@ MOST_ELSEWHERE = 6
 _HIDDEN = {"account", "source", "name"}
 
 
-def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame, elsewhere: list[str]) -> None:
-    """Print everything on the one account that `judgement` is about; `elsewhere` is the person's others."""
-    workspace = judgement.workspace
+def show_account(out: Console, workspace: Workspace, verdicts: pl.DataFrame, elsewhere: list[str]) -> None:
+    """Print everything on the one account that `workspace` is about; `elsewhere` is the person's others."""
     frame = known_facts(workspace, facts.ACCOUNT)
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
@@ -44,12 +50,12 @@ def show_account(out: Console, judgement: Judgement, verdicts: pl.DataFrame, els
         more = f" and {len(elsewhere) - MOST_ELSEWHERE} more" if len(elsewhere) > MOST_ELSEWHERE else ""
         out.print(text(f"the same person: {', '.join(elsewhere[:MOST_ELSEWHERE])}{more}", "dim"))
     out.print()
-    _show_ways_in(out, judgement, row)
-    _show_verdicts(out, judgement, verdicts)
-    _show_facts(out, judgement, row)
-    _show_dates(out, judgement, row)
+    _show_ways_in(out, workspace, row)
+    _show_verdicts(out, workspace, verdicts)
+    _show_facts(out, workspace, row)
+    _show_dates(out, workspace, row)
     for table in facts.tables_of_account():
-        _show_rows(out, judgement, table)
+        _show_rows(out, workspace, table)
 
 
 def _person(workspace: Workspace, row: dict[str, Any]) -> str:
@@ -66,9 +72,8 @@ def _person(workspace: Workspace, row: dict[str, Any]) -> str:
     return f"person {known['person']} on the roster: {described} (tied by {row['tied-by']})"
 
 
-def _show_ways_in(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
-    workspace, supply = judgement.workspace, judgement.evidence.supply[row["source"]]
-    clock = workspace.clock
+def _show_ways_in(out: Console, workspace: Workspace, row: dict[str, Any]) -> None:
+    supply, clock = workspace.evidence.supply[row["source"]], workspace.clock
 
     def rows(table: Table) -> list[Facts] | None:
         if table.name not in supply:
@@ -78,7 +83,7 @@ def _show_ways_in(out: Console, judgement: Judgement, row: dict[str, Any]) -> No
 
     account = Facts(row, supply.get(facts.ACCOUNT.name, ()), row.get(UNREAD) or ())
     found = ways_in(
-        account, rows(facts.KEY), rows(facts.FACTOR), judgement.at, lambda instant: moment(instant, clock)
+        account, rows(facts.KEY), rows(facts.FACTOR), workspace.at, lambda instant: moment(instant, clock)
     )
     show_ways(out, found, clock)
 
@@ -100,13 +105,13 @@ def known_facts(workspace: Workspace, table: Table) -> pl.DataFrame:
     return frame.hstack([unread[UNREAD]]) if UNREAD in unread.columns else frame
 
 
-def _show_facts(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
+def _show_facts(out: Console, workspace: Workspace, row: dict[str, Any]) -> None:
     source = row["source"]
-    supply = judgement.evidence.supply[source].get("account", {})
+    supply = workspace.evidence.supply[source].get("account", {})
     unread = set(row.get(UNREAD) or ())
     out.print()
     _heading(out, "facts")
-    grid = _grid(24, 26, None)
+    grid = plain_grid(24, 26, None)
     missing = []
     for column in facts.ACCOUNT.columns:
         if column.name in _HIDDEN or column.kind is Kind.INSTANT:
@@ -115,7 +120,7 @@ def _show_facts(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
         if value is None and column.name not in supply and column.name not in unread:
             missing += [] if column.across else [column.name]
             continue
-        shown = "unreadable" if column.name in unread else _value(value, column, judgement.workspace.clock)
+        shown = "unreadable" if column.name in unread else _value(value, column, workspace.clock)
         grid.add_row(
             f"  {column.name}",
             text(shown, "dim" if value is None else ""),
@@ -142,10 +147,10 @@ def _value(value: Any, column: Column, clock: ZoneInfo) -> str:
     return str(wording.values(series, column.kind, clock)[0])
 
 
-def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None:
+def _show_dates(out: Console, workspace: Workspace, row: dict[str, Any]) -> None:
     """All dates on one line of time: the account's, its rows', and the instant judged at among them."""
-    supply = judgement.evidence.supply[row["source"]].get("account", {})
-    dated: list[tuple[datetime, str, str]] = [(judgement.at, "judged at", "")]
+    supply = workspace.evidence.supply[row["source"]].get("account", {})
+    dated: list[tuple[datetime, str, str]] = [(workspace.at, "judged at", "")]
     none = []
     for column in facts.ACCOUNT.columns:
         if column.kind is not Kind.INSTANT:
@@ -156,14 +161,14 @@ def _show_dates(out: Console, judgement: Judgement, row: dict[str, Any]) -> None
             none.append(column.name)
     for table in facts.tables_of_account():
         if table is not facts.SIGN_IN:
-            dated += _row_dates(judgement.workspace, table)
+            dated += _row_dates(workspace, table)
     out.print()
     _heading(out, "dates")
-    grid = _grid(18, 12, 20, None)
+    grid = plain_grid(18, 12, 20, None)
     for instant, name, origin in sorted(dated):
         now = name == "judged at"
-        ago = "" if now else _ago(judgement.at, instant)
-        shown = f"  {moment(instant, judgement.workspace.clock)}"
+        ago = "" if now else _ago(workspace.at, instant)
+        shown = f"  {moment(instant, workspace.clock)}"
         grid.add_row(Text(shown), Text(ago, "dim"), text(name, "bold" if now else ""), text(origin, "dim"))
     out.print(grid)
     if none:
@@ -184,13 +189,12 @@ def _ago(at: datetime, instant: datetime) -> str:
     return str(wording.ago(pl.Series([at - instant], dtype=pl.Duration("us")))[0])
 
 
-def _show_rows(out: Console, judgement: Judgement, table: Table) -> None:
-    workspace = judgement.workspace
-    if table.name not in {name for supplied in judgement.evidence.supply.values() for name in supplied}:
+def _show_rows(out: Console, workspace: Workspace, table: Table) -> None:
+    if table.name not in {name for supplied in workspace.evidence.supply.values() for name in supplied}:
         return
     source = str(workspace.frames["account"]["source"][0])
     out.print()
-    if table.name not in judgement.evidence.supply[source]:
+    if table.name not in workspace.evidence.supply[source]:
         _heading(out, f"{table.name}s: not supplied by {source}")
         return
     rows = known_facts(workspace, table)
@@ -213,7 +217,7 @@ def _show_rows(out: Console, judgement: Judgement, table: Table) -> None:
 
 
 def _rows_as_table(out: Console, columns: list[Column], shown: list[list[str]]) -> None:
-    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    grid = plain_table()
     grid.add_column("")
     for column in columns:
         grid.add_column(column.name, overflow="fold")
@@ -235,13 +239,13 @@ def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: li
         out.print(Padding(text(" · ".join(told), "dim"), (0, 0, 0, 6), expand=False))
 
 
-def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -> None:
+def _show_verdicts(out: Console, workspace: Workspace, verdicts: pl.DataFrame) -> None:
     out.print()
     counted = Counter(verdicts["verdict"])
     kinds = [verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict != "pending"]
     told = [f"{counted[verdict]} {verdict}" for verdict in kinds]
     _heading(out, f"verdicts: {', '.join(told)}")
-    grid = _grid(10, 10, None)
+    grid = plain_grid(10, 10, None)
     for row in verdicts.iter_rows(named=True):
         verdict, severity = row["verdict"], row["severity"]
         met = verdict == "met"
@@ -251,7 +255,7 @@ def _show_verdicts(out: Console, judgement: Judgement, verdicts: pl.DataFrame) -
         why = row["because"] or ", ".join(row["missing"])
         if why:
             said.append("\n").append_text(text(("not known: " if verdict == "unproven" else "") + why, "dim"))
-        lasts = lasting(row, judgement.at, judgement.workspace.clock)
+        lasts = lasting(row, workspace.at, workspace.clock)
         if lasts:
             said.append(" " if met else "\n").append_text(text(lasts, "dim"))
         if row["change"]:
@@ -270,10 +274,3 @@ def _aside(out: Console, words: str) -> None:
 
 def _heading(out: Console, words: str) -> None:
     out.print(text(words, "bold"))
-
-
-def _grid(*widths: int | None) -> Grid:
-    grid = Grid.grid(padding=(0, 2, 0, 0))
-    for width in widths:
-        grid.add_column(width=width, ratio=None if width else 1, overflow="fold")
-    return grid

@@ -15,7 +15,7 @@ from keymallet.core.ahead import Week, days
 from keymallet.core.rulebook import SEVERITIES
 from keymallet.core.run import Run
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
-from keymallet.views.terminal import SEVERITY_STYLES, count, day, text
+from keymallet.views.terminal import SEVERITY_STYLES, count, day, plain_table, text
 
 BAR = 26
 RULES_NAMED = 1
@@ -25,7 +25,7 @@ HEAVIEST = 5
 def show_weeks(out: Console, found: list[Week], capacity: int | None) -> None:
     """Print a line for each week: how much, as a bar with what goes beyond the capacity, and of what."""
     planned = any(week.planned for week in found)
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     table.add_column("week from", no_wrap=True, min_width=10)
     table.add_column("turn to breach", justify="right", no_wrap=True, min_width=14)
     if planned:
@@ -57,7 +57,7 @@ def _mostly(by_rule: Counter[str]) -> str:
 
 def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
     """Print a line for each rule: how much of it, and when the first is due."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     for name in ("rule", "severity"):
         table.add_column(name)
     table.add_column("turn to breach", justify="right")

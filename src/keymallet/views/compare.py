@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 from keymallet.core.compare import (
@@ -19,7 +18,7 @@ from keymallet.core.compare import (
     WIDENED,
     Change,
 )
-from keymallet.views.terminal import text
+from keymallet.views.terminal import plain_table, text
 
 _STYLES = {
     ADDED: "red",
@@ -36,7 +35,7 @@ _STYLES = {
 def show_changes(out: Console, names: tuple[str, str], changes: list[Change], *, on_evidence: bool) -> None:
     """Print a line for each change, those that ask for more first, then what they come to."""
     out.print(text(f"from {names[0]} to {names[1]}", "bold"))
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, show_header=False)
+    table = plain_table(header=False)
     table.add_column(width=10)
     table.add_column(overflow="fold", max_width=30)
     table.add_column(ratio=1)

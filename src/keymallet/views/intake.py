@@ -9,12 +9,11 @@ from zoneinfo import ZoneInfo
 import polars as pl
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table as Grid
 
 from keymallet.core import facts, wording
 from keymallet.core.reading import Reading, Refusal, TableIntake
 from keymallet.store.snapshot import Snapshot, SourceRecord
-from keymallet.views.terminal import count, text
+from keymallet.views.terminal import count, plain_table, text
 
 LINES_NAMED = 6
 SOURCES_SHOWN = 20
@@ -83,7 +82,7 @@ def _show_first(
     columns = [facts.TABLES[table].column(name) for name in names if name in rows.columns]
     if not rows.height:
         return
-    grid = Grid(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    grid = plain_table()
     grid.add_column("")
     shown = []
     for column in columns:

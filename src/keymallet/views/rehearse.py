@@ -14,7 +14,7 @@ from rich.text import Text
 from keymallet.core.rehearse import NEWLY, Difference
 from keymallet.core.run import Run
 from keymallet.views.figures import INK, SERIES, new_figure
-from keymallet.views.terminal import SEVERITY_STYLES, count, moment, text
+from keymallet.views.terminal import SEVERITY_STYLES, count, moment, plain_table, text
 
 BAR = 40
 GROUPS_SHOWN = 8
@@ -22,7 +22,7 @@ GROUPS_SHOWN = 8
 
 def show_differences(out: Console, found: list[Difference]) -> None:
     """Print a line for each rule that comes out otherwise, and how many do not."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     table.add_column("rule")
     table.add_column("severity")
     for name in ("breaches as it is", "as rehearsed", "newly", "no longer"):
@@ -82,7 +82,7 @@ def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
 
 def show_instants(out: Console, found: list[tuple[datetime, int, int]], clock: ZoneInfo) -> None:
     """Print how many accounts are in breach under either book, at one instant after another."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     table.add_column("judged at")
     for name in ("accounts in breach as it is", "as rehearsed", "more or fewer"):
         table.add_column(name, justify="right")
@@ -95,7 +95,7 @@ def show_instants(out: Console, found: list[tuple[datetime, int, int]], clock: Z
 
 def show_sweep(out: Console, limit: str, points: list[tuple[str, int]], present: str) -> None:
     """Print the curve of accounts in breach against a limit."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     table.add_column(f"limit.{limit}", justify="right")
     table.add_column("accounts in breach", justify="right")
     table.add_column("", width=BAR, no_wrap=True)

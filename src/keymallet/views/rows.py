@@ -6,18 +6,17 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
-from rich.table import Table
 
 from keymallet.core import wording
 from keymallet.core.facts import Kind
-from keymallet.views.terminal import text
+from keymallet.views.terminal import plain_table, text
 
 _RIGHT = (Kind.COUNT, Kind.SPAN)
 
 
 def show_rows(out: Console, frame: pl.DataFrame, kinds: dict[str, Kind], clock: ZoneInfo) -> None:
     """Print every row. `kinds` says what the columns hold; those it does not name are text."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     written = []
     for name in frame.columns:
         kind = kinds.get(name, Kind.TEXT)

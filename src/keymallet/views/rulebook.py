@@ -7,18 +7,17 @@ from collections.abc import Iterator
 
 from rich.console import Console
 from rich.padding import Padding
-from rich.table import Table
 from rich.text import Text
 from rich.tree import Tree
 
 from keymallet.core import facts
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
-from keymallet.core.language.typed import Typed
+from keymallet.core.language.typed import Typed, limit_of
 from keymallet.core.rulebook import MENDS, Demand, Rule, Rulebook, Severity, Tally
 from keymallet.core.tallies import asked_for
 from keymallet.core.wording import constant
-from keymallet.views.terminal import SEVERITY_STYLES, count, text
+from keymallet.views.terminal import SEVERITY_STYLES, count, plain_grid, plain_table, text
 
 
 def show_checked(out: Console, path: str, book: Rulebook) -> None:
@@ -45,7 +44,7 @@ def _graded(book: Rulebook) -> str:
 
 def show_shipped(out: Console, books: list[tuple[str, Rulebook]]) -> None:
     """Print the rulebooks that ship, a line each."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, show_header=False)
+    table = plain_table(header=False)
     for name, book in books:
         table.add_row(text(name, "bold"), text(book.title), text(_graded(book), "dim"))
     out.print(table)
@@ -101,7 +100,7 @@ def show_book(out: Console, book: Rulebook) -> None:
     if book.limits:
         out.print()
         out.print(text("limits", "bold"))
-        table = _grid(22, 34, None)
+        table = plain_grid(22, 34, None)
         for name, limit in book.limits.items():
             own = ", ".join(f"{constant(value)} for {who}" for who, value in book.populations.get(name, ()))
             value = constant(limit) + (f"; {own}" if own else "")
@@ -114,14 +113,14 @@ def show_book(out: Console, book: Rulebook) -> None:
     if book.terms:
         out.print()
         out.print(text("terms", "bold"))
-        table = _grid(22, None)
+        table = plain_grid(22, None)
         for name, term in book.terms.items():
             origin = f"  ({term.file})" if several else ""
             table.add_row(text(f"  {name}"), text(term.text).append_text(text(origin, "dim")))
         out.print(table)
     out.print()
     out.print(text("rules", "bold"))
-    table = _grid(10, None)
+    table = plain_grid(10, None)
     for demand in book.demands:
         said = text(demand.id, "bold").append_text(text(f"  {demand.title}"))
         if several:
@@ -156,7 +155,7 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
     out.print(text(f"{demand.id}  ", "bold").append_text(text(demand.title)))
     graded = Text().append(demand.severity.word, SEVERITY_STYLES[demand.severity])
     out.print(graded.append_text(text(f"  from {demand.origin}", "dim")))
-    table = _grid(10, None)
+    table = plain_grid(10, None)
     for key, value in _parts(demand):
         table.add_row(text(f"  {key}", "dim"), text(value))
     extras = (
@@ -175,14 +174,7 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
 
 
 def _used(demand: Demand) -> list[Typed]:
-    expressions = (
-        (demand.who, demand.must)
-        if isinstance(demand, Rule)
-        else (demand.count,)
-        if isinstance(demand, Tally)
-        else ()
-    )
-    return [part for expression in expressions for part in _written(expression)]
+    return [part for expression in demand.expressions for part in _written(expression)]
 
 
 def _written(node: Typed) -> Iterator[Typed]:
@@ -199,10 +191,7 @@ def _terms(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
 
 
 def _limits(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
-    named = dict.fromkeys(
-        part.limit for part in used
-        if isinstance(part, typed.Const | typed.ConstList | typed.PerPopulation) and part.limit
-    )  # fmt: skip
+    named = dict.fromkeys(limit_of(part) for part in used if limit_of(part))
     found = {}
     for name in named:
         own = "".join(f"; {constant(value)} for {who}" for who, value in book.populations.get(name, ()))
@@ -227,7 +216,7 @@ def _names(out: Console, heading: str, named: dict[str, tuple[str, str]]) -> Non
         return
     out.print()
     out.print(text(heading, "bold"))
-    table = _grid(28, None)
+    table = plain_grid(28, None)
     for name, (meaning, origin) in named.items():
         said = text(meaning)
         if origin:
@@ -293,10 +282,3 @@ def _grow(tree: Tree, node: Typed) -> None:
 
 def _is_deep(node: Typed) -> bool:
     return isinstance(node, typed.Ask | typed.OfOwner | typed.Term)
-
-
-def _grid(*widths: int | None) -> Table:
-    grid = Table.grid(padding=(0, 2, 0, 0))
-    for width in widths:
-        grid.add_column(width=width, ratio=None if width else 1, overflow="fold")
-    return grid

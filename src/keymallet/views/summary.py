@@ -13,7 +13,7 @@ from rich.text import Text
 from keymallet.core.judge import RuleCount
 from keymallet.core.rulebook import SEVERITIES
 from keymallet.core.run import Run
-from keymallet.views.terminal import SEVERITY_STYLES, count, lasting, moment, text
+from keymallet.views.terminal import SEVERITY_STYLES, count, lasting, moment, plain_table, text
 
 BAR = 16
 GAPS_SHOWN = 8
@@ -30,7 +30,7 @@ def show_run(out: Console, run: Run) -> None:
 
 def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
     """Print a line for each rule, the worst first; of many only the worst, and how many there are besides."""
-    table = Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim")
+    table = plain_table()
     table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
     table.add_column("severity")
     pending = any(each.pending for each in counts)

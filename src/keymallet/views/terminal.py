@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
+from rich.table import Table
 from rich.text import Text
 
 from keymallet.core import wording
@@ -36,6 +37,19 @@ def console(stream: TextIO | None = None) -> Console:
 def text(value: object, style: str = "") -> Text:
     """Text from outside, safe to print."""
     return Text(plain(value), style=style)
+
+
+def plain_grid(*widths: int | None) -> Table:
+    """An aligned grid without lines or header: columns of these widths, None for what is left."""
+    found = Table.grid(padding=(0, 2, 0, 0))
+    for width in widths:
+        found.add_column(width=width, ratio=None if width else 1, overflow="fold")
+    return found
+
+
+def plain_table(*, header: bool = True) -> Table:
+    """An aligned table without lines; its columns are added by the caller."""
+    return Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim", show_header=header)
 
 
 def moment(instant: datetime, clock: ZoneInfo) -> str:

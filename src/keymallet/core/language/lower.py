@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core import facts
-from keymallet.core.evidence import NOTHING_KNOWN, UNREAD, Evidence, source_column
+from keymallet.core.evidence import INSTANT, NOTHING_KNOWN, UNREAD, Evidence, source_column
 from keymallet.core.facts import Derivation, Kind
 from keymallet.core.language import typed
 from keymallet.core.language.functions import WEEKDAYS
@@ -90,14 +90,14 @@ class Lowering:
     @property
     def now(self) -> pl.Expr:
         """The instant judged at."""
-        return pl.col(AT) if self.at is None else pl.lit(self.at, dtype=pl.Datetime("us", "UTC"))
+        return pl.col(AT) if self.at is None else pl.lit(self.at, dtype=INSTANT)
 
     def _constant(self, node: typed.Const) -> pl.Expr:
         value = node.value
         if isinstance(value, datetime):
             if value.tzinfo is None:
                 value = value.replace(tzinfo=self.clock)
-            return pl.lit(value.astimezone(ZoneInfo("UTC")), dtype=pl.Datetime("us", "UTC"))
+            return pl.lit(value.astimezone(ZoneInfo("UTC")), dtype=INSTANT)
         if node.type.kind is Kind.SPAN:
             return pl.lit(value, dtype=pl.Duration("us"))
         if node.type.kind is Kind.WORD and node.type.words:

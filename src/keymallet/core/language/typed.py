@@ -253,3 +253,8 @@ class Unshared(Typed):
     fact: Fact
     who: Typed
     within_source: bool = False
+
+
+def limit_of(node: Typed) -> str:
+    """The name of the limit that a node is; empty if it is none."""
+    return node.limit if isinstance(node, Const | ConstList | PerPopulation) else ""

@@ -1,0 +1,29 @@
+"""Clocks: which IANA time zones there are, and instants that are read in one."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from zoneinfo import ZoneInfo
+
+from keymallet.core.language.literals import parse_instant
+
+_NO_REAL_ZONE = re.compile(r"posix/|right/|posixrules$|localtime$|Factory$")
+AN_INSTANT = "like 2026-11-24 or 2026-11-24T09:00Z"
+
+
+def is_zone(name: str) -> bool:
+    """Whether it is the name of an IANA time zone; names that stand for this machine's own are none."""
+    if _NO_REAL_ZONE.match(name):
+        return False
+    try:
+        ZoneInfo(name)
+    except (KeyError, ValueError, OSError):
+        return False
+    return True
+
+
+def instant_in(text: str, clock: ZoneInfo) -> datetime | None:
+    """An instant as people write it, in UTC; one without zone is in the clock. None if it is none."""
+    found = parse_instant(text)
+    return found and (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)

@@ -82,17 +82,14 @@ def _capacity(written: str) -> int:
 def run(options: argparse.Namespace) -> int:
     """Judge, look ahead, show and write. Raises KeymalletError if the request cannot be carried out."""
     from keymallet.core.ahead import coming, described, spread, weeks
-    from keymallet.core.judge import judge
     from keymallet.core.problems import fail
     from keymallet.core.steps import END
-    from keymallet.core.workspace import columns_used
 
     length = _span(options.span)
     if options.spread and options.capacity is None:
         raise fail("--spread needs to know how much can be done", hint="add --capacity 40/week")
     case = open_case(options)
-    evidence = case.snapshot.evidence(columns_used(case.rulebook.expressions()))
-    judgement = judge(evidence, case.rulebook, case.at, case.clock)
+    judgement = case.judge(case.evidence(case.rulebook.expressions()))
     end = case.at + min(length, END - case.at)
     events = coming(judgement, end)
     if options.spread:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import io
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -16,8 +16,11 @@ from zoneinfo import ZoneInfo
 if TYPE_CHECKING:
     import polars as pl
 
+    from keymallet.core.evidence import Evidence
     from keymallet.core.judge import Judgement
+    from keymallet.core.language.typed import Typed
     from keymallet.core.reading import Reading
+    from keymallet.core.register import Register
     from keymallet.core.rulebook import Rulebook
     from keymallet.core.run import Run
     from keymallet.sources.estate import Estate
@@ -47,7 +50,15 @@ def add_judging(parser: argparse.ArgumentParser) -> None:
         "--snapshot", metavar="FOLDER", help="judge this snapshot (default: the estate's newest)"
     )
     parser.add_argument("--rulebook", metavar="FILE", help="judge by this rulebook (default: the estate's)")
+    add_register(parser)
     add_at(parser, "judge as of this instant")
+
+
+def add_register(parser: argparse.ArgumentParser) -> None:
+    """Add --register."""
+    parser.add_argument(
+        "--register", metavar="FILE", help="the register of exemptions (default: the estate's, if it has one)"
+    )
 
 
 def instant(written: str | None, clock: ZoneInfo) -> datetime:
@@ -175,7 +186,33 @@ class Case:
     at: datetime
     snapshot: Snapshot
     rulebook: Rulebook
+    register: Register | None
     gaps: list[str]
+
+    def evidence(
+        self, asked: Iterable[tuple[str, Typed]] | None = None, also: Sequence[str] = ()
+    ) -> Evidence:
+        """The snapshot's tables; with `asked`, the columns that these expressions and the register need.
+
+        `also` are facts of accounts that are wanted besides.
+        """
+        if asked is None:
+            return self.snapshot.evidence()
+        from keymallet.core.register_facts import NEEDED
+        from keymallet.core.workspace import columns_used
+
+        used = columns_used(asked)
+        needed = (*also, *(NEEDED if self.register is not None else ()))
+        used.setdefault("account", set()).update(needed)
+        return self.snapshot.evidence(used)
+
+    def judge(
+        self, evidence: Evidence, book: Rulebook | None = None, at: datetime | None = None
+    ) -> Judgement:
+        """Judge by the case's own book and instant, or by others, with the register in force."""
+        from keymallet.core.judge import judge
+
+        return judge(evidence, book or self.rulebook, at or self.at, self.clock, self.register)
 
     def run(self, judgement: Judgement) -> Run:
         """What outputs have to carry about this judging."""
@@ -200,7 +237,7 @@ class Case:
         )
 
 
-def open_case(options: argparse.Namespace) -> Case:
+def open_case(options: argparse.Namespace, *, with_register: bool = True) -> Case:
     """Open what the options name; gathers first if the estate has no snapshot yet."""
     from keymallet.store.snapshot import newest_snapshot, read_snapshot
 
@@ -216,7 +253,18 @@ def open_case(options: argparse.Namespace) -> Case:
     clock = estate.clock if estate else ZoneInfo(snapshot.manifest.clock)
     at = instant(options.at, clock)
     organisation = estate.organisation if estate else snapshot.manifest.organisation
-    return Case(organisation, clock, at, snapshot, rulebook, _gaps(snapshot, estate, at))
+    named = getattr(options, "register", None)
+    file = Path(named) if named else estate.register if estate else None
+    register = open_register(file, clock) if file and with_register else None
+    return Case(organisation, clock, at, snapshot, rulebook, register, _gaps(snapshot, estate, at))
+
+
+def open_register(path: Path, clock: ZoneInfo) -> Register:
+    """Read and check a register file."""
+    from keymallet.core.register import read_register
+    from keymallet.sources.request import read_file, utf8_text
+
+    return read_register(utf8_text(read_file(path, str(path)), str(path)), str(path), clock)
 
 
 def read_rulebook_file(path: Path) -> Rulebook:

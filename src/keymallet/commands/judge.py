@@ -70,12 +70,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Judge, show or write the findings, and end with the code that tells how it came out."""
-    from keymallet.core.judge import judge
-    from keymallet.core.workspace import columns_used
-
     case = open_case(options)
-    evidence = case.snapshot.evidence(columns_used(case.rulebook.expressions()))
-    judgement = judge(evidence, case.rulebook, case.at, case.clock)
+    judgement = case.judge(case.evidence(case.rulebook.expressions()))
     outcome = case.run(judgement)
     code = _code(options.fail_on, outcome)
     if options.format == "table":

@@ -17,10 +17,12 @@ COMMANDS = {
     "fit": "guess the column map of an export, for you to confirm",
     "gather": "read the sources of the estate into a snapshot",
     "judge": "judge every account and show who falls short, and why",
+    "view": "look at one topic in depth: factors, passwords, lockouts and the like",
     "show": "show everything known of one account, and each verdict on it",
     "ahead": "show what will turn to breach, and when, if nothing changes",
     "rehearse": "try another rulebook or limit on the same evidence",
     "who": "pick accounts by any question in the rule language",
+    "exempt": "list, add, end and review exemptions from the rules",
     "rules": "check, show, try, start and compare rulebooks",
     "facts": "print the dictionary of facts that rules can ask about",
 }

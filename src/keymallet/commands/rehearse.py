@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from keymallet.commands.common import (
     Case,
     add_estate,
+    add_register,
     add_rows_format,
     instant,
     open_case,
@@ -73,6 +74,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--snapshot", metavar="FOLDER", help="judge this snapshot (default: the estate's newest)"
     )
+    add_register(parser)
     add_rows_format(parser)
     parser.add_argument("--figure", metavar="FILE", help="with --sweep: draw the curve, a .png or .svg file")
     add_estate(parser)
@@ -91,6 +93,7 @@ def run(options: argparse.Namespace) -> int:
             estate=options.estate,
             snapshot=options.snapshot,
             rulebook=options.against,
+            register=options.register,
             at=next(iter(options.at), None),
         )
     )
@@ -173,13 +176,8 @@ def _said(options: argparse.Namespace) -> str:
 
 def _judging(case: Case, *books: Rulebook) -> Callable[[Rulebook, datetime], Judgement]:
     """Judges by any of these books at any instant, on evidence that is read once."""
-    from keymallet.core.judge import judge
-    from keymallet.core.workspace import columns_used
-
-    used = columns_used(each for book in books for each in book.expressions())
-    used.setdefault("account", set()).add("kind")
-    evidence = case.snapshot.evidence(used)
-    return lambda book, at: judge(evidence, book, at, case.clock)
+    evidence = case.evidence((each for book in books for each in book.expressions()), also=("kind",))
+    return lambda book, at: case.judge(evidence, book, at)
 
 
 def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: dict[str, str]) -> int:

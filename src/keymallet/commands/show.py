@@ -23,7 +23,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
     from keymallet.core.findings import about_account
-    from keymallet.core.judge import judge
     from keymallet.core.lookup import find_accounts, of_same_person
     from keymallet.core.workspace import Workspace
     from keymallet.views.account import show_account
@@ -31,15 +30,15 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.views.terminal import console
 
     case = open_case(options)
-    evidence = case.snapshot.evidence()
+    evidence = case.evidence()
     # Whether an account shares a value its own facts do not tell: those rules are judged once, for all.
     shared = {rule.id for rule in case.rulebook.rules if rule.distinct}
     others = {rule.id for rule in case.rulebook.rules} - shared
-    among_all = judge(evidence, case.rulebook.only(lambda rule: rule.id in shared), case.at, case.clock)
+    among_all = case.judge(evidence, case.rulebook.only(lambda rule: rule.id in shared))
     by_others = case.rulebook.only(lambda rule: rule.id in others)
     out = console()
     for number, row in enumerate(find_accounts(evidence, options.account)):
-        around = judge(evidence.around(row), by_others, case.at, case.clock)
+        around = case.judge(evidence.around(row), by_others)
         alone = Workspace(evidence.only([row]), case.at, case.clock)
         if number:
             out.print()

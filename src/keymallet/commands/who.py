@@ -53,8 +53,9 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.nearest import did_you_mean
     from keymallet.core.problems import KeymalletError, Problem
     from keymallet.core.question import read_condition, read_value, split_list
+    from keymallet.core.register_facts import registered
     from keymallet.core.who import pick, usual_columns
-    from keymallet.core.workspace import Workspace, columns_used
+    from keymallet.core.workspace import Workspace
 
     names = [table.name for table in facts.tables_with_verdicts()]
     if options.each not in names:
@@ -69,7 +70,10 @@ def run(options: argparse.Namespace) -> int:
         hint = f"sort by its length({options.sort})"
         raise KeymalletError(Problem(f'--sort: "{options.sort}" is a list, and has no order', hint=hint))
     asked = [(table.name, node) for node in (condition, *columns.values(), *([sort] if sort else []))]
-    workspace = Workspace(case.snapshot.evidence(columns_used(asked)), case.at, case.clock)
+    evidence = case.evidence(asked)
+    if case.register is not None:
+        evidence, _ = registered(evidence, case.register, case.rulebook, case.at)
+    workspace = Workspace(evidence, case.at, case.clock)
     found = pick(
         workspace, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
     )

@@ -37,7 +37,10 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
     schema = {"at": INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
     past = judgement.past
     found = side_by_side(
-        lambda rule: turns_to_breach(past, future, rule, judgement.codes[rule.id]), judgement.rulebook.rules
+        lambda rule: turns_to_breach(
+            past, future, rule, judgement.codes[rule.id], covers=judgement.covered(rule)
+        ),
+        judgement.rulebook.rules,
     )
     parts = [pl.DataFrame(schema=schema)]
     for rule, turns in zip(judgement.rulebook.rules, found, strict=True):

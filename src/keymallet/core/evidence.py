@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 import polars as pl
@@ -84,12 +84,14 @@ class Evidence:
     `tables` may leave out columns that nobody asks for. In `account`, row number and `ROW` of the
     other tables agree. `supply` says what each source gives; what is not in it is unknown for the
     accounts of that source. The `account` column of tables other than `account` may be null where
-    ROW is not: `account_names` gives it.
+    ROW is not: `account_names` gives it. `everywhere` are columns by table that no source supplies, but
+    whoever judges: they are known for all of them.
     """
 
     tables: dict[str, pl.DataFrame]
     supply: Supply
     read_at: dict[str, datetime]
+    everywhere: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
     @property
     def sources(self) -> tuple[str, ...]:
@@ -98,6 +100,8 @@ class Evidence:
 
     def suppliers(self, table: str, column: str | None = None) -> list[str]:
         """The sources that supply a table, or one column of it."""
+        if column in self.everywhere.get(table, ()):
+            return list(self.sources)
         return [
             source
             for source, tables in self.supply.items()
@@ -116,7 +120,7 @@ class Evidence:
             people = accounts[PERSON_ROW].drop_nulls().unique().sort()
             tables["person"] = self.tables["person"][people]
             tables["account"] = _renumbered(accounts, PERSON_ROW, people, keep_others=True)
-        return Evidence(tables, self.supply, self.read_at)
+        return replace(self, tables=tables)
 
     def around(self, row: int) -> Evidence:
         """The evidence that verdicts on one account rest on: with other accounts of the same person.

@@ -179,6 +179,25 @@ ACCOUNT = Table(
         Column("twins", Kind.WORDS, "the same account in systems paired with its own", across=True),
         Column("no-twin-in", Kind.WORDS, "paired systems in which it is missing", across=True),
         Column("twin-differs", Kind.WORDS, "facts in which a twin differs from it, and how", across=True),
+        Column("covered-by", Kind.WORDS, "gates in force that ask it for something", across=True),
+        Column("left-out-by", Kind.WORDS, "gates in force that cover it and leave it out", across=True),
+        Column("exempted-by", Kind.WORDS, "entries of the register in force that cover it", across=True),
+        Column("drilled", Kind.INSTANT, "when it was last tried, by the register", past=True, across=True),
+        Column(
+            "use-explained",
+            Kind.INSTANT,
+            "newest use of it that the register gives a reason for",
+            past=True,
+            across=True,
+        ),
+        Column("watched", Kind.FLAG, "by the register somebody is told when it is used", across=True),
+        Column("watched-by", Kind.WORDS, "gates that would ask it, but only watch", across=True),
+        Column(
+            "second-factor-enforced",
+            Kind.FLAG,
+            "a gate in force asks it for a second factor, whatever it signs in to",
+            across=True,
+        ),
         _flag("has-password", "there is a password; an empty one counts"),
         _flag("password-empty", "the password is empty: anybody gets in"),
         _flag("password-locked", "the password is barred; other ways in are not"),
@@ -225,6 +244,13 @@ FACTOR = Table(
         _word("state", "whether it works", "active suspended pending"),
         _flag("phishing-resistant", "cannot be relayed by a false site", _RESISTANT),
         _text("label", "what its owner calls it"),
+        _text("device", "digest or serial of the device it is on, for seeing what is shared"),
+        Column(
+            "shared-with",
+            Kind.WORDS,
+            "accounts of other people that the same device proves; at most ten are named",
+            across=True,
+        ),
     ),
     label=("kind", "state"),
 )
@@ -327,7 +353,10 @@ GATE = Table(
         _words("asks-for", "what it asks for", _FACTOR_KINDS + " any-second phishing-resistant"),
         _words("covers", "accounts, groups, kinds or everyone"),
         _words("leaves-out", "accounts, groups or kinds it does not ask"),
-        _words("applications", "what it guards"),
+        _words("applications", "what it guards; none named: everything"),
+        Column("asks-accounts", Kind.COUNT, "how many enabled accounts it covers and asks", across=True),
+        Column("leaves-out-accounts", Kind.COUNT, "how many enabled accounts it leaves out", across=True),
+        Column("names-nobody", Kind.WORDS, "what it names that is no account, group or kind", across=True),
     ),
     owner="",
     label=("gate",),
@@ -396,6 +425,13 @@ EXEMPTION = Table(
         _past("drilled", "last time an emergency account was tried"),
         _words("watch", "who is told when it is used"),
         _text("safeguards", "what limits the harm meanwhile"),
+        _count("matched", "how many accounts its patterns matched when it was approved"),
+        Column("covers", Kind.COUNT, "how many accounts its patterns match", across=True),
+        Column("excuses", Kind.COUNT, "how many breaches it covers, whether in force or not", across=True),
+        Column("names-nobody", Kind.WORDS, "patterns of accounts that match none", across=True),
+        Column("names-no-rule", Kind.WORDS, "patterns of rules that match none", across=True),
+        Column("approves-itself", Kind.FLAG, "approved by whom it covers, or who asked", across=True),
+        Column("hollow-reason", Kind.FLAG, "its reason says nothing: empty, filler", across=True),
     ),
     owner="",
     label=("exemption",),
@@ -418,6 +454,11 @@ TABLES: dict[str, Table] = {
 }
 
 _BY_NAME = {table.name: {column.name: column for column in table.columns} for table in TABLES.values()}
+
+
+def words_of(table: Table, name: str) -> tuple[str, ...]:
+    """The words of a column's closed set."""
+    return _BY_NAME[table.name][name].words
 
 
 def tables_of_account() -> tuple[Table, ...]:

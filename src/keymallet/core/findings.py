@@ -8,8 +8,10 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import INSTANT
+from keymallet.core.exempting import ENTRY, in_force
 from keymallet.core.judge import Judgement
 from keymallet.core.language.lower import AT
+from keymallet.core.lasting import exempt_until
 from keymallet.core.mending import change
 from keymallet.core.missing import missing
 from keymallet.core.reasons import because
@@ -33,6 +35,7 @@ COLUMNS = (
     "missing",
     "since",
     "until",
+    "exemption",
     "mend",
     "change",
     "cite",
@@ -41,26 +44,30 @@ COLUMNS = (
 """What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account.
 Where it is on something in force in a source (a setting), or on a person, `account` names the source;
 a finding on a number has none. `since` is when the verdict began, `until` when time alone ends it: a
-breach that ends by itself, a grace that is over, a rule no longer met. `mend` is the kind of change
+breach that ends by itself, a grace or an exemption that is over, a rule no longer met. `exemption` are
+the entries of the register that cover an exempt breach. `mend` is the kind of change
 that ends a breach, `change` what has to change, and to what.
 """
 
 
-SHORTCOMINGS = (Verdict.BREACH, Verdict.PENDING, Verdict.UNPROVEN)
+SHORTCOMINGS = (Verdict.BREACH, Verdict.PENDING, Verdict.EXEMPT, Verdict.UNPROVEN)
 EVERY_VERDICT = (*SHORTCOMINGS, Verdict.MET)
-_BROKEN = (Verdict.BREACH, Verdict.PENDING)
+_BROKEN = (Verdict.BREACH, Verdict.PENDING, Verdict.EXEMPT)
 
 
 def findings(
     judgement: Judgement,
     verdicts: tuple[Verdict, ...] = SHORTCOMINGS,
     accounts: pl.Series | None = None,
+    topic: str | None = None,
 ) -> pl.DataFrame:
     """Each verdict of these kinds, in their order; within a kind the gravest rule first.
 
-    With `accounts`, rows of the account table, only the verdicts on these.
+    With `accounts`, rows of the account table, only the verdicts on these; with `topic`, those by its
+    rules alone.
     """
-    gravest_first = sorted(judgement.rulebook.rules, key=lambda rule: -rule.severity)
+    rules = [rule for rule in judgement.rulebook.rules if topic in (None, rule.topic)]
+    gravest_first = sorted(rules, key=lambda rule: -rule.severity)
     asked = []
     for verdict in verdicts:
         for rule in gravest_first:
@@ -123,13 +130,17 @@ def about_account(row: int, around: Judgement, among_all: Judgement) -> pl.DataF
     return pl.concat(parts).sort(by, maintain_order=True)
 
 
-def worst_accounts(judgement: Judgement, most: int) -> tuple[pl.Series, int]:
+def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) -> tuple[pl.Series, int]:
     """The rows of the accounts with the gravest breaches, the worst first; and how many have any.
+
+    With `topic`, only breaches of its rules count.
 
     One more breach of a severity outweighs any number of less severe ones.
     """
     scores = pl.zeros(judgement.evidence.tables["account"].height, dtype=pl.Int64, eager=True)
     for rule in judgement.rulebook.rules:
+        if topic not in (None, rule.topic):
+            continue
         rows = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH))
         if rule.table != "account":
             rows = rows.drop_nulls().unique()
@@ -160,7 +171,7 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     return (
         whom(workspace, facts.TABLES[rule.table], rows)
         .with_columns(*reasons, changed)
-        .with_columns(_times(judgement, rule, verdict, rows))
+        .with_columns(*_times(judgement, rule, verdict, rows), _exemptions(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
         .select(COLUMNS)
     )
@@ -186,10 +197,31 @@ def _times(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) 
         ends = asked.join(turns, on=ROW, how="left", maintain_order="left")[AT].alias("until")
     else:
         ends = judgement.until(rule, rows)
+    if verdict is Verdict.EXEMPT:
+        covered = exempt_until(_covered(judgement, rule), judgement.at, rows)
+        times = pl.DataFrame({"ends": ends, "covered": covered})
+        ends = times.select(until=pl.min_horizontal("ends", "covered"))["until"]
     if verdict is Verdict.PENDING:
         times = pl.DataFrame({"due": began + rule.grace, "ends": ends})
         ends = times.select(until=pl.min_horizontal("due", "ends", pl.lit(END, dtype=INSTANT)))["until"]
     return [began, ends]
+
+
+def _covered(judgement: Judgement, rule: Rule) -> pl.DataFrame:
+    covered = judgement.covered(rule)
+    assert covered is not None, "nothing is exempt without a register"
+    return covered
+
+
+def _exemptions(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.Series:
+    """The ids of the exemptions that cover these rows; empty lists where none is asked about."""
+    if verdict is not Verdict.EXEMPT or judgement.covers is None:
+        return pl.Series("exemption", [[]], dtype=pl.List(pl.String)).new_from_index(0, len(rows))
+    ids = pl.Series([entry.id for entry in judgement.covers.register.exemptions], dtype=pl.String)
+    holding = in_force(_covered(judgement, rule), judgement.at)
+    named = holding.select(ROW, exemption=ids.gather(holding[ENTRY])).group_by(ROW, maintain_order=True)
+    asked = rows.cast(pl.UInt32).alias(ROW).to_frame()
+    return asked.join(named.agg("exemption"), on=ROW, how="left", maintain_order="left")["exemption"]
 
 
 def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.DataFrame:
@@ -213,6 +245,7 @@ def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.Data
             unit=pl.col("group") if tally.by == "unit" else nothing,
             since=pl.lit(None, dtype=INSTANT),
             until=pl.lit(None, dtype=INSTANT),
+            exemption=pl.lit([], dtype=pl.List(pl.String)),
             change=pl.when(pl.col("verdict") == int(Verdict.BREACH)).then(_number_needed(tally)),
         )
         .with_columns(_of_demand(tally))
@@ -227,5 +260,6 @@ def _number_needed(tally: Tally) -> pl.Expr:
 
 
 def _nothing() -> pl.DataFrame:
-    kinds = {"missing": pl.List(pl.String), "cite": pl.List(pl.String), "since": INSTANT, "until": INSTANT}
+    lists = dict.fromkeys(("missing", "cite", "exemption"), pl.List(pl.String))
+    kinds = {**lists, "since": INSTANT, "until": INSTANT}
     return pl.DataFrame(schema={name: kinds.get(name, pl.String()) for name in COLUMNS})

@@ -11,8 +11,12 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, Evidence
+from keymallet.core.exempting import ENTRY, Covers, in_force
 from keymallet.core.lasting import is_pending, since, turns_to_breach, until
+from keymallet.core.register import Register
+from keymallet.core.register_facts import registered
 from keymallet.core.rulebook import Demand, Rule, Rulebook
+from keymallet.core.steps import ROW as AT_ROW
 from keymallet.core.tallies import numbers_of
 from keymallet.core.timeline import Timeline
 from keymallet.core.verdicts import Verdict, verdict
@@ -28,11 +32,12 @@ class RuleCount:
     breach: int
     unproven: int
     pending: int = 0
+    exempt: int = 0
 
     @property
     def in_scope(self) -> int:
         """All rows the rule is for, or may be for."""
-        return self.met + self.breach + self.unproven + self.pending
+        return self.met + self.breach + self.unproven + self.pending + self.exempt
 
 
 class Judgement:
@@ -44,11 +49,14 @@ class Judgement:
         workspace: Workspace,
         codes: dict[str, pl.Series],
         numbers: dict[str, pl.DataFrame],
+        covers: Covers | None = None,
     ) -> None:
         self.rulebook = rulebook
         self.workspace = workspace
         self.codes = codes
         self.numbers = numbers
+        self.covers = covers
+        self._covered: dict[str, pl.DataFrame] = {}
         self._rows: dict[tuple[str, Verdict], pl.Series] = {}
 
     @property
@@ -95,7 +103,15 @@ class Judgement:
 
     def turning(self, rule: Rule, rows: pl.Series | None = None) -> pl.DataFrame:
         """Which rows turn to breach, and when; see `lasting.turns_to_breach`."""
-        return turns_to_breach(self.past, self.future, rule, self.codes[rule.id], rows)
+        return turns_to_breach(self.past, self.future, rule, self.codes[rule.id], rows, self.covered(rule))
+
+    def covered(self, rule: Rule) -> pl.DataFrame | None:
+        """Which rows of the rule's table exemptions cover, and when; None where there is no register."""
+        if self.covers is None:
+            return None
+        if rule.id not in self._covered:
+            self._covered[rule.id] = self.covers.of(rule, self.workspace.frames[rule.table])
+        return self._covered[rule.id]
 
     def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
         """The account rows that these rows of the rule's table are, or belong to (null if to none)."""
@@ -106,25 +122,71 @@ class Judgement:
         return self.workspace.frames[rule.table][ROW].gather(rows)
 
 
-def judge(evidence: Evidence, rulebook: Rulebook, at: datetime, clock: ZoneInfo) -> Judgement:
+def judge(
+    evidence: Evidence,
+    rulebook: Rulebook,
+    at: datetime,
+    clock: ZoneInfo,
+    register: Register | None = None,
+) -> Judgement:
     """Judge every row by every rule at the instant `at`; plain dates in rules are in `clock`.
+
+    A breach that an exemption of the `register` covers is exempt; so is one that would be pending.
 
     Verdicts follow Kleene's three-valued logic: a rule that is not known to be broken, but not
     known to be kept either, is unproven.
     """
+    covers = None
+    if register is not None:
+        evidence, covers = registered(evidence, register, rulebook, at)
     workspace = Workspace(evidence, at, clock)
     workspace.prepare(rulebook.expressions())
     codes: dict[str, pl.Series] = {}
-    for table in dict.fromkeys(rule.table for rule in rulebook.rules):
+    # The register last: whether an entry is still needed shows once all else is judged.
+    tables = dict.fromkeys(rule.table for rule in rulebook.rules)
+    for table in sorted(tables, key=lambda name: name == facts.EXEMPTION.name):
         rules = [rule for rule in rulebook.rules if rule.table == table]
+        if covers is not None and table == facts.EXEMPTION.name:
+            _count_excused(workspace, rulebook, codes, covers)
         verdicts = workspace.select(table, [verdict(workspace.lowering, rule) for rule in rules])
         codes.update(zip((rule.id for rule in rules), verdicts, strict=True))
-    for rule in rulebook.rules:
-        if rule.grace is not None:
-            codes[rule.id] = _with_pending(workspace, rule, codes[rule.id])
+        for rule in rules:
+            if rule.grace is not None:
+                codes[rule.id] = _with_pending(workspace, rule, codes[rule.id])
+    if covers is not None:
+        _exempt(workspace, rulebook, codes, covers)
     numbers = {tally.id: numbers_of(workspace, tally) for tally in rulebook.tallies}
     codes.update((name, frame["verdict"]) for name, frame in numbers.items())
-    return Judgement(rulebook, workspace, codes, numbers)
+    return Judgement(rulebook, workspace, codes, numbers, covers)
+
+
+def _count_excused(
+    workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers
+) -> None:
+    """Enter of each exemption how many breaches it covers, whether it is in force or not."""
+    parts = [pl.DataFrame(schema={ENTRY: pl.UInt32})]
+    for rule in rulebook.rules:
+        if rule.id in codes:
+            covered = covers.of(rule, workspace.frames[rule.table])
+            broken = codes[rule.id].gather(covered[AT_ROW]).is_in(_BROKEN)
+            parts.append(covered.filter(broken).select(ENTRY))
+    counted = pl.concat(parts)[ENTRY].value_counts(name="excused")
+    entries = workspace.frames[facts.EXEMPTION.name]
+    excused = entries["excuses"].scatter(counted[ENTRY], counted["excused"].cast(pl.Int64))
+    workspace.frames[facts.EXEMPTION.name] = entries.with_columns(excused)
+
+
+_BROKEN = [int(Verdict.BREACH), int(Verdict.PENDING)]
+
+
+def _exempt(workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers) -> None:
+    """Set to exempt what is broken and covered by an exemption in force."""
+    for rule in rulebook.rules:
+        covered = in_force(covers.of(rule, workspace.frames[rule.table]), workspace.at)
+        if covered.height:
+            rows = covered[AT_ROW].unique()
+            broken = rows.filter(codes[rule.id].gather(rows).is_in(_BROKEN))
+            codes[rule.id] = codes[rule.id].scatter(broken, int(Verdict.EXEMPT))
 
 
 def _with_pending(workspace: Workspace, rule: Rule, codes: pl.Series) -> pl.Series:

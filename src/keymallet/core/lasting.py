@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 import polars as pl
 
 from keymallet.core.evidence import INSTANT
+from keymallet.core.exempting import past_cover
 from keymallet.core.language import typed
 from keymallet.core.language.lower import AT
 from keymallet.core.rulebook import Rule
@@ -18,14 +21,14 @@ def verdict_steps(
 ) -> pl.DataFrame:
     """The verdicts of a rule over time, for the rows on which they change (see `Timeline.steps`).
 
-    A rule's grace is not looked at: what is pending stands as a breach. A rule whose shared values
-    themselves depend on time is not followed: it has no steps. `codes` are the verdicts of all rows at
-    the start of the timeline, where they are known already.
+    Neither grace nor exemptions are looked at: what is pending or exempt stands as a breach. A rule whose
+    shared values themselves depend on time is not followed: it has no steps. `codes` are the verdicts of
+    all rows at the start of the timeline, where they are known already.
     """
     if isinstance(rule.must, typed.Unshared) and timeline.moves(rule.must):
         return no_steps()
-    if codes is not None and rule.grace is not None:
-        codes = codes.set(codes == int(Verdict.PENDING), int(Verdict.BREACH))
+    if codes is not None:
+        codes = codes.set(codes >= int(Verdict.PENDING), int(Verdict.BREACH))
     asked = [rule.who, rule.must]
     return timeline.steps(rule.table, asked, lambda lowering: verdict(lowering, rule), rows, codes)
 
@@ -47,6 +50,13 @@ def until(future: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
     return _for_rows(rows, first).alias("until")
 
 
+def exempt_until(covers: pl.DataFrame, at: datetime, rows: pl.Series) -> pl.Series:
+    """When exemptions that cover these rows at `at` stop doing so; null where they have no end."""
+    now, end = (pl.lit(each, dtype=INSTANT) for each in (at, END))
+    stretches = rows.cast(pl.UInt32).alias(ROW).to_frame().with_columns(now.alias(AT), end.alias("to"))
+    return _for_rows(rows, past_cover(stretches, covers)).alias("until")
+
+
 def is_pending(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
     """Whether these rows, all in breach, are so for less than the rule's grace.
 
@@ -57,12 +67,18 @@ def is_pending(past: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
 
 
 def turns_to_breach(
-    past: Timeline, future: Timeline, rule: Rule, codes: pl.Series, rows: pl.Series | None = None
+    past: Timeline,
+    future: Timeline,
+    rule: Rule,
+    codes: pl.Series,
+    rows: pl.Series | None = None,
+    covers: pl.DataFrame | None = None,
 ) -> pl.DataFrame:
     """The rows that are not in breach now but turn to it: ROW, and AT, the instant at which they do.
 
     `codes` are the verdicts of all rows of the table; `rows` the ones asked about, or all. A breach
-    under grace counts from the end of its grace on, if it lasts until then.
+    under grace counts from the end of its grace on, one under `covers` (see `exempting.Covers.of`) from
+    the end of that, if it lasts until then.
     """
     steps = verdict_steps(future, rule, rows, codes)
     ends = pl.when(pl.col(ROW) == pl.col(ROW).shift(-1)).then(pl.col(AT).shift(-1))
@@ -72,6 +88,8 @@ def turns_to_breach(
     )
     if rule.grace is not None:
         breaches = _after_grace(past, future, rule, codes, rows, breaches)
+    if covers is not None and covers.height:
+        breaches = past_cover(_with_exempt(future, codes, rows, breaches), covers)
     turned = breaches.filter((pl.col(AT) > future.stretch.start) & (pl.col(AT) <= future.stretch.end))
     found = _first_of_each(turned.select(ROW, AT))
     return found.filter(codes.gather(found[ROW]) != int(Verdict.BREACH))
@@ -86,17 +104,33 @@ def _after_grace(
     breaches: pl.DataFrame,
 ) -> pl.DataFrame:
     """The same stretches of breach, each from the end of its grace on, if there is anything left of it."""
-    pending = (codes == int(Verdict.PENDING)).arg_true().cast(pl.UInt32)
-    if rows is not None:
-        pending = pending.filter(pending.is_in(rows.implode()))
+    pending = _rows_that_are(Verdict.PENDING, codes, rows)
     began = pl.DataFrame({ROW: pending, "began": since(past, rule, pending)})
     now = pl.lit(future.stretch.start, dtype=INSTANT)
-    lasting = began.join(breaches, on=ROW, how="anti").select(
-        ROW, now.alias(AT), pl.lit(END, dtype=INSTANT).alias("to")
-    )
+    lasting = _lasting(future, began, breaches)
     all_of_them = pl.concat([breaches.select(ROW, AT, "to"), lasting]).join(began, on=ROW, how="left")
     due = pl.when(pl.col(AT) == now).then(pl.col("began")).otherwise(pl.col(AT)) + rule.grace
     return all_of_them.with_columns(due.alias(AT)).filter(pl.col(AT) < pl.col("to")).sort(ROW, AT)
+
+
+def _with_exempt(
+    future: Timeline, codes: pl.Series, rows: pl.Series | None, breaches: pl.DataFrame
+) -> pl.DataFrame:
+    """The same stretches, and one from now on for each exempt row that nothing but its exemption moves."""
+    exempt = _rows_that_are(Verdict.EXEMPT, codes, rows)
+    lasting = _lasting(future, exempt.to_frame(), breaches)
+    return pl.concat([breaches.select(ROW, AT, "to"), lasting]).sort(ROW, AT)
+
+
+def _rows_that_are(verdict: Verdict, codes: pl.Series, rows: pl.Series | None) -> pl.Series:
+    found = (codes == int(verdict)).arg_true().cast(pl.UInt32).alias(ROW)
+    return found if rows is None else found.filter(found.is_in(rows.implode()))
+
+
+def _lasting(future: Timeline, rows: pl.DataFrame, breaches: pl.DataFrame) -> pl.DataFrame:
+    """A stretch without end for those of the rows, all in breach now, that have none among the breaches."""
+    now, end = (pl.lit(each, dtype=INSTANT) for each in (future.stretch.start, END))
+    return rows.join(breaches, on=ROW, how="anti").select(ROW, now.alias(AT), end.alias("to"))
 
 
 def _first_of_each(steps: pl.DataFrame) -> pl.DataFrame:

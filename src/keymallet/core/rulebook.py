@@ -47,6 +47,16 @@ MENDS = {
 }
 """The kinds of change that can end a breach, and what each means."""
 
+TOPICS = {
+    "factors": "who can prove a sign-in with what, and who is made to",
+    "passwords": "how old passwords are, and who set them",
+    "lockouts": "who is locked, by what, and who is near it",
+    "exemptions": "what is left out of rules, by whose leave, and until when",
+    "elevation": "privilege that stands, and privilege that is opened for a while",
+    "temporary": "accounts and credentials with an end, or without the one they need",
+}
+"""The topics that rules can belong to, each with what it is about."""
+
 
 @dataclass(frozen=True, slots=True)
 class Demand:
@@ -59,6 +69,7 @@ class Demand:
     cite: tuple[str, ...] = ()
     advice: str = ""
     mend: str = ""
+    topic: str = ""
     origin: str = ""
 
     @property

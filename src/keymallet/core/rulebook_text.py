@@ -22,6 +22,7 @@ from keymallet.core.nearest import did_you_mean
 from keymallet.core.rulebook import (
     MENDS,
     SEVERITIES,
+    TOPICS,
     NotJudged,
     Origin,
     Rule,
@@ -46,6 +47,7 @@ class _DemandText(msgspec.Struct, rename="kebab"):
     cite: list[str] = []
     advice: str = ""
     mend: str = ""
+    topic: str = ""
 
 
 class _RuleText(_DemandText, rename="kebab", kw_only=True):
@@ -311,11 +313,12 @@ def _demand(
 ) -> dict[str, Any] | None:
     """What every demand has, ready to make one; None if something of it is wrong."""
     severity = _severity(item, data.get("severity"))
-    mend = data.get("mend", "")
-    if isinstance(mend, str) and mend and mend not in MENDS:
-        hint = did_you_mean(mend, MENDS) or f"there are: {', '.join(MENDS)}"
-        item.fault(f'"{mend}" is no kind of change', hint, "mend")
-        return None
+    for key, words, what in (("mend", MENDS, "kind of change"), ("topic", TOPICS, "topic")):
+        word = data.get(key, "")
+        if isinstance(word, str) and word and word not in words:
+            hint = did_you_mean(word, words) or f"there are: {', '.join(words)}"
+            item.fault(f'"{word}" is no {what}', hint, key)
+            read = None
     if read is None or table is None or severity is None:
         return None
     return {
@@ -326,6 +329,7 @@ def _demand(
         "cite": tuple(read.cite),
         "advice": read.advice,
         "mend": read.mend,
+        "topic": read.topic,
         "origin": item.document.name,
     }
 

@@ -47,6 +47,11 @@ class Run:
         return sum(count.pending for count in self.counts)
 
     @property
+    def exempt(self) -> int:
+        """All breaches that an exemption in force covers."""
+        return sum(count.exempt for count in self.counts)
+
+    @property
     def unproven(self) -> int:
         """All verdicts that could not be given."""
         return sum(count.unproven for count in self.counts)

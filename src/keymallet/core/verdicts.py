@@ -18,6 +18,7 @@ class Verdict(IntEnum):
     BREACH = 2
     UNPROVEN = 3
     PENDING = 4  # in breach, for less time than the rule's grace
+    EXEMPT = 5  # in breach, and an exemption in force covers it
 
     @property
     def word(self) -> str:

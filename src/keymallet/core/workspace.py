@@ -7,7 +7,7 @@ Each such hop is a stage: the answers of one stage are columns when the next one
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
@@ -66,7 +66,7 @@ class Workspace:
         if PERSON_ROW not in frames["account"].columns:
             nobody = pl.lit(None, dtype=pl.UInt32).alias(PERSON_ROW)
             frames["account"] = frames["account"].with_columns(nobody)
-        self.evidence = Evidence(frames, evidence.supply, evidence.read_at)
+        self.evidence = replace(evidence, tables=frames)
         self.at = at
         self.clock = clock
         self.frames = dict(frames)

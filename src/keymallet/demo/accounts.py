@@ -85,6 +85,7 @@ class Factor:
     last_used: datetime | None
     state: str = "OK"
     label: str = ""
+    device: str = ""
 
 
 @dataclass

@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 from keymallet.demo.accounts import Account, railway_directory
 from keymallet.demo.cloud import CloudUser, cloud_export, cloud_users
+from keymallet.demo.gates import Gate, plant_devices, plant_gates
 from keymallet.demo.hosts import Host, ticketing_hosts
 from keymallet.demo.people import Person, organisation, staff_list
 
@@ -31,6 +32,8 @@ def write_estate(folder: Path) -> None:
     staff = organisation(railway)
     accounts = railway.accounts
     users = cloud_users(accounts)
+    gates = plant_gates(accounts)
+    plant_devices(accounts)
     people = [
         (account.login, account.name)
         for account in accounts
@@ -39,7 +42,8 @@ def write_estate(folder: Path) -> None:
     hosts = ticketing_hosts(people[100:124], people[124])
     for name in _FILES:
         _write(folder / name, files("keymallet.demo").joinpath(f"estate/{name}").read_text("utf-8"))
-    for name, text in _exports(accounts).items():
+    exports = {**_exports(accounts), "gates.csv": _gates(gates)}
+    for name, text in exports.items():
         _write(folder / "exports" / name, text, "utf-8-sig")
     _write(folder / "exports/staff.jsonl", staff_list(staff))
     _write(folder / "exports/cloud.json", cloud_export(users))
@@ -50,11 +54,35 @@ def write_estate(folder: Path) -> None:
         shadow.write(_BROKEN_SHADOW)
     _write(
         folder / "ground-truth.csv",
-        _csv(("rule", "account", "subject"), _ground_truth(accounts, hosts, staff, users), ","),
+        _csv(
+            ("rule", "account", "subject", "verdict"),
+            _ground_truth(accounts, hosts, staff, users, gates),
+            ",",
+        ),
     )
 
 
-_FILES = ("estate.toml", "directory.toml", "staff.toml", "cloud.toml", "rulebook.toml", "rulebook.cases.toml")
+_FILES = (
+    "estate.toml",
+    "directory.toml",
+    "staff.toml",
+    "cloud.toml",
+    "rulebook.toml",
+    "rulebook.cases.toml",
+    "exemptions.toml",
+)
+_OF_REGISTER = (
+    ("exemption-has-end", "old-till"),
+    ("exemption-reviewed", "old-till"),
+    ("exemption-approved-by-another", "old-till"),
+    ("exemption-names-somebody", "old-till"),
+    ("exemption-needed", "old-till"),
+    ("exemption-needed", "back-from-leave"),
+    ("exemption-over", "guests-autumn"),
+    ("exemption-reason", "guests-autumn"),
+    ("exemption-no-broader", "counter-tills"),
+)
+"""The findings that entries of the register have to cause."""
 
 
 def _write(path: Path, content: str | bytes, encoding: str = "utf-8") -> None:
@@ -66,7 +94,7 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
     return {
         "accounts.csv": _with_ragged_lines(_csv(_ACCOUNT_HEADER, map(_account_line, accounts))),
         "factors.csv": _csv(
-            ("Login", "Method", "Enrolled", "Last used", "State", "Label"),
+            ("Login", "Method", "Enrolled", "Last used", "State", "Label", "Device"),
             (
                 (
                     account.login,
@@ -75,6 +103,7 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
                     _time(each.last_used),
                     each.state,
                     each.label,
+                    each.device,
                 )
                 for account in accounts
                 for each in account.factors
@@ -97,6 +126,14 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
             ),
         ),
     }
+
+
+def _gates(gates: list[Gate]) -> str:
+    return _csv(
+        ("Gate", "State", "Asks for", "Covers", "Leaves out"),
+        ((each.name, each.state, each.asks_for, ",".join(each.covers), ",".join(each.leaves_out))
+         for each in gates),
+    )  # fmt: skip
 
 
 _ACCOUNT_HEADER = (
@@ -184,8 +221,12 @@ def _time(instant: datetime | None) -> str:
 
 
 def _ground_truth(
-    accounts: list[Account], hosts: list[Host], people: list[Person], users: list[CloudUser]
-) -> list[tuple[str, str, str]]:
+    accounts: list[Account],
+    hosts: list[Host],
+    people: list[Person],
+    users: list[CloudUser],
+    gates: list[Gate],
+) -> list[tuple[str, str, str, str]]:
     found = [
         (rule, f"directory/{account.login}", subject)
         for account in accounts
@@ -196,7 +237,15 @@ def _ground_truth(
         for host in hosts
         for rule, name, subject in host.causes
     ]
+    found += [(rule, "directory", subject) for gate in gates for rule, subject in gate.causes]
     found += [(rule, "staff", subject) for person in people for rule, subject in person.causes]
     found += [(rule, f"cloud/{user.login}", subject) for user in users for rule, subject in user.causes]
     found.append(("emergency-accounts", "", ""))  # two, where three are asked for
-    return sorted(found)
+    found += [(rule, "register", entry) for rule, entry in _OF_REGISTER]
+    return sorted((*each, "exempt" if _is_exempt(*each) else "breach") for each in found)
+
+
+def _is_exempt(rule: str, account: str, subject: str) -> bool:
+    """Whether the register covers it: the tills, and the emergency account that no gate asks."""
+    covered = account.startswith("directory/counter-") or account == "directory/emergency-1"
+    return rule == "second-factor-asked" and covered

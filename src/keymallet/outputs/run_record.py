@@ -40,6 +40,7 @@ def run_record(run: Run) -> dict[str, Any]:
                 "met": count.met,
                 "breach": count.breach,
                 "pending": count.pending,
+                "exempt": count.exempt,
                 "unproven": count.unproven,
             }
             for count in run.counts

@@ -1,4 +1,4 @@
-"""What only shows when all sources lie side by side: who is a manager, and which keys are shared."""
+"""What only shows when all sources lie side by side: who is a manager, what is shared."""
 
 from __future__ import annotations
 
@@ -48,46 +48,67 @@ def number_managers(tables: dict[str, pl.DataFrame]) -> None:
 
 
 def mark_shared_keys(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
-    """Enter, for each key, which accounts of other people hold the same one, and whether a root does.
-
-    Accounts of one login name or of one person are one holder: taking one's key along is no sharing.
-    """
-    suppliers = [each for each in readings if "digest" in each.supply.get(facts.KEY.name, {})]
+    """Enter, for each key, which accounts of other people hold the same one, and whether a root does."""
+    suppliers = _suppliers(readings, facts.KEY, "digest")
     if not suppliers:
         return
-    keys = tables[facts.KEY.name].with_row_index(_KEY)
-    holders = _holders(tables[facts.ACCOUNT.name])
-    held = keys.select(_KEY, ROW, "digest").drop_nulls().join(holders, on=ROW, how="inner")
-    # Only keys that several accounts hold can be shared: what follows is over those alone.
-    shared = held.filter(pl.col(ROW).n_unique().over("digest") > 1)
-    # One account for each holder, and few of those: enough to name the most that are named.
-    others = (
-        shared.unique(["digest", "who"], keep="first", maintain_order=True)
-        .group_by("digest", maintain_order=True)
-        .head(MOST_SHARED + 2)
-        .select("digest", other="account", other_who="who", other_name="name")
-    )
-    named = (
-        shared.join(others, on="digest", how="inner", maintain_order="left")
-        .filter((pl.col("other_who") != pl.col("who")) & (pl.col("other_name") != pl.col("name")))
-        .group_by(_KEY)
-        .agg(pl.col("other").head(MOST_SHARED).alias("shared-with"))
-    )
-    of_root = shared.filter(pl.col("root").any().over("digest")).select(_KEY, root=True)
-    marked = keys.join(named, on=_KEY, how="left", maintain_order="left")
-    marked = marked.join(of_root, on=_KEY, how="left", maintain_order="left")
-    known = pl.col("digest").is_not_null()
-    nobody = pl.lit([], dtype=pl.List(pl.String))
-    tables[facts.KEY.name] = marked.with_columns(
-        pl.when(known).then(pl.coalesce("shared-with", nobody)).alias("shared-with"),
-        pl.when(known).then(pl.col("root").fill_null(False)).alias("shared-with-root"),
-    ).drop(_KEY, "root")
+    keys, shared = _with_sharers(tables, facts.KEY, "digest")
+    of_root = shared.filter(pl.col("root").any().over("value")).select(_PLACE, root=True)
+    marked = keys.join(of_root, on=_PLACE, how="left", maintain_order="left")
+    by_root = pl.when(pl.col("digest").is_not_null()).then(pl.col("root").fill_null(False))
+    tables[facts.KEY.name] = marked.with_columns(by_root.alias("shared-with-root")).drop(_PLACE, "root")
     for reading in suppliers:
         told = "the same key, over all sources"
         reading.supply[facts.KEY.name] |= {"shared-with": told, "shared-with-root": told}
 
 
-_KEY = "key-row"
+def mark_shared_devices(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
+    """Enter, for each factor, which accounts of other people are proven by the same device."""
+    suppliers = _suppliers(readings, facts.FACTOR, "device")
+    if not suppliers:
+        return
+    factors, _ = _with_sharers(tables, facts.FACTOR, "device")
+    tables[facts.FACTOR.name] = factors.drop(_PLACE)
+    for reading in suppliers:
+        reading.supply[facts.FACTOR.name] |= {"shared-with": "the same device, over all sources"}
+
+
+def _suppliers(readings: list[Reading], table: facts.Table, column: str) -> list[Reading]:
+    return [each for each in readings if column in each.supply.get(table.name, {})]
+
+
+def _with_sharers(
+    tables: dict[str, pl.DataFrame], table: facts.Table, value: str
+) -> tuple[pl.DataFrame, pl.DataFrame]:
+    """The table with `shared-with` entered and the place of each row; and the rows whose value is shared.
+
+    Accounts of one login name or of one person are one holder: taking one's key along is no sharing.
+    """
+    rows = tables[table.name].with_row_index(_PLACE)
+    holders = _holders(tables[facts.ACCOUNT.name])
+    held = rows.select(_PLACE, ROW, value=value).drop_nulls().join(holders, on=ROW, how="inner")
+    # Only what several accounts hold can be shared: what follows is over that alone.
+    shared = held.filter(pl.col(ROW).n_unique().over("value") > 1)
+    # One account for each holder, and few of those: enough to name the most that are named.
+    others = (
+        shared.unique(["value", "who"], keep="first", maintain_order=True)
+        .group_by("value", maintain_order=True)
+        .head(MOST_SHARED + 2)
+        .select("value", other="account", other_who="who", other_name="name")
+    )
+    named = (
+        shared.join(others, on="value", how="inner", maintain_order="left")
+        .filter((pl.col("other_who") != pl.col("who")) & (pl.col("other_name") != pl.col("name")))
+        .group_by(_PLACE)
+        .agg(pl.col("other").head(MOST_SHARED).alias("shared-with"))
+    )
+    marked = rows.join(named, on=_PLACE, how="left", maintain_order="left")
+    nobody = pl.lit([], dtype=pl.List(pl.String))
+    known = pl.when(pl.col(value).is_not_null()).then(pl.coalesce("shared-with", nobody))
+    return marked.with_columns(known.alias("shared-with")), shared
+
+
+_PLACE = "place"
 
 
 def _holders(accounts: pl.DataFrame) -> pl.DataFrame:

@@ -55,6 +55,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     rulebook: str
     source: dict[str, Any]
     snapshots: str = "snapshots"
+    register: str = ""
     largest_drop: int = 20
     tie: tuple[TieText, ...] = ()
     pair: tuple[PairText, ...] = ()
@@ -87,6 +88,7 @@ class Estate:
     largest_drop: int
     ties: tuple[Tie, ...] = ()
     pairs: tuple[Pair, ...] = ()
+    register: FilePath | None = None
 
     @property
     def folder(self) -> FilePath:
@@ -132,6 +134,7 @@ def read_estate(file: FilePath) -> Estate:
         found.largest_drop,
         (*ties, *_same_login(source for source in sources if source)),
         pairs,
+        folder / found.register if found.register else None,
     )
 
 

@@ -13,12 +13,18 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
+from keymallet.core.gates import mark_gates
 from keymallet.core.language.literals import span_text
 from keymallet.core.pairs import reconcile
 from keymallet.core.problems import KeymalletError, Problem, fail
 from keymallet.core.reading import Reading, Refusal
 from keymallet.core.ties import tie_to_persons
-from keymallet.sources.across import drop_repeated_people, mark_shared_keys, number_managers
+from keymallet.sources.across import (
+    drop_repeated_people,
+    mark_shared_devices,
+    mark_shared_keys,
+    number_managers,
+)
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Nobody, Request, Watcher
 from keymallet.sources.sections import EXTRAS
@@ -96,6 +102,8 @@ def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathe
     number_managers(tables)
     reconcile(readings, tables, estate.pairs, estate.clock)
     mark_shared_keys(readings, tables)
+    mark_shared_devices(readings, tables)
+    mark_gates(readings, tables)
     return Gathered(readings, tables, at)
 
 

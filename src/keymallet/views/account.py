@@ -242,7 +242,9 @@ def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: li
 def _show_verdicts(out: Console, workspace: Workspace, verdicts: pl.DataFrame) -> None:
     out.print()
     counted = Counter(verdicts["verdict"])
-    kinds = [verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict != "pending"]
+    kinds = [
+        verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict not in ("pending", "exempt")
+    ]
     told = [f"{counted[verdict]} {verdict}" for verdict in kinds]
     _heading(out, f"verdicts: {', '.join(told)}")
     grid = plain_grid(10, 10, None)
@@ -256,6 +258,9 @@ def _show_verdicts(out: Console, workspace: Workspace, verdicts: pl.DataFrame) -
         if why:
             said.append("\n").append_text(text(("not known: " if verdict == "unproven" else "") + why, "dim"))
         lasts = lasting(row, workspace.at, workspace.clock)
+        if row["exemption"]:
+            entries = ", ".join(row["exemption"])
+            said.append("\n").append_text(text(f"exempt by {entries} (keymallet exempt list)", "blue"))
         if lasts:
             said.append(" " if met else "\n").append_text(text(lasts, "dim"))
         if row["change"]:

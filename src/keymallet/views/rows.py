@@ -6,6 +6,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
+from rich.padding import Padding
 
 from keymallet.core import wording
 from keymallet.core.facts import Kind
@@ -14,8 +15,10 @@ from keymallet.views.terminal import plain_table, text
 _RIGHT = (Kind.COUNT, Kind.SPAN)
 
 
-def show_rows(out: Console, frame: pl.DataFrame, kinds: dict[str, Kind], clock: ZoneInfo) -> None:
-    """Print every row. `kinds` says what the columns hold; those it does not name are text."""
+def show_rows(
+    out: Console, frame: pl.DataFrame, kinds: dict[str, Kind], clock: ZoneInfo, margin: int = 0
+) -> None:
+    """Print every row, so far from the left. `kinds` says what the columns hold, if it is not text."""
     table = plain_table()
     written = []
     for name in frame.columns:
@@ -24,4 +27,4 @@ def show_rows(out: Console, frame: pl.DataFrame, kinds: dict[str, Kind], clock: 
         written.append(wording.values(frame[name], kind, clock).cast(pl.String).fill_null("-"))
     for row in zip(*written, strict=True):
         table.add_row(*(text(value) for value in row))
-    out.print(table)
+    out.print(Padding(table, (0, 0, 0, margin), expand=False) if margin else table)

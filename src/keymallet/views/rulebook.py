@@ -160,6 +160,7 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
         table.add_row(text(f"  {key}", "dim"), text(value))
     extras = (
         ("mend", f"{demand.mend}: {MENDS[demand.mend]}" if demand.mend else ""),
+        ("topic", f"{demand.topic}: keymallet view {demand.topic}" if demand.topic else ""),
         ("advice", demand.advice),
         ("rests on", ", ".join(demand.cite)),
     )

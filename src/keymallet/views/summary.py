@@ -13,7 +13,15 @@ from rich.text import Text
 from keymallet.core.judge import RuleCount
 from keymallet.core.rulebook import SEVERITIES
 from keymallet.core.run import Run
-from keymallet.views.terminal import SEVERITY_STYLES, count, lasting, moment, plain_table, text
+from keymallet.views.terminal import (
+    SEVERITY_STYLES,
+    VERDICT_STYLES,
+    count,
+    lasting,
+    moment,
+    plain_table,
+    text,
+)
 
 BAR = 16
 GAPS_SHOWN = 8
@@ -28,13 +36,13 @@ def show_run(out: Console, run: Run) -> None:
     out.print(text(f"{judged}: {evidence}, read {moment(run.gathered, run.clock)}", "dim"))
 
 
-def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
+def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "--all-rules") -> None:
     """Print a line for each rule, the worst first; of many only the worst, and how many there are besides."""
     table = plain_table()
     table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
     table.add_column("severity")
-    pending = any(each.pending for each in counts)
-    for name in ("in scope", "met", "breach", *(["pending"] if pending else []), "unproven"):
+    excused = [name for name in ("pending", "exempt") if any(getattr(each, name) for each in counts)]
+    for name in ("in scope", "met", "breach", *excused, "unproven"):
         table.add_column(name, justify="right")
     table.add_column("█ breach ▒ unproven", width=BAR + 3, no_wrap=True)
     worst_first = sorted(
@@ -42,15 +50,15 @@ def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
     )
     left = worst_first[most:]
     for each in worst_first[:most]:
-        quiet = "" if each.breach or each.unproven or each.pending else "dim"
-        late = Text(f"{each.pending:,}" if each.pending else "·", "magenta" if each.pending else quiet)
+        quiet = "" if each.breach or each.unproven or each.pending or each.exempt else "dim"
+        spared = [(getattr(each, name), VERDICT_STYLES[name]) for name in excused]
         table.add_row(
             text(each.rule.id, quiet),
             Text(each.rule.severity.word, SEVERITY_STYLES[each.rule.severity] if each.breach else quiet),
             Text(f"{each.in_scope:,}", quiet),
             Text(f"{each.met:,}", quiet),
             Text(f"{each.breach:,}" if each.breach else "·", "red" if each.breach else quiet),
-            *([late] if pending else []),
+            *(Text(f"{number:,}" if number else "·", style if number else quiet) for number, style in spared),
             Text(f"{each.unproven:,}" if each.unproven else "·", "yellow" if each.unproven else quiet),
             bar(each),
         )
@@ -62,7 +70,7 @@ def show_rules(out: Console, counts: list[RuleCount], most: int) -> None:
             (sum(1 for each in left if not each.breach and not each.unproven), "with neither"),
         )
         told = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
-        out.print(text(f"and {count(len(left), 'more rule')}: {told} (--all-rules)", "dim"))
+        out.print(text(f"and {count(len(left), 'more rule')}: {told} ({option})", "dim"))
 
 
 def bar(each: RuleCount) -> Text:
@@ -149,7 +157,8 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     """Print how the run came out, and the next useful commands."""
     unread = ((run.refused, "record"), (run.unreadable, "cell"))
     facts = [count(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
-    facts[1:1] = [f"{run.pending:,} pending"] if run.pending else []
+    spared = ((run.pending, "pending"), (run.exempt, "exempt"))
+    facts[1:1] = [f"{number:,} {word}" for number, word in spared if number]
     facts += [f"{count(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
     for gap in run.gaps[:GAPS_SHOWN]:

@@ -23,7 +23,13 @@ SEVERITY_STYLES = {
     Severity.MEDIUM: "yellow",
     Severity.LOW: "cyan",
 }
-VERDICT_STYLES = {"breach": "red", "pending": "magenta", "unproven": "yellow", "met": "green"}
+VERDICT_STYLES = {
+    "breach": "red",
+    "pending": "magenta",
+    "exempt": "blue",
+    "unproven": "yellow",
+    "met": "green",
+}
 
 
 def console(stream: TextIO | None = None) -> Console:
@@ -74,11 +80,17 @@ def lasting(row: dict[str, Any], at: datetime, clock: ZoneInfo) -> str:
     if since and row["verdict"] == "breach":
         told.append(f"since {day(since, clock)} ({stretch(at - since)})")
     if until:
-        word = {"breach": "ends by itself", "pending": "counts as a breach from", "met": "until"}.get(
-            row["verdict"]
-        )
+        word = _ENDS.get(row["verdict"])
         told += [f"{word} {day(until, clock)} (in {stretch(until - at)})"] if word else []
     return ", ".join(told)
+
+
+_ENDS = {
+    "breach": "ends by itself",
+    "pending": "counts as a breach from",
+    "exempt": "exempt until",
+    "met": "until",
+}
 
 
 def count(number: int, noun: str, plural: str = "") -> str:

@@ -1,0 +1,89 @@
+"""The register of exemptions: who is left out of which rules, why, by whose leave, and until when.
+
+Edits keep the file's comments and order. What an exemption covers is judged all the same: it shows as
+exempt, is counted, and is a breach again from the day on which the exemption ends.
+"""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+from collections.abc import Callable
+
+from keymallet.commands.common import add_judging, add_rows_format
+
+EXAMPLES = [
+    ("keymallet exempt list", "every entry: whether it holds, what it covers, what is amiss with it"),
+    (
+        "keymallet exempt add tills --kind technical --account 'directory/counter-*' --rule password-age "
+        "--reason 'Tills are opened by staff card; their passwords are never typed.' "
+        "--asked-by ticketing --approved-by 'information security' --until 2027-03-01",
+        "enter one, with the sentence that explains it",
+    ),
+    (
+        "keymallet exempt review counter-tills --approved-by 'information security'",
+        "confirm one, and all that it covers today",
+    ),
+    ("keymallet exempt end back-from-leave", "end one now"),
+]
+Run = Callable[[argparse.Namespace], int]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the actions, each with its own arguments."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+
+    def action(name: str, purpose: str) -> argparse.ArgumentParser:
+        return actions.add_parser(
+            name, help=purpose, description=f"{purpose[:1].upper()}{purpose[1:]}.", allow_abbrev=False
+        )
+
+    listed = action("list", "show the entries: which hold, what they cover, what is amiss with them")
+    add_rows_format(listed)
+    add_judging(listed)
+
+    add = action("add", "enter an exemption, unless something about it must not be")
+    add.add_argument("entry", metavar="ID", help="what it is called: small letters, digits and hyphens")
+    add.add_argument("--kind", required=True, help="emergency, technical, accepted-risk or transition")
+    add.add_argument(
+        "--account", action="append", required=True, metavar="PATTERN", dest="accounts",
+        help="whom it covers: source/name, or a login name, with * and ? (may be given again)",
+    )  # fmt: skip
+    add.add_argument(
+        "--rule", action="append", required=True, metavar="PATTERN", dest="rules",
+        help="the rules it is about, with * and ? (may be given again)",
+    )  # fmt: skip
+    add.add_argument("--reason", required=True, help="why, in a sentence")
+    add.add_argument("--asked-by", required=True, metavar="WHO", help="who asked for it")
+    add.add_argument("--approved-by", required=True, metavar="WHO", help="who approved it: somebody else")
+    add.add_argument("--from", dest="start", metavar="DAY", help="the first day with it (default: now)")
+    add.add_argument("--until", metavar="DAY", help="the first day without it")
+    add.add_argument(
+        "--review-every", metavar="SPAN", default="180d", help="how often it is reviewed (default: 180d)"
+    )
+    add.add_argument(
+        "--watch", action="append", default=[], metavar="WHO", help="who is told when it is used"
+    )
+    add.add_argument("--safeguards", default="", help="what limits the harm meanwhile")
+    add_judging(add)
+
+    end = action("end", "end an exemption, now or on a day")
+    end.add_argument("entry", metavar="ID", help="which")
+    end.add_argument("--on", metavar="DAY", help="the first day without it (default: now)")
+    add_judging(end)
+
+    review = action("review", "confirm that an exemption is still right")
+    review.add_argument("entry", metavar="ID", help="which")
+    review.add_argument("--until", metavar="DAY", help="move its end: the first day without it")
+    review.add_argument(
+        "--approved-by", metavar="WHO", help="who approves all that it covers today, where that is more"
+    )
+    review.add_argument("--drilled", action="store_true", help="an emergency account was tried just now")
+    add_judging(review)
+
+
+def run(options: argparse.Namespace) -> int:
+    """Run one action. Raises KeymalletError with what is wrong."""
+    module = importlib.import_module(f"keymallet.commands.exempt_{options.action}")
+    action: Run = module.run
+    return action(options)

@@ -1,0 +1,67 @@
+"""Enter an exemption into the register, unless something about it must not be."""
+
+from __future__ import annotations
+
+import argparse
+import re
+
+from keymallet.commands.common import instant
+from keymallet.commands.main import CLEAN
+from keymallet.commands.register_edit import open_to_edit, said_day, today
+
+_ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+
+
+def run(options: argparse.Namespace) -> int:
+    """Check and enter it. Raises KeymalletError with every reason why it cannot be entered."""
+    from keymallet.core.exempting import matching
+    from keymallet.core.language.literals import parse_span
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import KeymalletError, Problem
+    from keymallet.core.register import KINDS, Exemption
+    from keymallet.core.register_edit import added, faults_of
+
+    opened = open_to_edit(options)
+    case = opened.case
+    problems = []
+    if not _ID.fullmatch(options.entry):
+        hint = "small letters, digits and single hyphens: counter-tills"
+        problems.append(Problem(f'"{options.entry}" cannot name an entry', hint=hint))
+    if case.register and options.entry in {entry.id for entry in case.register.exemptions}:
+        problems.append(
+            Problem(f'there is an entry "{options.entry}" already', hint="keymallet exempt review")
+        )
+    if options.kind not in KINDS:
+        hint = did_you_mean(options.kind, KINDS) or f"there are: {', '.join(KINDS)}"
+        problems.append(Problem(f'--kind: "{options.kind}" is no kind of exemption', hint=hint))
+    every = parse_span(options.review_every)
+    if every is None:
+        problems.append(
+            Problem(f'--review-every: "{options.review_every}" is no length of time', hint='like "180d"')
+        )
+    now = instant(options.at, case.clock)
+    accounts = case.evidence([]).tables["account"]
+    entry = Exemption(
+        id=options.entry,
+        kind=options.kind,
+        accounts=tuple(options.accounts),
+        rules=tuple(options.rules),
+        reason=options.reason.strip(),
+        asked_by=options.asked_by.strip(),
+        approved_by=options.approved_by.strip(),
+        start=opened.day(options.start) or now.replace(microsecond=0),
+        end=opened.day(options.until),
+        reviewed=today(case),
+        review_every=every,
+        matched=int(matching(accounts["account"], tuple(options.accounts)).sum()),
+        watch=tuple(options.watch),
+        safeguards=options.safeguards.strip(),
+    )
+    problems += faults_of(entry, accounts, [demand.id for demand in case.rulebook.rules], now)
+    if problems:
+        raise KeymalletError(problems)
+    opened.save(added(opened.text, entry, case.clock))
+    until = f" until {said_day(entry.end, case.clock)}" if entry.end else ""
+    print(f"{entry.id} is entered in {opened.path}: it covers {entry.matched:,} accounts{until}")
+    print("keymallet judge   what it makes exempt")
+    return CLEAN

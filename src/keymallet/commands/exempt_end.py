@@ -1,0 +1,27 @@
+"""End an exemption of the register, now or on a day."""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.commands.main import CLEAN
+from keymallet.commands.register_edit import open_to_edit, said_day
+
+
+def run(options: argparse.Namespace) -> int:
+    """Move its end. Raises KeymalletError if it is over already, or would be over before it began."""
+    from keymallet.core.problems import fail
+    from keymallet.core.register_edit import changed
+
+    opened = open_to_edit(options)
+    entry, clock = opened.entry(options.entry), opened.case.clock
+    end = opened.day(options.on) or opened.case.at.replace(microsecond=0)
+    if entry.end is not None and entry.end <= end:
+        raise fail(f"{entry.id} ends before that: on {said_day(entry.end, clock)}")
+    if entry.start is not None and end <= entry.start:
+        raise fail(
+            f"{entry.id} begins only on {said_day(entry.start, clock)}", hint="delete it from the file"
+        )
+    opened.save(changed(opened.text, entry.id, clock, until=end))
+    print(f"{entry.id} ends on {said_day(end, clock)}: what it covered counts as a breach from then on")
+    return CLEAN

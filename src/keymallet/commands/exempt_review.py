@@ -1,0 +1,49 @@
+"""Confirm that an exemption is still right; where it covers more than was approved, with a new approval."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+
+from keymallet.commands.main import CLEAN
+from keymallet.commands.register_edit import open_to_edit, said_day, today
+
+
+def run(options: argparse.Namespace) -> int:
+    """Enter today as the day of the review. Raises KeymalletError if it cannot be confirmed as it is."""
+    from keymallet.core.problems import KeymalletError, fail
+    from keymallet.core.register_edit import changed, faults_of
+
+    opened = open_to_edit(options)
+    case, entry = opened.case, opened.entry(options.entry)
+    now = today(case)
+    covers = opened.covered(entry)
+    if (entry.matched is None or covers > entry.matched) and not options.approved_by:
+        before = "an unknown number" if entry.matched is None else f"{entry.matched:,}"
+        raise fail(
+            f"{entry.id} covers {covers:,} accounts; approved were {before}",
+            hint="have that approved too (--approved-by WHO), or name the accounts one by one",
+        )
+    renewed = replace(
+        entry,
+        end=opened.day(options.until) or entry.end,
+        approved_by=(options.approved_by or entry.approved_by).strip(),
+    )
+    accounts = case.evidence([]).tables["account"]
+    problems = faults_of(renewed, accounts, [rule.id for rule in case.rulebook.rules], case.at)
+    if problems:
+        raise KeymalletError(problems)
+    text = changed(
+        opened.text,
+        entry.id,
+        case.clock,
+        until=opened.day(options.until),
+        reviewed=now,
+        approved_by=options.approved_by,
+        matched=covers if options.approved_by else None,
+        drilled=now if options.drilled else None,
+    )
+    opened.save(text)
+    due = f", again by {said_day(now + entry.review_every, case.clock)}" if entry.review_every else ""
+    print(f"{entry.id} is reviewed{due}: it covers {covers:,} accounts")
+    return CLEAN

@@ -1,0 +1,81 @@
+"""What the edits of the register share: finding its file, writing it back whole, saying what came of it."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+from keymallet.commands.common import Case, instant, open_case, open_estate, write_file
+
+if TYPE_CHECKING:
+    from keymallet.core.register import Exemption
+
+
+@dataclass(frozen=True)
+class Opened:
+    """The register's file and text, and the case it is held against."""
+
+    path: Path
+    text: str
+    case: Case
+
+    def entry(self, name: str) -> Exemption:
+        """The entry of that id. Raises KeymalletError if there is none."""
+        from keymallet.core.nearest import did_you_mean
+        from keymallet.core.problems import fail
+
+        known = {entry.id: entry for entry in self.case.register.exemptions} if self.case.register else {}
+        if name not in known:
+            hint = did_you_mean(name, known) or f"there are: {', '.join(known)}"
+            raise fail(f'the register has no entry "{name}"', hint=hint)
+        return known[name]
+
+    def day(self, written: str | None) -> datetime | None:
+        """A day or instant given on the command line; None if none is."""
+        return None if written is None else instant(written, self.case.clock)
+
+    def covered(self, entry: Exemption) -> int:
+        """How many accounts an entry covers today."""
+        from keymallet.core.exempting import matching
+
+        return int(matching(self.case.evidence([]).tables["account"]["account"], entry.accounts).sum())
+
+    def save(self, text: str) -> None:
+        """Write the register, once it has been read again without a fault."""
+        from keymallet.core.register import read_register
+
+        read_register(text, str(self.path), self.case.clock)
+        write_file(self.path, text.encode())
+
+
+def open_to_edit(options: argparse.Namespace) -> Opened:
+    """The register named, or the estate's; one that is not there yet is empty."""
+    from keymallet.commands.exempt_list import NO_REGISTER
+    from keymallet.core.problems import fail
+    from keymallet.sources.request import read_file, utf8_text
+
+    path = Path(options.register) if options.register else open_estate(options.estate).register
+    if path is None:
+        raise fail("the estate has no register", hint=NO_REGISTER)
+    if not path.exists():
+        return Opened(path, _HEAD, open_case(options, with_register=False))
+    options.register = str(path)
+    case = open_case(options)
+    return Opened(path, utf8_text(read_file(path, str(path)), str(path)), case)
+
+
+_HEAD = "# Who is left out of which rules, why, by whose leave, and until when.\n"
+
+
+def today(case: Case) -> datetime:
+    """The day judged at, as the instant at which it begins."""
+    return case.at.astimezone(case.clock).replace(hour=0, minute=0, second=0, microsecond=0)
+
+
+def said_day(day: datetime, clock: ZoneInfo) -> str:
+    """A day as it is said after an edit."""
+    return f"{day.astimezone(clock):%Y-%m-%d %H:%M}".removesuffix(" 00:00")

@@ -1,0 +1,42 @@
+"""A topic's questions, read with the organisation's own limits and terms at hand."""
+
+from __future__ import annotations
+
+from keymallet.core import facts
+from keymallet.core.language.typed import Typed
+from keymallet.core.question import read_condition, read_value
+from keymallet.core.rulebook import Rulebook
+
+Asked = dict[str, tuple[str, Typed]]
+
+
+class Asking:
+    """Collects questions by name, each with the table it is asked of."""
+
+    def __init__(self, book: Rulebook) -> None:
+        self.book = book
+        self.asked: Asked = {}
+
+    def conditions(self, table: facts.Table, **texts: str) -> Asking:
+        """Questions that are answered by yes, no or unknown."""
+        for name, text in texts.items():
+            self.asked[name] = (table.name, read_condition(text, table, self.book, f"the topic's {name}"))
+        return self
+
+    def values(self, table: facts.Table, **texts: str) -> Asking:
+        """Questions that are answered by a value of any kind."""
+        for name, text in texts.items():
+            self.asked[name] = (table.name, read_value(text, table, self.book, f"the topic's {name}"))
+        return self
+
+    def columns(self, table: facts.Table, *names: str, prefix: str = "") -> Asking:
+        """Facts as they stand, under their own names."""
+        for name in names:
+            value = read_value(name, table, self.book, f"the fact {name}")
+            self.asked[prefix + name] = (table.name, value)
+        return self
+
+    def limit(self, table: facts.Table, name: str, otherwise: str, under: str = "") -> Asking:
+        """A limit of the book, which may be another for some; where the book has none, something else."""
+        text = f"limit.{name}" if name in self.book.limits else otherwise
+        return self.values(table, **{under or name: text})

@@ -1,0 +1,213 @@
+"""Exemptions: what is left out of rules, by whose leave, until when; and what is amiss with that."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import INSTANT
+from keymallet.core.facts import Kind
+from keymallet.core.judge import Judgement
+from keymallet.core.rulebook import Rulebook
+from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.picture import (
+    STATE,
+    Picture,
+    Section,
+    State,
+    Tone,
+    Topic,
+    how_many,
+    in_order,
+    some_names,
+)
+
+RELIED_ON, AMISS, HOLDS, NOT_YET, OVER = "over, still relied on", "amiss", "holds", "not yet", "over"
+STATES = (
+    State(RELIED_ON, "it has ended, and what it covered still breaks its rules", Tone.GRAVE),
+    State(AMISS, "in force, and something about it must not be", Tone.WORRY),
+    State(HOLDS, "in force and in order", Tone.FINE),
+    State(NOT_YET, "begins on a day to come", Tone.QUIET),
+    State(OVER, "ended, and nothing needs it", Tone.QUIET),
+)
+NO_END, UNREVIEWED, OWN_APPROVAL, NOT_APPROVED, NOBODY, NO_RULE, UNNEEDED, BROADER, HOLLOW = (
+    "no end", "review is due", "approved by whom it serves", "not approved", "covers nobody", "names no rule",
+    "nothing needs it", "covers more than approved", "no real reason",
+)  # fmt: skip
+EMERGENCY = "emergency"
+_COLUMNS = (
+    "exemption", "kind", "accounts", "rules", "reason", "asked-by", "approved-by", "from", "until",
+    "reviewed", "review-every", "drilled", "watch", "safeguards", "matched", "covers", "excuses",
+    "names-nobody", "names-no-rule", "approves-itself", "hollow-reason",
+)  # fmt: skip
+
+
+def asked(book: Rulebook) -> Asked:
+    """What is asked of entries, and of emergency accounts and whom gates leave out."""
+    asking = Asking(book).columns(facts.EXEMPTION, *_COLUMNS, prefix="entry ")
+    asking.columns(
+        facts.ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by"
+    )
+    asking.columns(facts.ACCOUNT, "left-out-by", "exempted-by")
+    return asking.conditions(
+        facts.ACCOUNT,
+        emergency="kind = emergency",
+        usable="usable",
+        strong="some factor (phishing-resistant and state = active)",
+        shared="some factor (state = active and length(shared-with) > 0)",
+        unlisted="enabled and length(left-out-by) > 0 and length(exempted-by) = 0",
+    ).asked
+
+
+def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+    """Every entry of the register with its state, and what is amiss with it."""
+    entries = pl.DataFrame([answers[f"entry {name}"].alias(name) for name in _COLUMNS])
+    # How many breaches an entry covers is counted while the rules are judged.
+    entries = entries.with_columns(judgement.workspace.frames[facts.EXEMPTION.name]["excuses"])
+    rows = _rows(entries, judgement.at)
+    return Picture(
+        topic="exemptions",
+        noun="entry",
+        plural="entries",
+        states=STATES,
+        rows=rows,
+        headline=_headline(rows),
+        told=_told(judgement, rows),
+        kinds={
+            "covers": Kind.COUNT,
+            "excuses": Kind.COUNT,
+            "until": Kind.INSTANT,
+            "from": Kind.INSTANT,
+            "review due": Kind.INSTANT,
+            "reviewed": Kind.INSTANT,
+            "drilled": Kind.INSTANT,
+            "amiss": Kind.WORDS,
+            "accounts": Kind.WORDS,
+            "rules": Kind.WORDS,
+            "watch": Kind.WORDS,
+        },
+        sections=tuple(_sections(answers)),
+        shown=("exemption", "kind", "covers", "excuses", "until", "amiss"),
+    )
+
+
+def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
+    now = pl.lit(at, dtype=INSTANT)
+    begun = (pl.col("from") <= now).fill_null(True)
+    over = (pl.col("until") <= now).fill_null(False)
+    emergency = (pl.col("kind") == EMERGENCY).fill_null(False)
+    due = pl.col("reviewed") + pl.col("review-every")
+    faults = (
+        (NO_END, pl.col("until").is_null() & ~emergency),
+        (UNREVIEWED, (due < now).fill_null(True)),
+        (NOT_APPROVED, pl.col("approved-by").is_null()),
+        (OWN_APPROVAL, pl.col("approves-itself").fill_null(False)),
+        (NOBODY, pl.col("covers") == 0),
+        (NO_RULE, pl.col("names-no-rule").list.len() == pl.col("rules").list.len()),
+        (UNNEEDED, (pl.col("excuses") == 0) & (pl.col("covers") > 0) & ~emergency),
+        (BROADER, (pl.col("covers") > pl.col("matched")).fill_null(True)),
+        (HOLLOW, pl.col("hollow-reason").fill_null(True)),
+    )
+    amiss = pl.concat_list(pl.when(truth).then(pl.lit(word)) for word, truth in faults).list.drop_nulls()
+    found = entries.with_columns(due.alias("review due"), amiss.alias("amiss")).with_columns(
+        pl.when(over & (pl.col("excuses") > 0)).then(pl.lit(RELIED_ON))
+        .when(over).then(pl.lit(OVER))
+        .when(~begun).then(pl.lit(NOT_YET))
+        .when(pl.col("amiss").list.len() > 0).then(pl.lit(AMISS))
+        .otherwise(pl.lit(HOLDS))
+        .alias(STATE)
+    )  # fmt: skip
+    kept = found.with_columns(
+        pl.when(pl.col(STATE).is_in([RELIED_ON, AMISS])).then(pl.col("amiss")).otherwise([]).alias("amiss"),
+        pl.col("kind").cast(pl.String),
+    ).drop("names-nobody", "names-no-rule", "approves-itself", "hollow-reason")
+    return in_order(kept, STATES, pl.col("excuses") * -1, "exemption")
+
+
+def _headline(rows: pl.DataFrame) -> str:
+    wrong = int(rows[STATE].is_in([RELIED_ON, AMISS]).sum())
+    return f"{wrong:,} of {how_many(rows.height, 'entry', 'entries')} of the register want a look"
+
+
+def _told(judgement: Judgement, rows: pl.DataFrame) -> tuple[str, ...]:
+    if judgement.covers is None:
+        return ("There is no register of exemptions: nothing is left out of any rule.",)
+    holding = rows.filter(pl.col(STATE).is_in([AMISS, HOLDS]))
+    spared = sum(count.exempt for count in judgement.counts())
+    wrong = rows.filter(pl.col(STATE) == RELIED_ON)
+    told = [
+        f"{how_many(rows.height, 'entry', 'entries')}: {holding.height:,} in force, which make "
+        f"{how_many(spared, 'breach', 'breaches')} exempt."
+    ]
+    if wrong.height:
+        relied = int(wrong["excuses"].sum())
+        told.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
+    soon = holding.drop_nulls("until").sort("until")
+    if soon.height:
+        day = soon["until"][0].astimezone(judgement.workspace.clock)
+        told.append(f"The next to end is {soon['exemption'][0]}, on {day:%Y-%m-%d}.")
+    return tuple(told)
+
+
+def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
+    found = []
+    rows = answers["emergency"].fill_null(False).arg_true()
+    if len(rows):
+        names = ("account", "drilled", "last-sign-in", "use-explained", "watched")
+        safe = pl.DataFrame([answers[name].gather(rows) for name in names]).with_columns(
+            pl.Series("amiss", [_amiss_with(answers, row) for row in rows], dtype=pl.List(pl.String)),
+            pl.col("watched").fill_null(False),
+        )
+        kinds = {
+            "drilled": Kind.INSTANT,
+            "last-sign-in": Kind.INSTANT,
+            "use-explained": Kind.INSTANT,
+            "watched": Kind.FLAG,
+            "amiss": Kind.WORDS,
+        }
+        usable = int(answers["usable"].gather(rows).fill_null(False).sum())
+        note = f"{usable:,} of {len(rows):,} can be used"
+        found.append(Section("emergency accounts", safe, kinds, note))
+    unlisted = answers["unlisted"].fill_null(False).arg_true()
+    if len(unlisted):
+        out = pl.DataFrame([answers[name].gather(unlisted) for name in ("account", "left-out-by")])
+        grouped = out.explode("left-out-by").group_by("left-out-by", maintain_order=True).agg("account")
+        shown = pl.DataFrame(
+            {
+                "gate": grouped["left-out-by"],
+                "accounts": [len(each) for each in grouped["account"]],
+                "which": [some_names(each) for each in grouped["account"]],
+            }
+        )
+        found.append(Section("left out by a gate, and not in the register", shown, {"accounts": Kind.COUNT}))
+    return found
+
+
+def _amiss_with(answers: Mapping[str, pl.Series], row: int) -> list[str]:
+    """What is amiss with an emergency account, in words."""
+    at, drilled, explained = (answers[name][row] for name in ("last-sign-in", "drilled", "use-explained"))
+    known = max((each for each in (drilled, explained) if each), default=None)
+    unexplained = at is not None and (known is None or (at - known).total_seconds() > 86_400)
+    asked_more = bool(answers["covered-by"][row] is not None and len(answers["covered-by"][row]))
+    wrong = (
+        ("never tried", drilled is None),
+        ("use not explained", unexplained),
+        ("nobody is told", not answers["watched"][row]),
+        ("no factor of its own that resists phishing", answers["strong"][row] is False),
+        ("shares a device", answers["shared"][row] is True),
+        ("a gate asks it for what it lacks", asked_more and answers["strong"][row] is False),
+    )
+    return [word for word, holds in wrong if holds]
+
+
+EXEMPTIONS = Topic(
+    "exemptions",
+    "Exemptions: what is left out of rules, by whose leave, and until when",
+    ("kind", "approved-by", "asked-by", "state"),
+    asked,
+    picture,
+    whole_book=True,
+)

@@ -1,0 +1,241 @@
+"""Factors: who can prove a sign-in with what, who is made to, and who falls between the gates."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import account_names
+from keymallet.core.facts import Kind
+from keymallet.core.judge import Judgement
+from keymallet.core.rulebook import Rulebook
+from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.picture import (
+    STATE,
+    Picture,
+    Section,
+    State,
+    Tone,
+    Topic,
+    first_that_holds,
+    how_many,
+    in_order,
+    some_names,
+)
+
+NONE, WEAK, UNPROVEN, SECOND, RESISTANT = "none", "weak only", "unproven", "second factor", "resistant"
+STATES = (
+    State(NONE, "nothing but a password, or nothing known to prove more", Tone.GRAVE),
+    State(WEAK, "text message, voice, mail or recovery codes and nothing better", Tone.WORRY),
+    State(UNPROVEN, "no source tells", Tone.OPEN),
+    State(SECOND, "a second factor that a false site can relay", Tone.FAIR),
+    State(RESISTANT, "a factor that cannot be relayed by a false site", Tone.FINE),
+)
+ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "only watched", "left out", "between gates"
+POPULATIONS = ("owner", "emergency", "administrator", "shared", "service", "system", "guest", "person")
+LEVELS = ("AAL1", "AAL2", "AAL3")
+"""Assurance levels of NIST SP 800-63B-4 that an account can prove at best."""
+
+_WEAK = "kind in [sms, voice, email, recovery-codes]"
+_RELAYED = "kind in [otp, push, software-key, biometric]"
+_ALONE = "kind in [passkey, smartcard]"
+"""Proves two things at once: that one has it, and that one may use it."""
+_LISTED = 6
+
+
+def asked(book: Rulebook) -> Asked:
+    """What is asked of accounts, factors and gates."""
+    asking = Asking(book)
+    asking.columns(facts.ACCOUNT, "account", "display", "unit", "source", "kind", "privileged")
+    asking.columns(facts.ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-enforced")
+    asking.conditions(
+        facts.ACCOUNT,
+        in_scope="usable and interactive",
+        owner="system-owner" if "system-owner" in book.terms else "stable-id = '0'",
+        resistant="some factor (state = active and phishing-resistant)",
+        second=f"some factor (state = active and {_RELAYED})",
+        weak=f"some factor (state = active and {_WEAK})",
+        level_3="has-password and some factor (state = active and kind = hardware-key) "
+        "or some factor (state = active and kind = smartcard)",
+        level_2=f"some factor (state = active and {_ALONE}) or has-password and some factor (state = active "
+        f"and kind not in [password, email, recovery-codes])",
+    )
+    asking.values(facts.ACCOUNT, seconds="count factor (state = active and kind != password)")
+    asking.columns(facts.FACTOR, "kind", "state", "registered", "label", "shared-with", prefix="factor ")
+    asking.conditions(
+        facts.FACTOR,
+        never_used="state = active and kind != password and registered is known and last-used is unknown",
+        pending="state = pending",
+        shared="state = active and length(shared-with) > 0",
+    )
+    return asking.columns(facts.GATE, *facts.GATE.names, prefix="gate ").asked
+
+
+def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+    """Coverage of everybody who can sign in, and what asks them for it."""
+    state = first_that_holds(
+        [(RESISTANT, answers["resistant"]), (SECOND, answers["second"]), (WEAK, answers["weak"])],
+        NONE,
+        UNPROVEN,
+    )
+    level = first_that_holds([("AAL3", answers["level_3"]), ("AAL2", answers["level_2"])], "AAL1", UNPROVEN)
+    everybody = pl.DataFrame(
+        [
+            *(answers[name] for name in ("account", "display", "unit", "source", "privileged")),
+            answers["kind"].cast(pl.String),
+            _populations(answers).alias("population"),
+            state,
+            _enforcement(answers).alias("gate"),
+            level.alias("level"),
+            answers["seconds"].alias("second factors"),
+            answers["left-out-by"].alias("left out by"),
+            answers["watched-by"].alias("watched by"),
+        ]
+    )
+    rows = everybody.filter(answers["in_scope"].fill_null(True))
+    rows = rows.with_columns(pl.col("gate").is_in([LEFT_OUT, WATCHED, BETWEEN]).alias("not asked"))
+    order = pl.col("population").replace_strict({each: place for place, each in enumerate(POPULATIONS)})
+    rows = in_order(rows, STATES, order, "account")
+    return Picture(
+        topic="factors",
+        noun="account",
+        states=STATES,
+        rows=rows,
+        headline=_headline(rows),
+        told=_told(rows, _has_gates(judgement)),
+        kinds={"left out by": Kind.WORDS, "watched by": Kind.WORDS, "second factors": Kind.COUNT},
+        measures=("not asked",),
+        sections=tuple(_sections(judgement, answers, rows)),
+        shown=("account", "unit", "population", "gate", "level"),
+    )
+
+
+def _populations(answers: Mapping[str, pl.Series]) -> pl.Series:
+    """Owners and administrators go before what kind of account they are."""
+    frame = pl.DataFrame([answers["owner"], answers["privileged"], answers["kind"].cast(pl.String)])
+    kind = pl.col("kind").fill_null("person")
+    return frame.select(
+        pl.when("owner").then(pl.lit("owner"))
+        .when(kind == "emergency").then(pl.lit("emergency"))
+        .when(pl.col("privileged") & (kind == "person")).then(pl.lit("administrator"))
+        .otherwise(kind)
+    ).to_series()  # fmt: skip
+
+
+def _enforcement(answers: Mapping[str, pl.Series]) -> pl.Series:
+    """What makes an account prove more than a password: a gate in force, or why none does."""
+    frame = pl.DataFrame([answers[name] for name in ("second-factor-enforced", "left-out-by", "watched-by")])
+    enforced = pl.col("second-factor-enforced")
+    return frame.select(
+        pl.when(enforced).then(pl.lit(ASKED))
+        .when(enforced.is_null()).then(pl.lit(UNPROVEN))
+        .when(pl.col("left-out-by").list.len() > 0).then(pl.lit(LEFT_OUT))
+        .when(pl.col("watched-by").list.len() > 0).then(pl.lit(WATCHED))
+        .otherwise(pl.lit(BETWEEN))
+    ).to_series()  # fmt: skip
+
+
+def _has_gates(judgement: Judgement) -> bool:
+    return bool(judgement.evidence.suppliers(facts.GATE.name))
+
+
+def _headline(rows: pl.DataFrame) -> str:
+    short = int(rows[STATE].is_in([NONE, WEAK]).sum())
+    return f"{short:,} of {how_many(rows.height, 'account')} have no second factor, or only a weak one"
+
+
+def _told(rows: pl.DataFrame, has_gates: bool) -> tuple[str, ...]:
+    counts = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
+    parts = [f"{counts[RESISTANT]:,} with a resistant factor", f"{counts[SECOND]:,} with another second one"]
+    parts += [f"{counts[WEAK]:,} with a weak one only", f"{counts[NONE]:,} with none"]
+    parts += [f"{counts[UNPROVEN]:,} unproven"] if counts[UNPROVEN] else []
+    told = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
+    if not has_gates:
+        return (*told, "No source tells of gates: who is made to prove more cannot be said.")
+    of = {word: int((rows["gate"] == word).sum()) for word in (ASKED, LEFT_OUT, WATCHED, BETWEEN, UNPROVEN)}
+    could = int(((rows["gate"] != ASKED) & rows[STATE].is_in([SECOND, RESISTANT])).sum())
+    told.append(
+        f"Gates ask {of[ASKED]:,} of them for a second factor. Left out: {of[LEFT_OUT]:,}, only watched: "
+        f"{of[WATCHED]:,}, between gates: {of[BETWEEN]:,}, not known: {of[UNPROVEN]:,}."
+    )
+    last = int((rows["second factors"] == 1).sum())
+    told.append(
+        f"{could:,} have a second factor that no gate asks for; for {last:,} it is the last one left."
+    )
+    return tuple(told)
+
+
+def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
+    found = []
+    gates = _gates(answers)
+    if gates.height:
+        found.append(
+            Section("gates", gates, {"asks": Kind.COUNT, "leaves out": Kind.COUNT}, _on_gates(gates))
+        )
+    outside = (
+        rows.filter(pl.col("gate").is_in([LEFT_OUT, WATCHED, BETWEEN])) if gates.height else rows.clear()
+    )
+    if outside.height:
+        why = pl.concat_list("left out by", "watched by").list.join(", ")
+        grouped = (
+            outside.group_by("gate", "population", by=why)
+            .agg(pl.len().cast(pl.Int64).alias("accounts"), pl.col("account"))
+            .sort(["gate", "accounts"], descending=[False, True])
+        )
+        named = [some_names(each) for each in grouped["account"]]
+        shown = grouped.select("gate", "population", pl.col("by").replace("", None), "accounts")
+        shown = shown.with_columns(pl.Series("which", named, dtype=pl.String)).head(_LISTED * 2)
+        found.append(Section("whom nothing makes prove more", shown, {"accounts": Kind.COUNT}))
+    wanting = _wanting(judgement, answers)
+    if wanting.height:
+        found.append(Section("factors that want a look", wanting, {"factors": Kind.COUNT}))
+    return found
+
+
+def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """Each gate, with whom it reaches; those that reach fewer than they seem to first."""
+    names = ("gate", "source", "state", "asks-for", "asks-accounts", "leaves-out-accounts", "names-nobody")
+    frame = pl.DataFrame([answers[f"gate {name}"].alias(name) for name in names])
+    return frame.select(
+        "gate",
+        "source",
+        pl.col("state").cast(pl.String),
+        pl.col("asks-for").list.join(", ").alias("asks for"),
+        pl.col("asks-accounts").alias("asks"),
+        pl.col("leaves-out-accounts").alias("leaves out"),
+        pl.col("names-nobody").list.join(", ").replace("", None).alias("names nobody"),
+    ).sort(pl.col("state").replace_strict({"off": 0, "watching": 1}, default=2), "asks", "gate")
+
+
+def _on_gates(gates: pl.DataFrame) -> str:
+    empty = gates.filter((pl.col("state") == "enforced") & (pl.col("asks") == 0))["gate"]
+    watching = gates.filter(pl.col("state") == "watching")["gate"]
+    told = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
+    told += [f"lets everybody by and only watches: {some_names(watching)}"] if len(watching) else []
+    return "; ".join(told)
+
+
+def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    frames = judgement.workspace.frames
+    lines = []
+    for word, name in (("one device, several people", "shared"), ("registered, never used", "never_used"),
+                       ("waits to be confirmed", "pending")):  # fmt: skip
+        where = answers[name].fill_null(False).arg_true()
+        if len(where):
+            mine = frames[facts.FACTOR.name][where]
+            names = account_names(frames[facts.ACCOUNT.name], mine).unique(maintain_order=True)
+            kinds = answers["factor kind"].cast(pl.String).gather(where).unique().sort()
+            lines.append((word, len(where), ", ".join(kinds.drop_nulls()), some_names(names)))
+    schema = {"what": pl.String, "factors": pl.Int64, "kinds": pl.String, "on": pl.String}
+    return pl.DataFrame(lines, schema=schema, orient="row")
+
+
+FACTORS = Topic(
+    "factors",
+    "Factors: who can prove a sign-in with what, and who is made to",
+    ("population", "unit", "kind", "source", "gate", "level"),
+    asked,
+    picture,
+)

@@ -1,0 +1,156 @@
+"""What a topic's picture consists of, and how it is counted out by unit, kind, source and the like."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import Enum
+
+import polars as pl
+
+from keymallet.core.facts import Kind
+from keymallet.core.judge import Judgement
+from keymallet.core.language.typed import Typed
+from keymallet.core.rulebook import Rulebook
+
+STATE = "state"
+NAMED = 3
+
+
+class Tone(Enum):
+    """How a state reads: what is bad, what wants a look, what is in order, what cannot be told."""
+
+    GRAVE = "grave"
+    WORRY = "worry"
+    FAIR = "fair"
+    FINE = "fine"
+    OPEN = "open"
+    QUIET = "quiet"
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """One of the states that a topic sorts its rows into."""
+
+    word: str
+    meaning: str
+    tone: Tone
+
+
+@dataclass(frozen=True)
+class Section:
+    """A table of its own beside the picture. `note` is a sentence beneath it."""
+
+    title: str
+    rows: pl.DataFrame
+    kinds: Mapping[str, Kind] = field(default_factory=dict)
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A topic, worked out: each row in one of the `states`, the worst rows first.
+
+    `rows` has the columns STATE (a word of `states`), those of the topic's groupings, and what else is
+    worth a column; `shown` are those of them that a terminal has room for. `measures` are columns of flags
+    that are counted beside the states. `headline` says the worst in one line, `told` the topic in a few
+    sentences.
+    """
+
+    topic: str
+    noun: str
+    states: tuple[State, ...]
+    rows: pl.DataFrame
+    headline: str
+    told: tuple[str, ...]
+    kinds: Mapping[str, Kind] = field(default_factory=dict)
+    measures: tuple[str, ...] = ()
+    sections: tuple[Section, ...] = ()
+    shown: tuple[str, ...] = ()
+    plural: str = ""
+    drawn: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+
+    def number(self, *states: str) -> int:
+        """How many rows are in one of these states."""
+        return int(self.rows[STATE].is_in(states).sum())
+
+
+@dataclass(frozen=True)
+class Topic:
+    """One topic: `asked` gives its questions by name, `picture` works their answers out to a picture.
+
+    A question is an expression and the table it is asked of; its answer a column over that table.
+    `groupings` are the columns by which the picture can be counted out, the usual one first. With
+    `whole_book`, the picture rests on the verdicts of all rules, not only on those of the topic.
+    """
+
+    name: str
+    title: str
+    groupings: tuple[str, ...]
+    asked: Callable[[Rulebook], dict[str, tuple[str, Typed]]]
+    picture: Callable[[Judgement, Mapping[str, pl.Series]], Picture]
+    whole_book: bool = False
+
+
+def work_out(topic: Topic, judgement: Judgement) -> Picture:
+    """Ask a topic's questions of the evidence, and make its picture of the answers."""
+    asked = topic.asked(judgement.rulebook)
+    workspace = judgement.workspace
+    workspace.prepare(asked.values())
+    answers: dict[str, pl.Series] = {}
+    for table in dict.fromkeys(table for table, _ in asked.values()):
+        names = [name for name, (of, _) in asked.items() if of == table]
+        found = workspace.work_out(table, [asked[name][1] for name in names])
+        answers.update((name, answer.alias(name)) for name, answer in zip(names, found, strict=True))
+    return topic.picture(judgement, answers)
+
+
+def by_group(picture: Picture, by: str) -> pl.DataFrame:
+    """How many rows of each group are in each state, and how many any measure holds of; the worst first.
+
+    A state that is nobody's has a column all the same. Groups are ordered by their share of the worst
+    states, weighed; rows without a group are one group without a name.
+    """
+    words = [state.word for state in picture.states]
+    counted = picture.rows.group_by(by).agg(
+        pl.len().cast(pl.Int64).alias("all"),
+        *((pl.col(STATE) == word).sum().cast(pl.Int64).alias(word) for word in words),
+        *(pl.col(name).fill_null(False).sum().cast(pl.Int64).alias(name) for name in picture.measures),
+    )
+    weights = {state.word: _WEIGHTS[state.tone] for state in picture.states}
+    badness = pl.sum_horizontal(pl.col(word) * weight for word, weight in weights.items()) / pl.col("all")
+    ordered = counted.with_columns(badness.alias("=")).sort(
+        ["=", "all", by], descending=[True, True, False], nulls_last=True
+    )
+    return ordered.drop("=").with_columns(pl.col(by).cast(pl.String))
+
+
+_WEIGHTS = {Tone.GRAVE: 4.0, Tone.WORRY: 2.0, Tone.OPEN: 1.0, Tone.FAIR: 0.1, Tone.FINE: 0.0, Tone.QUIET: 0.0}
+
+
+def first_that_holds(truths: Sequence[tuple[str, pl.Series]], otherwise: str, unknown: str) -> pl.Series:
+    """The first word whose truth holds, row by row; `unknown` where one before it may hold."""
+    frame = pl.DataFrame([truth.alias(str(place)) for place, (_, truth) in enumerate(truths)])
+    word = pl.lit(otherwise)
+    for place, (name, _) in reversed(list(enumerate(truths))):
+        truth = pl.col(str(place))
+        word = pl.when(truth.is_null()).then(pl.lit(unknown)).when(truth).then(pl.lit(name)).otherwise(word)
+    return frame.select(word.alias(STATE)).to_series()
+
+
+def in_order(frame: pl.DataFrame, states: Sequence[State], *then: str | pl.Expr) -> pl.DataFrame:
+    """The rows, those in the first state first; within a state by what follows, the smallest first."""
+    order = {state.word: place for place, state in enumerate(states)}
+    place = pl.col(STATE).replace_strict(order, return_dtype=pl.Int8, default=len(order))
+    return frame.sort([place, *then], nulls_last=True, maintain_order=True)
+
+
+def some_names(names: pl.Series, most: int = NAMED) -> str:
+    """`a, b, c and 2 more`; empty of nobody."""
+    shown = ", ".join(map(str, names.head(most).to_list()))
+    return f"{shown} and {len(names) - most:,} more" if len(names) > most else shown
+
+
+def how_many(number: int, noun: str, plural: str = "") -> str:
+    """`1 account`, `1,412 accounts`."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

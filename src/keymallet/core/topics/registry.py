@@ -1,0 +1,9 @@
+"""All topics by name. Adding one is adding a module, and one line here."""
+
+from __future__ import annotations
+
+from keymallet.core.topics.exemptions import EXEMPTIONS
+from keymallet.core.topics.factors import FACTORS
+from keymallet.core.topics.picture import Topic
+
+TOPICS: dict[str, Topic] = {topic.name: topic for topic in (FACTORS, EXEMPTIONS)}

@@ -1,0 +1,119 @@
+"""A topic's picture on the terminal: in short, group by group, then what wants a look, the worst first."""
+
+from __future__ import annotations
+
+from zoneinfo import ZoneInfo
+
+import polars as pl
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone
+from keymallet.views.rows import show_rows
+from keymallet.views.terminal import count, plain_table, text
+
+TONES = {
+    Tone.GRAVE: ("█", "red"),
+    Tone.WORRY: ("▓", "yellow"),
+    Tone.OPEN: ("░", "magenta"),
+    Tone.FAIR: ("▒", "cyan"),
+    Tone.FINE: ("─", "green"),
+    Tone.QUIET: (" ", "dim"),
+}
+"""How each tone is drawn in bars, and its colour: never the colour alone."""
+BAR = 16
+GROUPS_SHOWN = 14
+
+
+def show_told(out: Console, picture: Picture) -> None:
+    """Print the topic in short."""
+    for number, sentence in enumerate(picture.told):
+        out.print(text(sentence, "bold" if number == 0 else ""))
+
+
+def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_them: bool) -> None:
+    """Print a line for each group: how many there are in each state, and a bar of them."""
+    by = groups.columns[0]
+    states = [state for state in picture.states if groups[state.word].sum()]
+    table = plain_table()
+    table.add_column(by, no_wrap=True, min_width=min(24, _longest(groups[by])))
+    table.add_column(picture.plural or picture.noun + "s", justify="right")
+    for state in states:
+        mark, style = TONES[state.tone]
+        table.add_column(Text(f"{mark} {state.word}".strip(), style), justify="right", no_wrap=True)
+    for measure in picture.measures:
+        table.add_column(measure, justify="right")
+    table.add_column("", width=BAR, no_wrap=True)
+    shown = groups if all_of_them else groups.head(GROUPS_SHOWN)
+    for row in shown.iter_rows(named=True):
+        told = [
+            (f"{row[state.word]:,}" if row[state.word] else "·", TONES[state.tone][1]) for state in states
+        ]
+        measured = [f"{row[measure]:,}" if row[measure] else "·" for measure in picture.measures]
+        table.add_row(
+            text(row[by] if row[by] is not None else "(none)"),
+            f"{row['all']:,}",
+            *(Text(number, style if number != "·" else "dim") for number, style in told),
+            *measured,
+            _bar(row, states),
+        )
+    out.print(table)
+    if shown.height < groups.height:
+        out.print(text(f"and {count(groups.height - shown.height, 'more group')} (--all)", "dim"))
+
+
+def _longest(names: pl.Series) -> int:
+    return max((len(name or "(none)") for name in names), default=0)
+
+
+def _bar(row: dict[str, int], states: list[State]) -> Text:
+    """The states as parts of a bar; each that is somebody's has at least one cell."""
+    cells = {state.word: max(1, round(BAR * row[state.word] / row["all"])) if row[state.word] else 0
+             for state in states}  # fmt: skip
+    while sum(cells.values()) > BAR:
+        cells[max(cells, key=lambda word: cells[word])] -= 1
+    while sum(cells.values()) < BAR:
+        cells[max(cells, key=lambda word: cells[word])] += 1
+    drawn = Text()
+    for state in states:
+        mark, style = TONES[state.tone]
+        drawn.append(mark * cells[state.word], style)
+    return drawn
+
+
+def show_meanings(out: Console, picture: Picture) -> None:
+    """Print what the states mean."""
+    grid = Table.grid(padding=(0, 2, 0, 0))
+    grid.add_column(no_wrap=True)
+    grid.add_column()
+    for state in picture.states:
+        if picture.number(state.word):
+            mark, style = TONES[state.tone]
+            grid.add_row(Text(f"  {mark} {state.word}", style), text(state.meaning, "dim"))
+    out.print(grid)
+
+
+def show_section(out: Console, section: Section, clock: ZoneInfo) -> None:
+    """Print a table of its own with its heading, and the sentence that belongs to it."""
+    out.print()
+    out.print(text(section.title, "dim"))
+    if section.rows.height:
+        show_rows(out, section.rows, dict(section.kinds), clock, margin=2)
+    if section.note:
+        out.print(Padding(text(section.note, "italic"), (0, 0, 0, 2), expand=False))
+
+
+def show_entries(out: Console, picture: Picture, clock: ZoneInfo) -> None:
+    """Print every row."""
+    show_rows(out, picture.rows.select(STATE, *picture.shown), dict(picture.kinds), clock)
+
+
+def show_list(out: Console, picture: Picture, most: int, clock: ZoneInfo) -> None:
+    """Print the rows that are in the worst state, at most so many."""
+    rows = picture.rows
+    columns = [STATE, *picture.shown]
+    everything = count(rows.height, picture.noun, picture.plural)
+    out.print(text(f"the worst first, {min(most, rows.height):,} of {everything}", "dim"))
+    show_rows(out, rows.select(columns).head(most), dict(picture.kinds), clock, margin=2)

@@ -1,0 +1,110 @@
+"""The figures of the topics: one for each, of what its picture is about."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import timedelta
+from typing import Any
+
+import polars as pl
+
+from keymallet.core.run import Run
+from keymallet.core.topics.picture import Picture, Tone, by_group
+from keymallet.views.figures import HATCHES, INK, PALE, new_figure
+from keymallet.views.terminal import day
+
+COLOURS = {
+    Tone.GRAVE: "#8f2d1d",
+    Tone.WORRY: "#e0a458",
+    Tone.OPEN: "#b9a7c4",
+    Tone.FAIR: "#7fa7b8",
+    Tone.FINE: "#6a8d73",
+    Tone.QUIET: "#d9d5c8",
+}
+MOST_BARS = 16
+
+
+def topic_figure(picture: Picture, run: Run, by: str) -> Any:
+    """The figure of a topic; `by` groups it where it has groups."""
+    return _FIGURES[picture.topic](picture, run, by)
+
+
+def _subtitle(run: Run, what: str) -> str:
+    return f"{run.organisation}, {day(run.at, run.clock)}: {what}"
+
+
+def _coverage(picture: Picture, run: Run, by: str) -> Any:
+    """A bar for each group, divided by state, the worst on top; beside it how many nothing asks."""
+    groups = by_group(picture, by).head(MOST_BARS).reverse()
+    figure, axes = new_figure(picture.headline, _subtitle(run, f"what {picture.noun}s can "
+                              f"prove a sign-in with, by {by}, the worst on top"))  # fmt: skip
+    _bars(axes, groups, picture, by)
+    for place, row in enumerate(groups.iter_rows(named=True)):
+        if row["not asked"]:
+            axes.annotate(f"{row['not asked']:,} asked by no gate", (1.01, place), va="center", fontsize=9,
+                          color=INK, annotation_clip=False)  # fmt: skip
+    return figure
+
+
+def _bars(axes: Any, groups: pl.DataFrame, picture: Picture, by: str) -> None:
+    """Horizontal bars of shares; the number in each part that has room for it."""
+    places = list(range(groups.height))
+    left = [0.0] * groups.height
+    for number, state in enumerate(each for each in picture.states if groups[each.word].sum()):
+        shares = (groups[state.word] / groups["all"]).to_list()
+        label = f"{state.word} ({groups[state.word].sum():,})"
+        axes.barh(places, shares, left=left, height=0.7, label=label, color=COLOURS[state.tone],
+                  hatch=HATCHES[number], edgecolor="white", linewidth=0.7)  # fmt: skip
+        for place, (share, start) in enumerate(zip(shares, left, strict=True)):
+            if share > 0.035:
+                box = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.85}
+                axes.annotate(f"{groups[state.word][place]:,}", (start + share / 2, place), ha="center",
+                              va="center", fontsize=8.5, color=INK, bbox=box)  # fmt: skip
+        left = [start + share for start, share in zip(left, shares, strict=True)]
+    names = [f"{name if name is not None else '(none)'}  ({number:,})"
+             for name, number in groups.select(by, "all").iter_rows()]  # fmt: skip
+    axes.set_yticks(places, names)
+    axes.set_xlim(0, 1)
+    axes.set_xticks([0, 0.25, 0.5, 0.75, 1], ["0", "25 %", "50 %", "75 %", "100 %"])
+    axes.set_xlabel(f"share of the {picture.noun}s", color=PALE)
+    axes.yaxis.grid(visible=False)
+    axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=5, frameon=False, fontsize=10)
+
+
+def _register(picture: Picture, run: Run, by: str) -> Any:
+    """A bar for each entry from its beginning to its end, with reviews and drills, and the day judged at."""
+    rows = picture.rows.head(MOST_BARS).reverse()
+    figure, axes = new_figure(picture.headline, _subtitle(run, "each entry from its first day to its end"))
+    now = run.at
+    starts = [each or now - _YEAR for each in rows["from"]]
+    least = min([*starts, now - _YEAR])
+    ends = [each or max(now, start) + _YEAR for each, start in zip(rows["until"], starts, strict=True)]
+    tones = {state.word: state.tone for state in picture.states}
+    for place, row in enumerate(rows.iter_rows(named=True)):
+        start, end = starts[place], ends[place]
+        axes.barh(place, end - start, left=start, height=0.5, color=COLOURS[tones[row["state"]]],
+                  hatch="" if row["until"] else "//", edgecolor="white", linewidth=0.7)  # fmt: skip
+        for what, mark in (("reviewed", "o"), ("drilled", "D")):
+            if row[what]:
+                axes.plot([row[what]], [place], mark, color=INK, markersize=6)
+        told = ", ".join(row["amiss"]) or "in order"
+        axes.annotate(f"{row['state']}: {told}" if row["amiss"] else row["state"], (least, place + 0.33),
+                      fontsize=8.5, color=INK)  # fmt: skip
+    axes.axvline(now, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    axes.annotate("judged at", (now, rows.height - 0.4), xytext=(5, 0), textcoords="offset points",
+                  color=INK, fontsize=10)  # fmt: skip
+    axes.set_yticks(range(rows.height), [f"{name}  ({number:,})" for name, number in
+                                         rows.select("exemption", "excuses").iter_rows()])  # fmt: skip
+    axes.set_ylim(-0.6, max(rows.height, 1) - 0.1)
+    axes.set_xlabel(
+        "round: reviewed · square: tried · hatched: no end · in brackets: breaches covered", color=PALE
+    )
+    axes.yaxis.grid(visible=False)
+    return figure
+
+
+_YEAR = timedelta(days=365)
+_FIGURES: dict[str, Callable[[Picture, Run, str], Any]] = {
+    "factors": _coverage,
+    "exemptions": _register,
+}

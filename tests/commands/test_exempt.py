@@ -1,0 +1,147 @@
+"""keymallet exempt: listing and editing the register through the installed program."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import RAILWAY_AT
+from tests.support import run
+
+AT = ("--at", RAILWAY_AT)
+WHY = "Tills are opened by staff card; their passwords are never typed."
+ADD = (
+    "exempt", "add", "tills", "--kind", "technical", "--account", "directory/counter-*", "--rule", "password-age",
+    "--reason", WHY, "--asked-by", "ticketing", "--approved-by", "information security",
+)  # fmt: skip
+END = ("--until", "2027-03-01")
+
+
+def test_list_tells_what_holds_and_what_is_amiss(gathered: Path) -> None:
+    """The worst first; as rows for programs too."""
+    told = run("exempt", "list", *AT, cwd=gathered, expect=0).stdout
+    assert told.index("guests-autumn") < told.index("counter-tills") < told.index("break-glass-west")
+    rows = json.loads(run("exempt", "list", *AT, "--format", "json", cwd=gathered, expect=0).stdout)[
+        "entries"
+    ]
+    states = {row["exemption"]: row["state"] for row in rows}
+    assert states["guests-autumn"] == "over, still relied on" and states["break-glass-west"] == "holds"
+    amiss = {row["exemption"]: row["amiss"] for row in rows}
+    assert amiss["old-till"] == ["no end", "review is due", "approved by whom it serves", "covers nobody"]
+
+
+def test_adding_leaves_the_rest_of_the_file_alone(railway: Path) -> None:
+    """Comments, order and blank lines stay to the byte; the new entry is read and applied."""
+    before = (railway / "exemptions.toml").read_text("utf-8")
+    told = run(*ADD, *END, *AT, cwd=railway, expect=0).stdout
+    assert "it covers 10 accounts until 2027-03-01" in told
+    after = (railway / "exemptions.toml").read_text("utf-8")
+    assert after.startswith(before) and "matched = 10" in after
+    run(*ADD, *END, *AT, cwd=railway, expect=2)
+    rows = json.loads(run("exempt", "list", *AT, "--format", "json", cwd=railway).stdout)["entries"]
+    assert next(row for row in rows if row["exemption"] == "tills")["reason"] == WHY
+
+
+def test_the_first_entry_makes_the_file(railway: Path) -> None:
+    """Refused, it makes none."""
+    run(*ADD, *AT, "--register", "new.toml", cwd=railway, expect=2)
+    assert not (railway / "new.toml").exists()
+    run(*ADD, *END, *AT, "--register", "new.toml", cwd=railway, expect=0)
+    assert (railway / "new.toml").read_text("utf-8").count("[exemption.tills]") == 1
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        ({"until": ""}, "an exemption needs an end"),
+        ({"until": "2026-11-24"}, "it would be over already"),
+        ({"until": "soon"}, "instant"),
+        ({"approved-by": "Ticketing"}, "Ticketing asked for it, or is covered by it"),
+        ({"approved-by": "counter-03"}, "counter-03 asked for it, or is covered by it"),
+        ({"approved-by": "counter-03@gvr.example"}, "or is covered by it"),
+        ({"approved-by": " "}, "who asked for it, and who approved it"),
+        ({"reason": "as discussed"}, '"as discussed" is no reason'),
+        ({"account": "directory/kiosk-*"}, 'no account is called like "directory/kiosk-*"'),
+        ({"rule": "pasword-age"}, 'no rule is called like "pasword-age"'),
+        ({"kind": "tecnical"}, 'did you mean "technical"?'),
+        ({"review-every": "yearly"}, '"yearly" is no length of time'),
+    ],
+)
+def test_what_must_not_get_in_is_refused(railway: Path, change: dict[str, str], told: str) -> None:
+    """Every reason at once, and the file stays as it was."""
+    before = (railway / "exemptions.toml").read_bytes()
+    words = {
+        "kind": "technical", "account": "directory/counter-*", "rule": "password-age", "reason": WHY,
+        "asked-by": "ticketing", "approved-by": "information security", "until": "2027-03-01", **change,
+    }  # fmt: skip
+    options = [part for key, value in words.items() if value for part in (f"--{key}", value)]
+    done = run("exempt", "add", "tills", *options, *AT, cwd=railway, expect=2)
+    assert told in done.stderr
+    assert (railway / "exemptions.toml").read_bytes() == before
+
+
+def test_an_emergency_entry_needs_no_end(railway: Path) -> None:
+    """It is reviewed and drilled instead."""
+    words = ["emergency" if word == "technical" else word for word in ADD]
+    run(*words, *AT, cwd=railway, expect=0)
+
+
+def test_reviewing(railway: Path) -> None:
+    """What has grown has to be approved anew; one line of the entry changes with it, no other."""
+    done = run("exempt", "review", "counter-tills", *AT, cwd=railway, expect=2)
+    assert "covers 10 accounts; approved were 8" in done.stderr
+    by_itself = ("exempt", "review", "counter-tills", "--approved-by", "counter-01", *AT)
+    assert "cannot approve it" in run(*by_itself, cwd=railway, expect=2).stderr
+    before = (railway / "exemptions.toml").read_text("utf-8").splitlines()
+    words = ("exempt", "review", "counter-tills", "--approved-by", "information security", *AT)
+    assert "again by 2027-05-23" in run(*words, cwd=railway, expect=0).stdout
+    after = (railway / "exemptions.toml").read_text("utf-8").splitlines()
+    changed = [new for old, new in zip(before, after, strict=True) if old != new]
+    assert changed == ["reviewed     = 2026-11-24", "matched      = 10"]
+    run("exempt", "review", "break-glass-east", "--drilled", *AT, cwd=railway, expect=0)
+    told = run("judge", *AT, "--format", "json", cwd=railway).stdout
+    (drilled,) = [each for each in json.loads(told)["rules"] if each["rule"] == "emergency-drilled"]
+    assert drilled["breach"] == 0
+
+
+def test_ending_makes_breaches_of_what_was_exempt(railway: Path) -> None:
+    """From that instant on; what is over cannot be ended again."""
+
+    def exempt() -> int:
+        told = json.loads(run("judge", *AT, "--format", "json", cwd=railway).stdout)
+        return sum(each["exempt"] for each in told["rules"])
+
+    assert exempt() == 11
+    run("exempt", "end", "counter-tills", "--on", "2026-11-24T09:00:01Z", *AT, cwd=railway, expect=0)
+    assert exempt() == 11
+    run("exempt", "end", "counter-tills", *AT, cwd=railway, expect=0)
+    assert exempt() == 1
+    done = run("exempt", "end", "counter-tills", *AT, cwd=railway, expect=2)
+    assert "ends before that" in done.stderr
+    done = run("exempt", "end", "counter-till", *AT, cwd=railway, expect=2)
+    assert 'no entry "counter-till"; did you mean "counter-tills"?' in done.stderr
+
+
+def test_a_broken_register_stops_everything_and_stays(railway: Path) -> None:
+    """Nothing is judged as if nobody were exempt, and nothing is written over."""
+    (railway / "exemptions.toml").write_text('[exemption.a]\nkind = "odd"\n')
+    for words in (("judge",), ("exempt", "list"), ("exempt", "end", "a"), (*ADD, *END)):
+        done = run(*words, *AT, cwd=railway, expect=2)
+        assert "exemptions.toml:1:2" in done.stderr
+    assert (railway / "exemptions.toml").read_text() == '[exemption.a]\nkind = "odd"\n'
+    (railway / "exemptions.toml").unlink()
+    assert "exemptions.toml" in run("judge", *AT, cwd=railway, expect=2).stderr
+
+
+def test_an_estate_without_a_register(railway: Path) -> None:
+    """It says how to have one."""
+    estate = (railway / "estate.toml").read_text("utf-8")
+    (railway / "estate.toml").write_text(
+        "".join(line for line in estate.splitlines(True) if "exemptions" not in line)
+    )
+    done = run("exempt", "list", *AT, cwd=railway, expect=2)
+    assert 'add register = "exemptions.toml" to the estate file' in done.stderr
+    told = run("view", "exemptions", *AT, cwd=railway, expect=0).stdout
+    assert "There is no register of exemptions" in told

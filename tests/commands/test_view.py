@@ -1,0 +1,94 @@
+"""keymallet view: every topic on the railway's estate, in every form, and what it refuses."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from pathlib import Path
+
+import pytest
+
+from keymallet.core.rulebook import TOPICS as NAMES
+from keymallet.core.topics.registry import TOPICS
+from tests.conftest import RAILWAY_AT
+from tests.support import run, write
+
+AT = ("--at", RAILWAY_AT)
+
+
+@pytest.mark.parametrize("topic", TOPICS)
+def test_every_topic_reads_well(gathered: Path, topic: str) -> None:
+    """Within 100 columns, without colour, with the next command; it ends with code 0."""
+    told = run("view", topic, *AT, cwd=gathered, expect=0).stdout
+    assert max(map(len, told.splitlines())) <= 100
+    assert "\x1b" not in told
+    assert "what the rulebook says of it" in told
+    assert "keymallet show " in told and f"keymallet view {topic} --by" in told
+
+
+@pytest.mark.parametrize("topic", TOPICS)
+def test_rows_and_groups_tell_the_same(gathered: Path, topic: str) -> None:
+    """CSV, JSON and JSON lines hold the same rows; groups of any kind add up to them."""
+    rows = list(csv.DictReader(io.StringIO(run("view", topic, *AT, "--format", "csv", cwd=gathered).stdout)))
+    told = json.loads(run("view", topic, *AT, "--format", "json", cwd=gathered, expect=0).stdout)
+    lines = run("view", topic, *AT, "--format", "jsonl", cwd=gathered, expect=0).stdout.splitlines()
+    assert len(rows) == len(told["rows"]) == len(lines) > 0
+    assert {row["state"] for row in rows} <= told["states"].keys()
+    assert told["topic"] == topic and told["told"]
+    for by in TOPICS[topic].groupings:
+        words = ("view", topic, *AT, "--format", "json", "--groups", "--by", by)
+        groups = json.loads(run(*words, cwd=gathered, expect=0).stdout)["groups"]
+        assert sum(group["all"] for group in groups) == len(rows)
+        assert sum(group[state] for group in groups for state in told["states"]) == len(rows)
+
+
+@pytest.mark.parametrize("topic", TOPICS)
+@pytest.mark.parametrize(("form", "begins"), [("png", b"\x89PNG"), ("svg", b"<?xml")])
+def test_every_topic_is_drawn(gathered: Path, tmp_path: Path, topic: str, form: str, begins: bytes) -> None:
+    """The same bytes each time."""
+    drawn = []
+    for number in range(2):
+        file = tmp_path / f"{number}.{form}"
+        run("view", topic, *AT, "--figure", str(file), cwd=gathered, expect=0)
+        drawn.append(file.read_bytes())
+    assert drawn[0].startswith(begins) and drawn[0] == drawn[1]
+
+
+def test_every_topic_there_is_has_a_view_and_rules(gathered: Path) -> None:
+    """No topic is half there."""
+    assert set(TOPICS) <= set(NAMES)
+    told = json.loads(run("judge", *AT, "--format", "json", cwd=gathered).stdout)
+    assert told["rules"]
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("factor",), 'there is no topic "factor"; did you mean "factors"?'),
+        (("factors", "--by", "units"), '--by: factors cannot be grouped by "units"; did you mean "unit"?'),
+        (("factors", "--figure", "x.gif"), "a figure is a PNG or an SVG"),
+        (("factors", "--figure", "no/such/folder.png"), "the file cannot be written"),
+        (("factors", "--rows", "many"), '"many" is no number of rows'),
+    ],
+)
+def test_what_cannot_be_shown_is_said(gathered: Path, words: tuple[str, ...], told: str) -> None:
+    """In one sentence, with what there is instead."""
+    assert told in " ".join(run("view", *words, cwd=gathered, expect=2).stderr.split())
+
+
+def test_an_estate_that_tells_nothing_of_a_topic(tmp_path: Path) -> None:
+    """Names alone: everything is unproven, and nothing breaks."""
+    write(
+        tmp_path,
+        {
+            "estate.toml": 'organisation = "O"\nclock = "UTC"\nrulebook = "base"\n'
+            '[source.d]\nread = "csv"\nmap = "map.toml"\nfiles = { account = "a.csv" }\n',
+            "map.toml": '[account.columns]\nname = "Login"\n',
+            "a.csv": "Login\n[red]alma[/]\n\x1b[31mbruno\n",
+        },
+    )
+    run("gather", cwd=tmp_path)
+    for topic in TOPICS:
+        told = run("view", topic, "--figure", f"{topic}.png", cwd=tmp_path, expect=0).stdout
+        assert "\x1b" not in told

@@ -1,0 +1,182 @@
+"""Gates: whom they ask, leave out and watch; against a slow reference, and the properties that hold."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import polars as pl
+from hypothesis import given
+from hypothesis import strategies as st
+
+from keymallet.core.gates import ON_ACCOUNTS, Gate, reach
+
+_SCHEMA = {"name": pl.String, "kind": pl.String, "groups": pl.List(pl.String), "enabled": pl.Boolean}
+PEOPLE = pl.DataFrame(
+    [
+        ("alma", "person", ["staff", "admins"], True),
+        ("bruno", "person", ["staff"], True),
+        ("cilla", "guest", [], True),
+        ("safe-1", "emergency", ["staff"], True),
+        ("darius", "person", None, True),
+        ("emil", "person", ["staff"], False),
+    ],
+    schema=_SCHEMA,
+    orient="row",
+)
+
+
+def test_a_worked_example() -> None:
+    """Staff but for the safe; guests only watched; of whom no groups are known nothing can be told."""
+    found = reach(
+        PEOPLE,
+        [
+            Gate("staff", covers=("staff",), leaves_out=("emergency",)),
+            Gate("guests", "watching", covers=("guest",)),
+            Gate("depot", covers=("depot-desk", "alma"), asks_for=("password",)),
+            Gate("old", "off", covers=("everyone",)),
+        ],
+    )
+    told = dict(zip(PEOPLE["name"], found.on_accounts.iter_rows(), strict=True))
+    assert told == {
+        "alma": (["staff", "depot"], [], [], True),
+        "bruno": (["staff"], [], [], True),
+        "cilla": ([], [], ["guests"], False),
+        "safe-1": ([], ["staff"], [], False),
+        "darius": (None, [], [], None),
+        "emil": (["staff"], [], [], True),
+    }
+    assert found.on_gates.rows() == [
+        (None, 1, None),
+        (1, 0, None),
+        (None, 0, None),
+        (5, 0, None),
+    ]
+
+
+def test_counts_and_names_that_lead_nowhere() -> None:
+    """Only accounts that are enabled count; a word that is no account, group or kind is named."""
+    known = PEOPLE.filter(pl.col("groups").is_not_null())
+    found = reach(known, [Gate("a", covers=("staff", "depot-desk")), Gate("b", covers=("depot-desk",))])
+    assert found.on_gates.rows() == [(3, 0, ["depot-desk"]), (0, 0, ["depot-desk"])]
+
+
+def test_a_gate_for_one_application_is_not_one_for_all() -> None:
+    """Whoever is asked at the timetable alone signs in elsewhere without."""
+    some = reach(PEOPLE, [Gate("a", applications=("timetable",))]).on_accounts
+    assert some["covered-by"].to_list() == [["a"]] * 6
+    assert some["second-factor-enforced"].to_list() == [False] * 6
+    for everything in ((), ("*",), ("timetable", "everything")):
+        every = reach(PEOPLE, [Gate("a", applications=everything)]).on_accounts
+        assert every["second-factor-enforced"].to_list() == [True] * 6
+
+
+def test_what_is_not_known_of_a_gate_is_not_guessed() -> None:
+    """Neither that it asks, nor that it does not; but another gate that surely asks settles it."""
+    for unknown in ({"state": None}, {"covers": None}, {"leaves_out": None}, {"asks_for": None},
+                    {"applications": None}):  # fmt: skip
+        alone = reach(PEOPLE, [replace(Gate("a"), **unknown)]).on_accounts
+        assert alone["second-factor-enforced"].to_list() == [None] * 6
+        both = reach(PEOPLE, [replace(Gate("a"), **unknown), Gate("b")]).on_accounts
+        assert both["second-factor-enforced"].to_list() == [True] * 6
+
+
+def test_no_gate_at_all_asks_nobody() -> None:
+    """A source that has gates, and none of them: that is known."""
+    assert reach(PEOPLE, []).on_accounts.row(0) == ([], [], [], False)
+
+
+WORDS = ["staff", "admins", "depot", "person", "guest", "alma", "bruno", "everyone", "nowhere"]
+LISTS = st.none() | st.lists(st.sampled_from(WORDS), max_size=3, unique=True).map(tuple)
+GATES = st.builds(
+    Gate,
+    st.sampled_from(["g1", "g2", "g3"]),
+    st.sampled_from(["enforced", "watching", "off", None]),
+    st.none() | st.sampled_from([("any-second",), ("password",), ("otp", "push"), ()]),
+    LISTS,
+    LISTS,
+    st.sampled_from([(), ("*",), ("mail",), None]),
+)
+ACCOUNTS = st.lists(
+    st.tuples(
+        st.sampled_from(["alma", "bruno", "cilla"]),
+        st.sampled_from(["person", "guest", None]),
+        st.none() | st.lists(st.sampled_from(["staff", "admins", "depot"]), max_size=2),
+        st.just(True),
+    ),
+    max_size=4,
+).map(lambda rows: pl.DataFrame(rows, schema=_SCHEMA, orient="row"))
+
+
+def _named(account: dict[str, Any], words: tuple[str, ...] | None, names: set[str]) -> bool | None:
+    """Whether words name an account, one word after the other."""
+    if words is None:
+        return None
+    unsure = False
+    for word in words:
+        if word in ("everyone", account["name"], account["kind"]) or word in (account["groups"] or ()):
+            return True
+        if word in ("person", "guest"):
+            unsure |= account["kind"] is None
+        elif word not in names:
+            unsure |= account["groups"] is None
+    return None if unsure else False
+
+
+def _and(*truths: bool | None) -> bool | None:
+    if False in truths:
+        return False
+    return None if None in truths else True
+
+
+def _not(truth: bool | None) -> bool | None:
+    return None if truth is None else not truth
+
+
+@given(ACCOUNTS, st.lists(GATES, max_size=3, unique_by=lambda gate: gate.name))
+def test_against_one_account_at_a_time(accounts: pl.DataFrame, gates: list[Gate]) -> None:
+    """Columns say what going through accounts and gates one by one says."""
+    names = set(accounts["name"])
+    expected = []
+    for account in accounts.iter_rows(named=True):
+        lists: dict[str, list[str] | None] = {"covered-by": [], "left-out-by": [], "watched-by": []}
+        enforced: list[bool | None] = []
+        for gate in gates:
+            covers, out = (_named(account, each, names) for each in (gate.covers, gate.leaves_out))
+            in_force = None if gate.state is None else gate.state == "enforced"
+            watching = None if gate.state is None else gate.state == "watching"
+            told = {
+                "covered-by": _and(covers, _not(out), in_force),
+                "left-out-by": _and(covers, out, in_force),
+                "watched-by": _and(covers, _not(out), watching),
+            }
+            for name, truth in told.items():
+                so_far = lists[name]
+                if truth is None or so_far is None:
+                    lists[name] = None
+                elif truth:
+                    so_far.append(gate.name)
+            enforced.append(_and(told["covered-by"], gate.asks_second))
+        second = True if True in enforced else None if None in enforced else False
+        expected.append((*lists.values(), second))
+    assert reach(accounts, gates).on_accounts.select(ON_ACCOUNTS).rows() == expected
+
+
+@given(ACCOUNTS, st.lists(GATES, min_size=1, max_size=3), st.sampled_from(WORDS))
+def test_widening_a_gate_never_lowers_coverage(accounts: pl.DataFrame, gates: list[Gate], word: str) -> None:
+    """Covering more asks at least as many; leaving out more asks at most as many."""
+    first, *others = gates
+    covers, out = first.covers or (), first.leaves_out or ()
+    plain = replace(first, covers=covers, leaves_out=out)
+
+    def asked(gate: Gate) -> pl.Series:
+        return (
+            reach(accounts, [gate, *others])
+            .on_accounts["second-factor-enforced"]
+            .cast(pl.Float64)
+            .fill_null(0.5)
+        )
+
+    now = asked(plain)
+    assert (asked(replace(plain, covers=(*covers, word))) >= now).all()
+    assert (asked(replace(plain, leaves_out=(*out, word))) <= now).all()

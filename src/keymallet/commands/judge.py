@@ -7,6 +7,7 @@ carried out, 3 nothing is, but the evidence is incomplete.
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -23,6 +24,8 @@ from keymallet.commands.common import (
 from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE
 
 if TYPE_CHECKING:
+    from polars import DataFrame
+
     from keymallet.core.judge import Judgement
     from keymallet.core.run import Run
 
@@ -90,7 +93,14 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 
 def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
-    from keymallet.core.findings import findings, on_numbers, on_people, on_systems, worst_accounts
+    from keymallet.core.findings import (
+        findings,
+        on_numbers,
+        on_people,
+        on_register,
+        on_systems,
+        worst_accounts,
+    )
     from keymallet.views.intake import has_gaps, show_intake
     from keymallet.views.summary import (
         show_closing,
@@ -116,21 +126,18 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
             out.print(text("the worst accounts", "dim"))
             names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
             show_worst(out, outcome, findings(judgement, accounts=rows), names, breached)
-        people = on_people(judgement)
-        if people.height:
-            out.print()
-            out.print(text("people of whom something is amiss", "dim"))
-            show_people(out, outcome, people, options.worst)
-        systems = on_systems(judgement)
-        if systems.height:
-            out.print()
-            out.print(text("systems whose settings fall short", "dim"))
-            show_systems(out, outcome, systems, options.worst)
-        numbers = on_numbers(judgement)
-        if numbers.height:
-            out.print()
-            out.print(text("numbers that are not as asked for", "dim"))
-            show_numbers(out, outcome, numbers, options.worst)
+        beside: list[tuple[str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [
+            ("people of whom something is amiss", on_people, show_people),
+            ("systems whose settings fall short", on_systems, show_systems),
+            ("the register of exemptions", on_register, show_systems),
+            ("numbers that are not as asked for", on_numbers, show_numbers),
+        ]
+        for title, found_of, show in beside:
+            found = found_of(judgement)
+            if found.height:
+                out.print()
+                out.print(text(title, "dim"))
+                show(out, outcome, found, options.worst)
         if has_gaps(case.snapshot):
             out.print()
             out.print(text("not read", "dim"))

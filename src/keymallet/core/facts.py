@@ -304,6 +304,7 @@ GRANT = Table(
         _instant("starts", "first instant at which it holds"),
         _closes("ends", "first instant at which it no longer holds"),
         _text("assigned-by", "who gave it"),
+        Column("last-opened", Kind.INSTANT, "when the right was last made use of", past=True, across=True),
     ),
     label=("role", "via"),
 )
@@ -325,6 +326,18 @@ ELEVATION = Table(
         _past("closed", "when it really closed"),
         _words("proof", "factor kinds shown", _FACTOR_KINDS),
         _word("outcome", "what became of it", "opened refused lapsed waiting"),
+        Column("lasted", Kind.SPAN, "from its start until it was closed, or is planned to be", across=True),
+        Column("stretch", Kind.SPAN, "the unbroken stretch of openings that it is part of", across=True),
+        Column(
+            "opened-in-week",
+            Kind.SPAN,
+            "how long the account was open in the week up to its end",
+            across=True,
+        ),
+        Column("approves-itself", Kind.FLAG, "approved by the person who asked", across=True),
+        Column("hollow-reason", Kind.FLAG, "its reason says nothing: empty, short, filler", across=True),
+        Column("same-reason", Kind.COUNT, "how many other openings have the very same reason", across=True),
+        Column("entitled", Kind.FLAG, "the right to ask for it held when it was opened", across=True),
     ),
     label=("elevation", "role"),
 )
@@ -339,6 +352,7 @@ SIGN_IN = Table(
         _text("cause", "why it failed"),
         _words("proof", "factor kinds shown", _FACTOR_KINDS),
         _text("origin", "where it came from"),
+        Column("in-opening", Kind.FLAG, "privilege was opened for the account at the time", across=True),
     ),
     label=("outcome", "origin"),
 )

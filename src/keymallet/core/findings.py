@@ -101,7 +101,12 @@ def on_people(judgement: Judgement) -> pl.DataFrame:
 
 def on_systems(judgement: Judgement) -> pl.DataFrame:
     """The breaches that are nobody's: of what a source has in force, such as its settings."""
-    return _of_no_account(judgement, lambda table: not table.owner and table is not facts.PERSON)
+    return _of_no_account(judgement, lambda table: "source" in table.names and not table.owner)
+
+
+def on_register(judgement: Judgement) -> pl.DataFrame:
+    """The breaches of entries of the register of exemptions."""
+    return _of_no_account(judgement, lambda table: table is facts.EXEMPTION)
 
 
 def _of_no_account(judgement: Judgement, of: Callable[[facts.Table], bool]) -> pl.DataFrame:

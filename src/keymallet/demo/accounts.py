@@ -107,6 +107,7 @@ class Role:
     privileged: bool
     through: str
     held: str = "Always"
+    until: datetime | None = None
 
 
 @dataclass
@@ -129,6 +130,8 @@ class Account:
     handed_out: bool = False
     locked: bool = False
     locked_until: datetime | None = None
+    locked_since: datetime | None = None
+    lock_cause: str = ""
     failed: int = 0
     staff_no: str = ""
     manager: str = ""

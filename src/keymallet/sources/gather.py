@@ -15,6 +15,7 @@ from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
 from keymallet.core.gates import mark_gates
 from keymallet.core.language.literals import span_text
+from keymallet.core.openings import mark_openings
 from keymallet.core.pairs import reconcile
 from keymallet.core.problems import KeymalletError, Problem, fail
 from keymallet.core.reading import Reading, Refusal
@@ -104,6 +105,7 @@ def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathe
     mark_shared_keys(readings, tables)
     mark_shared_devices(readings, tables)
     mark_gates(readings, tables)
+    mark_openings(readings, tables)
     return Gathered(readings, tables, at)
 
 

@@ -1,0 +1,200 @@
+"""The files that the railway's directory writes: the same separator, dates and ragged lines as the real one."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+from keymallet.demo.accounts import Account
+from keymallet.demo.gates import Gate
+from keymallet.demo.locks import SETTINGS
+from keymallet.demo.openings import Opening
+from keymallet.demo.sign_ins import SignIn
+
+_CLOCK = ZoneInfo("Europe/Zurich")
+_RAGGED = (
+    "w.weichselbaum;b7c1;Weichselbaum; Wim;w.weichselbaum@gvr.example;10999\r\n",
+    "this line was cut off by the exp\r\n",
+)
+
+
+def directory_exports(
+    accounts: list[Account], gates: list[Gate], openings: list[Opening], sign_ins: list[SignIn]
+) -> dict[str, str]:
+    """All files, by name."""
+    return {
+        **_exports(accounts),
+        "gates.csv": _gates(gates),
+        "openings.csv": _openings(openings),
+        "sign-ins.csv": _sign_ins(sign_ins),
+        "settings.csv": to_csv(SETTINGS[0], SETTINGS[1:]),
+    }
+
+
+def _exports(accounts: list[Account]) -> dict[str, str]:
+    return {
+        "accounts.csv": _with_ragged_lines(to_csv(_ACCOUNT_HEADER, map(_account_line, accounts))),
+        "factors.csv": to_csv(
+            ("Login", "Method", "Enrolled", "Last used", "State", "Label", "Device"),
+            (
+                (
+                    account.login,
+                    each.method,
+                    _time(each.enrolled),
+                    _time(each.last_used),
+                    each.state,
+                    each.label,
+                    each.device,
+                )
+                for account in accounts
+                for each in account.factors
+            ),
+        ),
+        "keys.csv": to_csv(
+            ("Login", "Key id", "Issued", "Last used", "State", "Scope"),
+            (
+                (account.login, each.key, _time(each.issued), _time(each.last_used), each.state, each.scope)
+                for account in accounts
+                for each in account.keys
+            ),
+        ),
+        "roles.csv": to_csv(
+            ("Login", "Role", "Privileged", "Held", "Through", "Given by", "Until"),
+            (
+                (
+                    account.login,
+                    each.role,
+                    _yes(each.privileged),
+                    each.held,
+                    each.through,
+                    "service desk",
+                    _time(each.until),
+                )
+                for account in accounts
+                for each in account.roles
+            ),
+        ),
+    }
+
+
+def _sign_ins(sign_ins: list[SignIn]) -> str:
+    return to_csv(
+        ("Login", "At", "Result", "Why", "Proof", "From"),
+        (
+            (each.login, f"{each.at:%Y-%m-%dT%H:%M:%SZ}", "ok" if each.succeeded else "failed", each.cause,
+             each.proof, each.origin)
+            for each in sign_ins
+        ),
+    )  # fmt: skip
+
+
+def _openings(openings: list[Opening]) -> str:
+    return to_csv(
+        ("Login", "Opening", "Role", "Asked", "Approved by", "Reason", "Ticket", "From", "To", "Closed",
+         "Proof", "Result"),
+        (
+            (each.login, each.number, each.role, _time(each.asked), each.approver or "-", each.reason,
+             each.ticket, _time(each.starts), _time(each.ends), _time(each.closed), each.proof, each.outcome)
+            for each in openings
+        ),
+    )  # fmt: skip
+
+
+def _gates(gates: list[Gate]) -> str:
+    return to_csv(
+        ("Gate", "State", "Asks for", "Covers", "Leaves out"),
+        ((each.name, each.state, each.asks_for, ",".join(each.covers), ",".join(each.leaves_out))
+         for each in gates),
+    )  # fmt: skip
+
+
+_ACCOUNT_HEADER = (
+    "Login",
+    "Object id",
+    "Name",
+    "Mail",
+    "Staff no",
+    "Account type",
+    "Unit",
+    "Job",
+    "Reports to",
+    "Cost centre",
+    "Status",
+    "Console",
+    "Created",
+    "Valid to",
+    "Last sign-in",
+    "Password",
+    "Password set",
+    "Password expires",
+    "Handed-out password",
+    "Locked",
+    "Locked since",
+    "Locked by",
+    "Locked until",
+    "Failed",
+    "Tags",
+    "Groups",
+)
+
+
+def _account_line(account: Account) -> Sequence[str]:
+    return (
+        account.login,
+        account.object_id,
+        account.name,
+        f"{account.login}@gvr.example",
+        account.staff_no,
+        account.account_type,
+        account.unit,
+        account.job or "-",
+        account.manager or "-",
+        str(4000 + len(account.unit)),
+        "Active" if account.enabled else "Disabled",
+        _yes(account.console),
+        _day(account.created),
+        _day(account.valid_to),
+        f"{account.last_sign_in:%Y-%m-%dT%H:%M:%SZ}" if account.last_sign_in else "-",
+        _yes(account.password_set is not None),
+        _time(account.password_set),
+        "Never" if account.never_expires else "By policy",
+        _yes(account.handed_out),
+        _yes(account.locked),
+        _time(account.locked_since),
+        account.lock_cause or "-",
+        _time(account.locked_until),
+        str(account.failed),
+        ",".join(account.tags),
+        ",".join(account.groups),
+    )
+
+
+def _with_ragged_lines(text: str) -> str:
+    lines = text.splitlines(keepends=True)
+    for place, ragged in zip((17, 230), _RAGGED, strict=True):
+        lines.insert(place, ragged)
+    return "".join(lines)
+
+
+def to_csv(header: Sequence[str], rows: Iterable[Sequence[str]], separator: str = ";") -> str:
+    """Lines with a header, as the directory writes them."""
+    text = io.StringIO()
+    writer = csv.writer(text, delimiter=separator)
+    writer.writerow(header)
+    writer.writerows(rows)
+    return text.getvalue()
+
+
+def _yes(flag: bool) -> str:
+    return "yes" if flag else "no"
+
+
+def _day(instant: datetime | None) -> str:
+    return f"{instant.astimezone(_CLOCK):%d.%m.%Y}" if instant else "-"
+
+
+def _time(instant: datetime | None) -> str:
+    return f"{instant.astimezone(_CLOCK):%d.%m.%Y %H:%M}" if instant else "-"

@@ -1,0 +1,24 @@
+"""Locks of the railway's directory: since when, by what, and the policies that set them."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+from keymallet.demo.accounts import AT, Account
+
+SETTINGS = (
+    ("Policy", "For", "Shortest password", "Classes", "Password age", "Locks after", "Locks for",
+     "Counts within", "Idle", "Session", "Change at first use"),
+    ("Everybody", "everyone", "14", "3", "180d", "10", "30min", "30min", "30min", "12h", "yes"),
+    ("Machines", "machines", "24", "3", "-", "10", "30min", "30min", "-", "-", "yes"),
+    ("Emergency", "emergency", "24", "3", "-", "5", "-", "30min", "15min", "4h", "yes"),
+)  # fmt: skip
+"""settings.csv, header and all."""
+
+
+def plant_locks(accounts: list[Account]) -> None:
+    """Say of each lock since when it stands and what set it; lock a few more, and note what that causes."""
+    for number, account in enumerate(each for each in accounts if each.locked):
+        account.lock_cause = "Failures"
+        end = account.locked_until
+        account.locked_since = end - timedelta(minutes=30) if end else AT - timedelta(hours=3 + number)

@@ -1,0 +1,114 @@
+"""Sign-ins to the railway's directory: one for everybody who came lately, and what attackers tried."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from keymallet.demo.accounts import AT, Account
+from keymallet.demo.openings import Opening
+
+KEPT = timedelta(days=30)
+"""The directory keeps its sign-ins so long."""
+SPRAYING, HAMMERING = "203.0.113.44", ("198.51.100.7", "198.51.100.8", "198.51.100.19")
+SPRAYED = 25
+
+
+@dataclass
+class SignIn:
+    """A line of sign-ins.csv."""
+
+    login: str
+    at: datetime
+    succeeded: bool
+    cause: str
+    proof: str
+    origin: str
+
+
+def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[SignIn]:
+    """All sign-ins of a month; enters who worked outside of openings, or with what is for emergencies."""
+    chance = random.Random(20261125)
+    for_work = [each for each in accounts if each.job == "Systems administrator" and each.roles][6:9]
+    found = _of_openings(for_work, openings)
+    outside = for_work[0]
+    for days, hour in ((1, 3.25), (6, 22.5)):
+        at = _day(days, hour)
+        found.append(SignIn(outside.login, at, True, "", "Passkey", "gvr-admin-4.gvr.example"))
+        outside.cause("work-in-opening", "success gvr-admin-4.gvr.example")
+    for account in for_work:
+        account.last_sign_in = max(each.at for each in found if each.login == account.login)
+    east = next(account for account in accounts if account.login == "emergency-2")
+    assert east.last_sign_in
+    for days in (2, 4, 6):
+        at = east.last_sign_in - timedelta(days=days)
+        found.append(SignIn(east.login, at, True, "", "Code app", "desk-12.offices.gvr.example"))
+    east.cause("emergency-for-emergencies")
+    found += [
+        _last(account, chance) for account in accounts if _came_lately(account) and account not in for_work
+    ]
+    found += _failures(accounts, chance)
+    return sorted(found, key=lambda each: (each.at, each.login))
+
+
+def _day(days: int, hour: float) -> datetime:
+    return AT.replace(hour=0) - timedelta(days=days) + timedelta(hours=hour)
+
+
+def _of_openings(for_work: list[Account], openings: list[Opening]) -> list[SignIn]:
+    """Those who work only while privilege is open sign in a few minutes after it was opened."""
+    logins = {account.login for account in for_work}
+    return [
+        SignIn(
+            each.login, each.starts + timedelta(minutes=4), True, "", each.proof, "gvr-admin-2.gvr.example"
+        )
+        for each in openings
+        if each.login in logins and AT - KEPT < each.starts < AT and each.outcome == "Opened"
+    ]
+
+
+def _came_lately(account: Account) -> bool:
+    return account.last_sign_in is not None and AT - KEPT < account.last_sign_in < AT
+
+
+def _last(account: Account, chance: random.Random) -> SignIn:
+    assert account.last_sign_in
+    proof = account.factors[-1].method if account.factors else "Password"
+    place = account.unit.lower().replace(" ", "-")
+    return SignIn(
+        account.login,
+        account.last_sign_in,
+        True,
+        "",
+        proof,
+        f"desk-{chance.randint(1, 40)}.{place}.gvr.example",
+    )
+
+
+def _failures(accounts: list[Account], chance: random.Random) -> list[SignIn]:
+    """Somebody who tries one password on many, somebody who tries many on one, and people who mistype."""
+    enabled = [account for account in accounts if account.enabled]
+    staff = [account for account in enabled if account.account_type == "Staff"]
+    found = []
+    night = _day(3, 1.5)
+    for account in staff[30 : 30 + SPRAYED]:
+        for _ in range(2):
+            at = night + timedelta(seconds=chance.randint(0, 1500))
+            found.append(SignIn(account.login, at, False, "wrong password", "", SPRAYING))
+    service = next(account for account in enabled if account.login == "svc-payroll-1")
+    for _ in range(45):
+        at = _day(1, 20) + timedelta(seconds=chance.randint(0, 6000))
+        found.append(SignIn(service.login, at, False, "wrong password", "", chance.choice(HAMMERING)))
+    for account in enabled:
+        for number in range(account.failed):
+            at = _locked_at(account) - timedelta(minutes=account.failed - number)
+            place = account.unit.lower().replace(" ", "-")
+            found.append(
+                SignIn(account.login, at, False, "wrong password", "", f"desk-7.{place}.gvr.example")
+            )
+    return found
+
+
+def _locked_at(account: Account) -> datetime:
+    return account.locked_since or AT - timedelta(hours=5)

@@ -33,7 +33,7 @@ _TOLD = "all openings side by side"
 
 
 def mark_openings(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
-    """Enter on openings what they add up to and who approved them; on grants and sign-ins when it was open."""
+    """Enter on openings what they add up to and who approved them; on the rest when it was open."""
     suppliers = [each for each in readings if facts.ELEVATION.name in each.supply]
     elevations = tables.get(facts.ELEVATION.name)
     if elevations is None or not suppliers:

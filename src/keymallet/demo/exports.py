@@ -1,4 +1,4 @@
-"""The files that the railway's directory writes: the same separator, dates and ragged lines as the real one."""
+"""The files that the railway's directory writes: its separator, its dates, and two ragged lines."""
 
 from __future__ import annotations
 

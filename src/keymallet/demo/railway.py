@@ -52,7 +52,7 @@ def write_estate(folder: Path) -> None:
         shadow.write(_BROKEN_SHADOW)
     _write(
         folder / "ground-truth.csv",
-        _csv(
+        to_csv(
             ("rule", "account", "subject", "verdict"),
             _ground_truth(accounts, hosts, staff, users, gates),
             ",",

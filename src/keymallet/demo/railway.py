@@ -7,7 +7,7 @@ from pathlib import Path
 
 from keymallet.demo.accounts import Account, railway_directory
 from keymallet.demo.cloud import CloudUser, cloud_export, cloud_users
-from keymallet.demo.exports import directory_exports
+from keymallet.demo.exports import directory_exports, to_csv
 from keymallet.demo.gates import Gate, plant_devices, plant_gates
 from keymallet.demo.hosts import Host, ticketing_hosts
 from keymallet.demo.locks import plant_locks

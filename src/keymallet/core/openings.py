@@ -189,4 +189,5 @@ def _with_last_opened(grants: pl.DataFrame, elevations: pl.DataFrame) -> pl.Data
         return grants
     opened = elevations.filter(pl.col("outcome").cast(pl.String) == "opened")
     last = opened.group_by(ROW, "role").agg(pl.col("starts").max().alias("last-opened"))
-    return grants.join(last, on=[ROW, "role"], how="left", maintain_order="left")
+    bare = grants.drop("last-opened", strict=False)
+    return bare.join(last, on=[ROW, "role"], how="left", maintain_order="left")

@@ -43,6 +43,7 @@ def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]
                 asked = used.setdefault(node.table, set())
                 if node.table == facts.ACCOUNT.name:
                     asked |= {PERSON_ROW, CANDIDATES, facts.PERSON.name}
+                    used.setdefault(facts.PERSON.name, set()).add("person")
             elif isinstance(node, typed.OfOwner):
                 used.setdefault(node.table, set()).add(node.link)
                 if node.to:

@@ -12,6 +12,7 @@ from keymallet.core import wording
 from keymallet.core.facts import Kind
 from keymallet.views.terminal import plain_table, text
 
+_WHOLE = ("account", "who")
 _RIGHT = (Kind.COUNT, Kind.SPAN)
 
 
@@ -23,7 +24,10 @@ def show_rows(
     written = []
     for name in frame.columns:
         kind = kinds.get(name, Kind.TEXT)
-        table.add_column(name, justify="right" if kind in _RIGHT else "left", overflow="fold")
+        # A name that is divided cannot be copied: other columns give way first.
+        table.add_column(
+            name, justify="right" if kind in _RIGHT else "left", overflow="fold", no_wrap=name in _WHOLE
+        )
         written.append(wording.values(frame[name], kind, clock).cast(pl.String).fill_null("-"))
     for row in zip(*written, strict=True):
         table.add_row(*(text(value) for value in row))

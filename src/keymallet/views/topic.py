@@ -10,8 +10,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone
+from keymallet.core.topics.picture import Picture, Section, State, Tone
 from keymallet.views.rows import show_rows
+from keymallet.views.safe import plain
 from keymallet.views.terminal import count, plain_table, text
 
 TONES = {
@@ -23,7 +24,9 @@ TONES = {
     Tone.QUIET: (" ", "dim"),
 }
 """How each tone is drawn in bars, and its colour: never the colour alone."""
-BAR = 16
+BAR, LEAST_BAR = 16, 6
+WIDEST_NAME = 28
+NO_GROUP = "(none)"
 GROUPS_SHOWN = 14
 
 
@@ -37,44 +40,41 @@ def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_
     """Print a line for each group: how many there are in each state, and a bar of them."""
     by = groups.columns[0]
     states = [state for state in picture.states if groups[state.word].sum()]
-    table = plain_table()
-    table.add_column(by, no_wrap=True, min_width=min(24, _longest(groups[by])))
-    table.add_column(picture.plural or picture.noun + "s", justify="right")
-    for state in states:
-        mark, style = TONES[state.tone]
-        table.add_column(Text(f"{mark} {state.word}".strip(), style), justify="right", no_wrap=True)
-    for measure in picture.measures:
-        table.add_column(measure, justify="right")
-    table.add_column("", width=BAR, no_wrap=True)
     shown = groups if all_of_them else groups.head(GROUPS_SHOWN)
-    for row in shown.iter_rows(named=True):
-        told = [
-            (f"{row[state.word]:,}" if row[state.word] else "·", TONES[state.tone][1]) for state in states
-        ]
-        measured = [f"{row[measure]:,}" if row[measure] else "·" for measure in picture.measures]
-        table.add_row(
-            text(row[by] if row[by] is not None else "(none)"),
-            f"{row['all']:,}",
-            *(Text(number, style if number != "·" else "dim") for number, style in told),
-            *measured,
-            _bar(row, states),
-        )
+    noun = picture.plural or picture.noun + "s"
+    heads = [(noun, "all", "")]
+    heads += [
+        (f"{TONES[state.tone][0]} {state.word}".strip(), state.word, TONES[state.tone][1]) for state in states
+    ]
+    heads += [(measure, measure, "") for measure in picture.measures if groups[measure].sum()]
+    names = [plain(name) if name is not None else NO_GROUP for name in shown[by]]
+    widest = min(max(map(len, [by, *names])), WIDEST_NAME)
+    numbers = {column: max(len(head), len(f"{max(shown[column].to_list(), default=0):,}"))
+               for head, column, _ in heads}  # fmt: skip
+    taken = widest + 2 + sum(width + 2 for width in numbers.values())
+    room = min(BAR, out.width - taken)
+    table = plain_table()
+    table.add_column(by, no_wrap=True, width=widest, overflow="ellipsis")
+    for head, _, style in heads:
+        table.add_column(Text(head, style), justify="right", no_wrap=True)
+    if room >= LEAST_BAR:
+        table.add_column("", width=room, no_wrap=True)
+    for name, row in zip(names, shown.iter_rows(named=True), strict=True):
+        told = [Text(f"{row[column]:,}" if row[column] else "·", style if row[column] else "dim")
+                for _, column, style in heads]  # fmt: skip
+        table.add_row(text(name), *told, *([_bar(row, states, room)] if room >= LEAST_BAR else []))
     out.print(table)
     if shown.height < groups.height:
         out.print(text(f"and {count(groups.height - shown.height, 'more group')} (--all)", "dim"))
 
 
-def _longest(names: pl.Series) -> int:
-    return max((len(name or "(none)") for name in names), default=0)
-
-
-def _bar(row: dict[str, int], states: list[State]) -> Text:
+def _bar(row: dict[str, int], states: list[State], width: int) -> Text:
     """The states as parts of a bar; each that is somebody's has at least one cell."""
-    cells = {state.word: max(1, round(BAR * row[state.word] / row["all"])) if row[state.word] else 0
+    cells = {state.word: max(1, round(width * row[state.word] / row["all"])) if row[state.word] else 0
              for state in states}  # fmt: skip
-    while sum(cells.values()) > BAR:
+    while sum(cells.values()) > width and max(cells.values()) > 1:
         cells[max(cells, key=lambda word: cells[word])] -= 1
-    while sum(cells.values()) < BAR:
+    while sum(cells.values()) < width:
         cells[max(cells, key=lambda word: cells[word])] += 1
     drawn = Text()
     for state in states:
@@ -107,13 +107,12 @@ def show_section(out: Console, section: Section, clock: ZoneInfo) -> None:
 
 def show_entries(out: Console, picture: Picture, clock: ZoneInfo) -> None:
     """Print every row."""
-    show_rows(out, picture.rows.select(STATE, *picture.shown), dict(picture.kinds), clock)
+    show_rows(out, picture.rows.select(picture.shown), dict(picture.kinds), clock)
 
 
 def show_list(out: Console, picture: Picture, most: int, clock: ZoneInfo) -> None:
     """Print the rows that are in the worst state, at most so many."""
     rows = picture.rows
-    columns = [STATE, *picture.shown]
     everything = count(rows.height, picture.noun, picture.plural)
     out.print(text(f"the worst first, {min(most, rows.height):,} of {everything}", "dim"))
-    show_rows(out, rows.select(columns).head(most), dict(picture.kinds), clock, margin=2)
+    show_rows(out, rows.select(picture.shown).head(most), dict(picture.kinds), clock, margin=2)

@@ -10,7 +10,7 @@ import polars as pl
 
 from keymallet.core.run import Run
 from keymallet.core.topics.picture import Picture, Tone, by_group
-from keymallet.views.figures import HATCHES, INK, PALE, new_figure
+from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
 from keymallet.views.terminal import day
 
 COLOURS = {
@@ -103,8 +103,42 @@ def _register(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
+def _timeline(picture: Picture, run: Run, by: str) -> Any:
+    """What was open when, a line for each person, coloured by role; what stands has the whole line."""
+    opened = picture.drawn["openings"]
+    lasting = (pl.col("end") - pl.col("start")).sum()
+    most = opened.group_by("who").agg(lasting.alias("all")).sort(["all", "who"], descending=[True, False])
+    people = most["who"].head(MOST_BARS).reverse().to_list()
+    figure, axes = new_figure(
+        picture.headline, _subtitle(run, "what was opened in the last 12 weeks, by person")
+    )
+    roles = opened["role"].value_counts(sort=True)["role"].to_list()
+    names = {row["who"]: row["account"] for row in opened.iter_rows(named=True)}
+    for place, who in enumerate(people):
+        axes.axhline(place, color="#e4e1d8", linewidth=0.8)
+        for row in opened.filter(pl.col("who") == who).iter_rows(named=True):
+            series = min(roles.index(row["role"]), len(SERIES) - 1)
+            # A bar of an hour would not be seen in twelve weeks: each is at least as wide as half a day.
+            shown = max(row["end"] - row["start"], timedelta(hours=12))
+            axes.barh(place, shown, left=row["start"], height=0.55, color=SERIES[series],
+                      hatch=HATCHES[series], edgecolor="white", linewidth=0.4)  # fmt: skip
+    for number, role in enumerate(roles[: len(SERIES)]):
+        axes.barh(0, timedelta(0), left=run.at, color=SERIES[number], hatch=HATCHES[number], label=role)
+    axes.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    axes.set_yticks(range(len(people)), [str(names[who]).partition("/")[2] or names[who] for who in people])
+    axes.set_xlim(run.at - timedelta(weeks=12), run.at + timedelta(days=2))
+    axes.set_xlabel(
+        "openings shorter than half a day are drawn that wide; dashed: the instant judged at", color=PALE
+    )
+    axes.yaxis.grid(visible=False)
+    if roles:
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=4, frameon=False, fontsize=10)
+    return figure
+
+
 _YEAR = timedelta(days=365)
 _FIGURES: dict[str, Callable[[Picture, Run, str], Any]] = {
     "factors": _coverage,
     "exemptions": _register,
+    "elevation": _timeline,
 }

@@ -90,7 +90,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
             "watch": Kind.WORDS,
         },
         sections=tuple(_sections(answers)),
-        shown=("exemption", "kind", "covers", "excuses", "until", "amiss"),
+        shown=(STATE, "exemption", "kind", "covers", "excuses", "until", "amiss"),
     )
 
 

@@ -34,7 +34,7 @@ STATES = (
     State(RESISTANT, "a factor that cannot be relayed by a false site", Tone.FINE),
 )
 ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "only watched", "left out", "between gates"
-POPULATIONS = ("owner", "emergency", "administrator", "shared", "service", "system", "guest", "person")
+POPULATIONS = ("emergency", "owner", "administrator", "shared", "service", "system", "guest", "person")
 LEVELS = ("AAL1", "AAL2", "AAL3")
 """Assurance levels of NIST SP 800-63B-4 that an account can prove at best."""
 
@@ -108,7 +108,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         kinds={"left out by": Kind.WORDS, "watched by": Kind.WORDS, "second factors": Kind.COUNT},
         measures=("not asked",),
         sections=tuple(_sections(judgement, answers, rows)),
-        shown=("account", "unit", "population", "gate", "level"),
+        shown=(STATE, "account", "unit", "population", "gate", "level"),
     )
 
 
@@ -117,8 +117,8 @@ def _populations(answers: Mapping[str, pl.Series]) -> pl.Series:
     frame = pl.DataFrame([answers["owner"], answers["privileged"], answers["kind"].cast(pl.String)])
     kind = pl.col("kind").fill_null("person")
     return frame.select(
-        pl.when("owner").then(pl.lit("owner"))
-        .when(kind == "emergency").then(pl.lit("emergency"))
+        pl.when(kind == "emergency").then(pl.lit("emergency"))
+        .when("owner").then(pl.lit("owner"))
         .when(pl.col("privileged") & (kind == "person")).then(pl.lit("administrator"))
         .otherwise(kind)
     ).to_series()  # fmt: skip

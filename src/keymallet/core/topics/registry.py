@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from keymallet.core.topics.elevation import ELEVATION
 from keymallet.core.topics.exemptions import EXEMPTIONS
 from keymallet.core.topics.factors import FACTORS
 from keymallet.core.topics.picture import Topic
 
-TOPICS: dict[str, Topic] = {topic.name: topic for topic in (FACTORS, EXEMPTIONS)}
+TOPICS: dict[str, Topic] = {topic.name: topic for topic in (FACTORS, EXEMPTIONS, ELEVATION)}

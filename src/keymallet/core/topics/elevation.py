@@ -1,0 +1,319 @@
+"""Elevation: privilege that stands, privilege that may be asked for, and what was opened and how."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime, timedelta
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import INSTANT, ROW, account_names
+from keymallet.core.facts import Kind
+from keymallet.core.intervals import START, STOP, clipped, total, unbroken
+from keymallet.core.judge import Judgement
+from keymallet.core.openings import BACK_TO_BACK
+from keymallet.core.rulebook import Rulebook
+from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.picture import (
+    STATE,
+    Picture,
+    Section,
+    State,
+    Tone,
+    Topic,
+    how_many,
+    in_order,
+    some_names,
+)
+
+STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
+STATES = (
+    State(STANDING, "held all the time, without asking", Tone.WORRY),
+    State(OPEN, "on request, and opened at this moment", Tone.FAIR),
+    State(UNPROVEN, "no source tells how it is held", Tone.OPEN),
+    State(MAY_ASK, "on request, and not open", Tone.FINE),
+    State(OVER, "the right has ended, or not begun", Tone.QUIET),
+)
+WEEKS = 4
+"""The hours a week are those of so many weeks up to the instant judged at."""
+_LOOKED_BACK = timedelta(weeks=WEEKS)
+_DRAWN = timedelta(weeks=12)
+_LISTED = 10
+
+
+def asked(book: Rulebook) -> Asked:
+    """What is asked of grants, of openings, and of sign-ins by those who only may open."""
+    asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "person", "display")
+    asking.conditions(
+        facts.ACCOUNT,
+        opens_only="some grant (privileged and mode = on-request)"
+        " and no grant (privileged and mode = standing)",
+    )
+    asking.columns(facts.GRANT, "role", "mode", "via", "last-opened", prefix="grant ")
+    asking.conditions(
+        facts.GRANT,
+        privileged="privileged",
+        standing="mode = standing",
+        in_force="(starts is unknown or until(starts) <= 0s) and (ends is unknown or until(ends) > 0s)",
+        enabled="account.enabled",
+    ).limit(facts.GRANT, "right-unused", "90d", under="unused_for")
+    names = ("elevation", "role", "starts", "ends", "closed", "outcome", "reason", "approved-by", "lasted")
+    asking.columns(facts.ELEVATION, *names, "stretch", prefix="opening ")
+    asking.conditions(
+        facts.ELEVATION,
+        opened="outcome = opened",
+        open_now="outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown",
+        own_approval="approves-itself",
+        no_approval="approved-by is unknown",
+        hollow="hollow-reason",
+        copied="same-reason > 0 and not hollow-reason",
+        no_proof="not proof has any [otp, push, hardware-key, passkey, smartcard, biometric]",
+        no_right="not entitled",
+        overrun="until(ends) <= 0s and (closed is unknown or closed > ends)",
+    )
+    asking.limit(facts.ELEVATION, "opened-for", "8h", under="opened_for")
+    asking.limit(facts.ELEVATION, "opened-stretch", "12h", under="opened_stretch")
+    asking.columns(facts.SIGN_IN, "at", "in-opening", prefix="sign-in ")
+    return asking.conditions(
+        facts.SIGN_IN,
+        outside="outcome = success and not in-opening",
+    ).asked
+
+
+def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+    """Every privileged right, and what was opened."""
+    accounts = judgement.workspace.frames[facts.ACCOUNT.name]
+    openings = _openings(judgement, answers)
+    rows = _rights(judgement, answers, openings)
+    counted = openings.filter("opened")
+    return Picture(
+        topic="elevation",
+        noun="right",
+        states=STATES,
+        rows=rows,
+        headline=_headline(rows),
+        told=_told(judgement, rows, counted),
+        kinds={"until": Kind.INSTANT, "last opened": Kind.INSTANT},
+        measures=("direct", "unused"),
+        sections=tuple(_sections(judgement, answers, accounts, openings)),
+        shown=("held", "account", "role", "via", "last opened"),
+        drawn={"openings": counted.filter(pl.col(STOP) > judgement.at - _DRAWN)},
+    )
+
+
+def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """Every elevation with whose it is: ROW, account, `who` (the person, else the account), START, STOP."""
+    frames = judgement.workspace.frames
+    elevations, accounts = frames[facts.ELEVATION.name], frames[facts.ACCOUNT.name]
+    rows = elevations[ROW]
+    names = account_names(accounts, elevations)
+    told = [
+        answers[f"opening {name}"].alias(name)
+        for name in ("elevation", "role", "reason", "lasted", "stretch")
+    ]
+    return pl.DataFrame(
+        [
+            rows,
+            names.alias("account"),
+            answers["person"].gather(rows).alias("person"),
+            answers["opening starts"].alias(START),
+            answers["opening closed"].alias("closed"),
+            answers["opening ends"].alias("ends"),
+            *told,
+            *(answers[name].fill_null(False).alias(name) for name in _TRUTHS),
+            answers["opened_for"],
+            answers["opened_stretch"],
+        ]
+    ).with_columns(
+        pl.coalesce("closed", "ends").alias(STOP),
+        pl.coalesce("person", "account").alias("who"),
+    )
+
+
+_TRUTHS = (
+    "opened", "open_now", "own_approval", "no_approval", "hollow", "copied", "no_proof", "no_right",
+    "overrun",
+)  # fmt: skip
+
+
+def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl.DataFrame) -> pl.DataFrame:
+    """Each privileged right of an account that is enabled, with its state."""
+    frames = judgement.workspace.frames
+    grants, accounts = frames[facts.GRANT.name], frames[facts.ACCOUNT.name]
+    rows = grants[ROW]
+    frame = pl.DataFrame(
+        [
+            rows,
+            account_names(accounts, grants).alias("account"),
+            *(answers[f"grant {name}"].alias(name) for name in ("role", "via", "last-opened")),
+            *(answers[name] for name in ("privileged", "standing", "in_force", "enabled", "unused_for")),
+            *(answers[name].gather(rows).cast(pl.String).alias(name) for name in ("unit", "kind", "source")),
+        ]
+    ).filter(pl.col("privileged").fill_null(True) & pl.col("enabled").fill_null(True))
+    now = openings.filter("open_now").group_by(ROW, "role").agg(pl.col("ends").max().alias("until"))
+    held = frame.join(now, on=[ROW, "role"], how="left", maintain_order="left")
+    state = (
+        pl.when(~pl.col("in_force")).then(pl.lit(OVER))
+        .when("standing").then(pl.lit(STANDING))
+        .when(pl.col("standing").is_null()).then(pl.lit(UNPROVEN))
+        .when(pl.col("until").is_not_null()).then(pl.lit(OPEN))
+        .otherwise(pl.lit(MAY_ASK))
+    )  # fmt: skip
+    never = pl.col("last-opened").is_null() | (
+        pl.lit(judgement.at, dtype=INSTANT) - pl.col("last-opened") > pl.col("unused_for")
+    )
+    named = held.with_columns(state.alias(STATE)).with_columns(
+        (pl.col("via") == "direct").fill_null(False).alias("direct"),
+        (pl.col(STATE).is_in([MAY_ASK, OPEN]) & never).alias("unused"),
+        pl.col("via").alias("how"),
+        _held(judgement),
+    )
+    kept = named.rename({"last-opened": "last opened"}).drop(
+        ROW, "privileged", "standing", "in_force", "enabled", "unused_for"
+    )
+    return in_order(kept, STATES, ~pl.col("direct"), "account", "role")
+
+
+def _held(judgement: Judgement) -> pl.Expr:
+    """The state as people say it: with the hour, where it is open for a while."""
+    until = pl.col("until").dt.convert_time_zone(judgement.workspace.clock.key)
+    today = until.dt.date() == judgement.at.astimezone(judgement.workspace.clock).date()
+    said = pl.when(today).then(until.dt.strftime("%H:%M")).otherwise(until.dt.strftime("%Y-%m-%d %H:%M"))
+    is_open = pl.col(STATE) == OPEN
+    return pl.when(is_open).then(pl.format("open until {}", said)).otherwise(pl.col(STATE)).alias("held")
+
+
+def _headline(rows: pl.DataFrame) -> str:
+    standing = int((rows[STATE] == STANDING).sum())
+    in_force = int((rows[STATE] != OVER).sum())
+    return f"{standing:,} of {how_many(in_force, 'privileged right')} stand all the time"
+
+
+def _told(judgement: Judgement, rows: pl.DataFrame, opened: pl.DataFrame) -> tuple[str, ...]:
+    of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
+    holders = rows.filter(pl.col(STATE) != OVER)["account"].n_unique()
+    told = [
+        f"{how_many(holders, 'account')} hold privileged rights: {of[STANDING]:,} standing, "
+        f"{of[MAY_ASK] + of[OPEN]:,} on request, {of[OPEN]:,} of these open now."
+    ]
+    if not judgement.evidence.suppliers(facts.ELEVATION.name):
+        return (*told, "No source tells of openings: how rights on request are used cannot be said.")
+    lately = _lately(opened, judgement.at)
+    unions = unbroken(lately, "who")
+    hours = _hours(unions)
+    told.append(
+        f"In the last {WEEKS} weeks {how_many(lately.height, 'opening')} of "
+        f"{how_many(lately['who'].n_unique(), 'person', 'people')}, {hours:,.0f} h in all."
+    )
+    unused = int(rows["unused"].sum())
+    if unused:
+        told.append(
+            f"{how_many(unused, 'right')} on request {'was' if unused == 1 else 'were'} not used lately."
+        )
+    return tuple(told)
+
+
+def _lately(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
+    first, last = (pl.lit(each, dtype=INSTANT) for each in (at - _LOOKED_BACK, at))
+    return clipped(opened, first, last)
+
+
+def _hours(stretches: pl.DataFrame) -> float:
+    lasting = (stretches[STOP] - stretches[START]).sum()
+    return lasting / timedelta(hours=1) if isinstance(lasting, timedelta) else 0.0
+
+
+def hours_a_week(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
+    """For each person: openings, hours a week, hours of the last seven days, the longest unbroken stretch.
+
+    The week is the mean of the weeks looked back at; overlaps count once. `opened` has `who`, START and
+    STOP; the longest first.
+    """
+    lately = _lately(opened, at)
+    week, now = (pl.lit(each, dtype=INSTANT) for each in (at - timedelta(days=7), at))
+    unions = unbroken(lately, "who")
+    summed = total(unions, "who").rename({"sum": "in all"})
+    last_week = total(clipped(unions, week, now), "who").rename({"sum": "last 7 days"})
+    longest = (
+        unbroken(lately, "who", BACK_TO_BACK)
+        .group_by("who", maintain_order=True)
+        .agg((pl.col(STOP) - pl.col(START)).max().alias("longest stretch"))
+    )
+    named = lately.group_by("who", maintain_order=True).agg(
+        pl.col("account").unique(maintain_order=True), pl.len().cast(pl.Int64).alias("openings")
+    )
+    joined = named.join(summed, on="who").join(last_week, on="who", how="left").join(longest, on="who")
+    return joined.with_columns(
+        (pl.col("in all") / WEEKS).alias("a week"),
+        pl.col("last 7 days").fill_null(pl.duration(microseconds=0)),
+    ).sort("longest stretch", "a week", "who", descending=[True, True, False])
+
+
+def _sections(
+    judgement: Judgement, answers: Mapping[str, pl.Series], accounts: pl.DataFrame, openings: pl.DataFrame
+) -> list[Section]:
+    found = []
+    opened = openings.filter("opened")
+    people = hours_a_week(opened, judgement.at)
+    if people.height:
+        named = [some_names(each, 1) for each in people["account"].head(_LISTED)]
+        shown = people.head(_LISTED).select(
+            pl.Series("who", named, dtype=pl.String),
+            "openings", "a week", "last 7 days", "longest stretch",
+        )  # fmt: skip
+        spans = dict.fromkeys(("a week", "last 7 days", "longest stretch"), Kind.SPAN)
+        note = f"hours a week over the last {WEEKS} weeks; overlaps count once"
+        found.append(Section("who is opened most", shown, {**spans, "openings": Kind.COUNT}, note))
+    amiss = faults_of(openings).filter(pl.col("amiss").list.len() > 0)
+    if amiss.height:
+        latest = amiss.sort(START, descending=True).select(
+            "account", "elevation", START, "lasted", "amiss", "reason"
+        )
+        note = f"and {latest.height - _LISTED:,} more" if latest.height > _LISTED else ""
+        kinds = {START: Kind.INSTANT, "lasted": Kind.SPAN, "amiss": Kind.WORDS}
+        found.append(
+            Section("openings that want a look, the newest first", latest.head(_LISTED), kinds, note)
+        )
+    sign_ins = judgement.workspace.frames[facts.SIGN_IN.name]
+    outside = (answers["outside"] & answers["opens_only"].gather(sign_ins[ROW])).fill_null(False).arg_true()
+    if len(outside):
+        mine = sign_ins[outside]
+        told = pl.DataFrame(
+            {"account": account_names(accounts, mine), "at": answers["sign-in at"].gather(outside)}
+        )
+        counted = told.group_by("account").agg(
+            pl.len().cast(pl.Int64).alias("sign-ins"), pl.col("at").max().alias("the last")
+        )
+        kinds = {"sign-ins": Kind.COUNT, "the last": Kind.INSTANT}
+        ordered = counted.sort("sign-ins", "account", descending=[True, False]).head(_LISTED)
+        found.append(Section("signed in while nothing was open", ordered, kinds))
+    return found
+
+
+def faults_of(openings: pl.DataFrame) -> pl.DataFrame:
+    """The openings with `amiss`: what is wrong with each, in words."""
+    wrong = (
+        ("approved by oneself", pl.col("own_approval")),
+        ("approved by nobody", pl.col("no_approval")),
+        ("no right to it", pl.col("no_right")),
+        ("no factor shown", pl.col("no_proof")),
+        ("open too long", (pl.col("lasted") > pl.col("opened_for")).fill_null(False)),
+        ("adds up to more", (pl.col("stretch") > pl.col("opened_stretch")).fill_null(False)),
+        ("closed late", pl.col("overrun")),
+        ("no reason", pl.col("hollow")),
+        ("copied reason", pl.col("copied")),
+    )
+    words = pl.concat_list(
+        pl.when(truth & pl.col("opened")).then(pl.lit(word)) for word, truth in wrong
+    ).list.drop_nulls()
+    return openings.with_columns(words.alias("amiss"))
+
+
+ELEVATION = Topic(
+    "elevation",
+    "Elevation: privilege that stands, and privilege that is opened for a while",
+    ("role", "unit", "kind", "source", "how"),
+    asked,
+    picture,
+)

@@ -128,6 +128,7 @@ class Account:
     valid_to: datetime | None = None
     never_expires: bool = False
     handed_out: bool = False
+    must_change: bool = False
     locked: bool = False
     locked_until: datetime | None = None
     locked_since: datetime | None = None

@@ -341,6 +341,10 @@ def _plant_on_the_third(host: Host) -> None:
     host.entry("www-data").password = host.hash("sha512")
     host.cause("no-login-no-password", "www-data")
     host.person(2).password = host.hash("des")
+    # Copied from one line of shadow to the other: both know the password of both.
+    host.person(7).password = host.person(6).password
+    for place in (6, 7):
+        host.cause("password-own", host.person(place).name)
     host.cause("password-scheme", host.person(2).name)
     host.person(4).expires = _TODAY - 20
     host.cause("ended-still-enabled", host.person(4).name)

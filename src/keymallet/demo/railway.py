@@ -12,6 +12,7 @@ from keymallet.demo.gates import Gate, plant_devices, plant_gates
 from keymallet.demo.hosts import Host, ticketing_hosts
 from keymallet.demo.locks import plant_locks
 from keymallet.demo.openings import of_opening, plant_openings
+from keymallet.demo.passwords import plant_passwords
 from keymallet.demo.people import Person, organisation, staff_list
 from keymallet.demo.sign_ins import plant_sign_ins
 
@@ -28,6 +29,7 @@ def write_estate(folder: Path) -> None:
     users = cloud_users(accounts)
     gates = plant_gates(accounts)
     plant_devices(accounts)
+    plant_passwords(accounts)
     openings = plant_openings(accounts)
     of_opening(accounts, openings)
     plant_locks(accounts)

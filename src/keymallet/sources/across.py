@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from zoneinfo import ZoneInfo
+
 import polars as pl
 
 from keymallet.core import facts
@@ -52,7 +54,7 @@ def mark_shared_keys(readings: list[Reading], tables: dict[str, pl.DataFrame]) -
     suppliers = _suppliers(readings, facts.KEY, "digest")
     if not suppliers:
         return
-    keys, shared = _with_sharers(tables, facts.KEY, "digest")
+    keys, shared = _with_sharers(tables[facts.KEY.name], tables, "digest")
     of_root = shared.filter(pl.col("root").any().over("value")).select(_PLACE, root=True)
     marked = keys.join(of_root, on=_PLACE, how="left", maintain_order="left")
     by_root = pl.when(pl.col("digest").is_not_null()).then(pl.col("root").fill_null(False))
@@ -67,10 +69,48 @@ def mark_shared_devices(readings: list[Reading], tables: dict[str, pl.DataFrame]
     suppliers = _suppliers(readings, facts.FACTOR, "device")
     if not suppliers:
         return
-    factors, _ = _with_sharers(tables, facts.FACTOR, "device")
+    factors, _ = _with_sharers(tables[facts.FACTOR.name], tables, "device")
     tables[facts.FACTOR.name] = factors.drop(_PLACE)
     for reading in suppliers:
         reading.supply[facts.FACTOR.name] |= {"shared-with": "the same device, over all sources"}
+
+
+def mark_shared_passwords(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
+    """Enter which accounts of other people have the very same password, and take the digests away.
+
+    What a password is stored as is nobody's business once copies have been seen.
+    """
+    suppliers = _suppliers(readings, facts.ACCOUNT, _DIGEST)
+    accounts = tables[facts.ACCOUNT.name]
+    if suppliers and _DIGEST in accounts.columns:
+        held = accounts.select(pl.int_range(pl.len(), dtype=pl.UInt32).alias(ROW), _DIGEST)
+        marked, _ = _with_sharers(held, tables, _DIGEST)
+        tables[facts.ACCOUNT.name] = accounts.with_columns(
+            marked["shared-with"].alias("password-shared-with")
+        )
+        for reading in suppliers:
+            told = "the same password, over all sources"
+            reading.supply[facts.ACCOUNT.name] |= {"password-shared-with": told}
+    tables[facts.ACCOUNT.name] = tables[facts.ACCOUNT.name].drop(_DIGEST, strict=False)
+    for reading in suppliers:
+        del reading.supply[facts.ACCOUNT.name][_DIGEST]
+
+
+_DIGEST = "password-digest"
+
+
+def count_password_days(readings: list[Reading], tables: dict[str, pl.DataFrame], clock: ZoneInfo) -> None:
+    """Enter how many others of the same source had their password set on the same day of the clock."""
+    suppliers = _suppliers(readings, facts.ACCOUNT, "password-changed")
+    if not suppliers:
+        return
+    accounts = tables[facts.ACCOUNT.name]
+    day = pl.col("password-changed").dt.convert_time_zone(clock.key).dt.date()
+    others = pl.len().over("source", day).cast(pl.Int64) - 1
+    counted = pl.when(pl.col("password-changed").is_not_null()).then(others).alias("password-set-with")
+    tables[facts.ACCOUNT.name] = accounts.with_columns(counted)
+    for reading in suppliers:
+        reading.supply[facts.ACCOUNT.name] |= {"password-set-with": "all passwords side by side"}
 
 
 def _suppliers(readings: list[Reading], table: facts.Table, column: str) -> list[Reading]:
@@ -78,13 +118,13 @@ def _suppliers(readings: list[Reading], table: facts.Table, column: str) -> list
 
 
 def _with_sharers(
-    tables: dict[str, pl.DataFrame], table: facts.Table, value: str
+    rows: pl.DataFrame, tables: dict[str, pl.DataFrame], value: str
 ) -> tuple[pl.DataFrame, pl.DataFrame]:
-    """The table with `shared-with` entered and the place of each row; and the rows whose value is shared.
+    """The rows with `shared-with` entered and the place of each row; and the rows whose value is shared.
 
     Accounts of one login name or of one person are one holder: taking one's key along is no sharing.
     """
-    rows = tables[table.name].with_row_index(_PLACE)
+    rows = rows.with_row_index(_PLACE)
     holders = _holders(tables[facts.ACCOUNT.name])
     held = rows.select(_PLACE, ROW, value=value).drop_nulls().join(holders, on=ROW, how="inner")
     # Only what several accounts hold can be shared: what follows is over that alone.

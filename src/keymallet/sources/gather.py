@@ -21,9 +21,11 @@ from keymallet.core.problems import KeymalletError, Problem, fail
 from keymallet.core.reading import Reading, Refusal
 from keymallet.core.ties import tie_to_persons
 from keymallet.sources.across import (
+    count_password_days,
     drop_repeated_people,
     mark_shared_devices,
     mark_shared_keys,
+    mark_shared_passwords,
     number_managers,
 )
 from keymallet.sources.estate import Estate, Source
@@ -104,6 +106,8 @@ def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathe
     reconcile(readings, tables, estate.pairs, estate.clock)
     mark_shared_keys(readings, tables)
     mark_shared_devices(readings, tables)
+    mark_shared_passwords(readings, tables)
+    count_password_days(readings, tables, estate.clock)
     mark_gates(readings, tables)
     mark_openings(readings, tables)
     return Gathered(readings, tables, at)

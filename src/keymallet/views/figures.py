@@ -52,6 +52,21 @@ def new_figure(title: str, subtitle: str) -> tuple[Any, Any]:
     return figure, axes
 
 
+def second_panel(figure: Any, above: Any, share: float = 0.6) -> Any:
+    """Another pair of axes below those of a new figure, which keep this share of the height."""
+    grid = figure.add_gridspec(2, 1, height_ratios=[share, 1 - share])
+    above.set_subplotspec(grid[0])
+    below = figure.add_subplot(grid[1], facecolor=PAPER)
+    for side in ("top", "right"):
+        below.spines[side].set_visible(False)
+    for side in ("left", "bottom"):
+        below.spines[side].set_color(PALE)
+    below.tick_params(colors=INK, labelsize=10)
+    below.yaxis.grid(visible=True, color="#e4e1d8", linewidth=0.8)
+    below.set_axisbelow(True)
+    return below
+
+
 def figure_bytes(figure: Any, form: str) -> bytes:
     """The figure as PNG or SVG; the same figure gives the same bytes."""
     import matplotlib as mpl

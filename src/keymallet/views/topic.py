@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -26,6 +27,7 @@ TONES = {
 """How each tone is drawn in bars, and its colour: never the colour alone."""
 BAR, LEAST_BAR = 16, 6
 WIDEST_NAME = 28
+WIDEST_WORDS = 12
 NO_GROUP = "(none)"
 GROUPS_SHOWN = 14
 
@@ -43,16 +45,16 @@ def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_
     shown = groups if all_of_them else groups.head(GROUPS_SHOWN)
     noun = picture.plural or picture.noun + "s"
     heads = [(noun, "all", "")]
-    heads += [
-        (f"{TONES[state.tone][0]} {state.word}".strip(), state.word, TONES[state.tone][1]) for state in states
-    ]
-    heads += [(measure, measure, "") for measure in picture.measures if groups[measure].sum()]
+    heads += [(_marked(state), state.word, TONES[state.tone][1]) for state in states]
+    heads += [(_stacked(name), name, "") for name in picture.measures if groups[name].sum()]
     names = [plain(name) if name is not None else NO_GROUP for name in shown[by]]
     widest = min(max(map(len, [by, *names])), WIDEST_NAME)
-    numbers = {column: max(len(head), len(f"{max(shown[column].to_list(), default=0):,}"))
-               for head, column, _ in heads}  # fmt: skip
-    taken = widest + 2 + sum(width + 2 for width in numbers.values())
-    room = min(BAR, out.width - taken)
+    widths = [_width(head, shown[column]) for head, column, _ in heads]
+    # What is counted beside the states gives way first where there is no room.
+    while widest + sum(width + 2 for width in widths) > out.width and len(heads) > len(states) + 1:
+        heads.pop()
+        widths.pop()
+    room = min(BAR, out.width - widest - 2 - sum(width + 2 for width in widths))
     table = plain_table()
     table.add_column(by, no_wrap=True, width=widest, overflow="ellipsis")
     for head, _, style in heads:
@@ -66,6 +68,19 @@ def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_
     out.print(table)
     if shown.height < groups.height:
         out.print(text(f"and {count(groups.height - shown.height, 'more group')} (--all)", "dim"))
+
+
+def _marked(state: State) -> str:
+    """A state's mark and words, one below the other."""
+    return f"{TONES[state.tone][0]} {_stacked(state.word)}".strip()
+
+
+def _stacked(words: str) -> str:
+    return "\n".join(textwrap.wrap(words, WIDEST_WORDS))
+
+
+def _width(head: str, numbers: pl.Series) -> int:
+    return max(*map(len, head.split("\n")), len(f"{max(numbers.to_list(), default=0):,}"))
 
 
 def _bar(row: dict[str, int], states: list[State], width: int) -> Text:

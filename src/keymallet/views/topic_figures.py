@@ -9,8 +9,9 @@ from typing import Any
 import polars as pl
 
 from keymallet.core.run import Run
+from keymallet.core.topics.passwords import BIN
 from keymallet.core.topics.picture import Picture, Tone, by_group
-from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
+from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure, second_panel
 from keymallet.views.terminal import day
 
 COLOURS = {
@@ -136,9 +137,54 @@ def _timeline(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
+def _ages(picture: Picture, run: Run, by: str) -> Any:
+    """The spread of ages by kind of account with the limits drawn, and below the wave that comes due."""
+    ages, limits, wave = (picture.drawn[name] for name in ("ages", "limits", "wave"))
+    figure, axes = new_figure(picture.headline, _subtitle(run, "ages of passwords, and what comes due"))
+    below = second_panel(figure, axes)
+    last = min(max(ages["bin"].to_list(), default=0), MOST_BINS)
+    days = BIN / timedelta(days=1)
+    base = [0] * (last + 1)
+    for number, kind in enumerate(ages["kind"].unique().sort().to_list()[: len(SERIES)]):
+        heights = [0] * (last + 1)
+        for place, many in ages.filter(pl.col("kind") == kind).select("bin", "number").iter_rows():
+            heights[min(place, last)] += many
+        lefts = [place * days for place in range(last + 1)]
+        axes.bar(lefts, heights, bottom=base, width=days * 0.92, align="edge", color=SERIES[number],
+                 hatch=HATCHES[number], edgecolor="white", linewidth=0.5,
+                 label=f"{kind} ({sum(heights):,})")  # fmt: skip
+        base = [low + height for low, height in zip(base, heights, strict=True)]
+    for span, number in limits.sort("number", descending=True).head(3).iter_rows():
+        at = span / timedelta(days=1)
+        if at <= (last + 1) * days:
+            axes.axvline(at, color=INK, linewidth=1.5, linestyle=(0, (6, 3)))
+            axes.annotate(f"limit {at:,.0f} d ({number:,})", (at, max([*base, 1])), xytext=(5, -2), color=INK,
+                          textcoords="offset points", fontsize=9.5, va="top")  # fmt: skip
+    axes.set_ylim(0, max([*base, 1]) * 1.12)
+    axes.set_ylabel("passwords", color=INK)
+    end = f"; the last bar: all of {last * days:,.0f} d and more" if last == MOST_BINS else ""
+    axes.set_xlabel(f"age in days, a bar for each {days:,.0f}{end}", color=PALE)
+    if ages.height:
+        axes.legend(loc="upper right", frameon=False, fontsize=10)
+    below.bar(
+        wave["week"].to_list(), wave["number"].to_list(), width=0.72, color=SERIES[1], edgecolor="white"
+    )
+    for week, number in wave.iter_rows():
+        if number:
+            below.annotate(f"{number:,}", (week, number), xytext=(0, 2), textcoords="offset points",
+                           ha="center", fontsize=9, color=INK)  # fmt: skip
+    starts = [run.at + timedelta(weeks=week) for week in wave["week"]]
+    below.set_xticks(wave["week"].to_list(), [f"{each.astimezone(run.clock):%d %b}" for each in starts])
+    below.set_ylabel("reach their limit", color=INK)
+    below.set_xlabel("in the week from", color=PALE)
+    return figure
+
+
+MOST_BINS = 40
 _YEAR = timedelta(days=365)
 _FIGURES: dict[str, Callable[[Picture, Run, str], Any]] = {
     "factors": _coverage,
     "exemptions": _register,
+    "passwords": _ages,
     "elevation": _timeline,
 }

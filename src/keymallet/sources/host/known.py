@@ -31,6 +31,7 @@ _FROM_SHADOW = {
     "password-empty": "field 2",
     "password-locked": "field 2",
     "password-scheme": "field 2",
+    "password-digest": "field 2",
     "password-changed": "field 3",
     "password-must-change": "field 3",
     "password-never-expires": "field 5",

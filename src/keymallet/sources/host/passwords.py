@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+from keymallet.sources.digests import keyed
 from keymallet.sources.host import ageing
 from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.faillock import Tally
@@ -57,6 +58,8 @@ def _field(text: str) -> dict[str, Any]:
         "password-empty": text == "",
         "password-locked": text.startswith(("!", "*")),
         "password-scheme": scheme,
+        # With its salt: the same twice was copied from one line to the other.
+        "password-digest": keyed(text.lstrip("!")) if scheme is not None else None,
         # Locks after failed sign-ins stand elsewhere: without a lock here, it is not known.
         "locked": True if locked else None,
         "lock-cause": "administrator" if locked else None,

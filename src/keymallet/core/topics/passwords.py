@@ -1,0 +1,288 @@
+"""Passwords: how old they are against each account's own limit, who set them, and what comes due."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import timedelta
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import INSTANT
+from keymallet.core.facts import Kind
+from keymallet.core.judge import Judgement
+from keymallet.core.rulebook import Rulebook
+from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.picture import (
+    STATE,
+    Picture,
+    Section,
+    State,
+    Tone,
+    Topic,
+    first_that_holds,
+    how_many,
+    in_order,
+    some_names,
+)
+
+EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED, UNPROVEN, NEVER, SOON, IN_ORDER = (
+    "empty", "handed out", "too old", "weak scheme", "not answered", "unproven", "never expires", "due soon",
+    "in order",
+)  # fmt: skip
+STATES = (
+    State(EMPTY, "anybody gets in", Tone.GRAVE),
+    State(HANDED_OUT, "still the one that was handed out, past its first day", Tone.GRAVE),
+    State(TOO_OLD, "older than the account's own limit", Tone.WORRY),
+    State(WEAK, "stored by a scheme that is quickly tried through", Tone.WORRY),
+    State(UNANSWERED, "a new one was asked for, and none was set for more than a day", Tone.WORRY),
+    State(UNPROVEN, "no source tells enough", Tone.OPEN),
+    State(NEVER, "its system never asks for a new one", Tone.FAIR),
+    State(SOON, "reaches its limit within the next four weeks", Tone.FAIR),
+    State(IN_ORDER, "younger than its limit, or there is none", Tone.FINE),
+)
+BY_BOOK, BY_SYSTEM, BY_NOTHING = "the rulebook", "the system", "no limit"
+SOUND = "[argon2, yescrypt, bcrypt, scrypt, pbkdf2, sha512]"
+BIN = timedelta(days=15)
+"""The width of a bar in the spread of ages."""
+WEEKS = 12
+"""So many weeks ahead the wave of expiries is told."""
+BATCH = 10
+"""Passwords of one source that were set on one day stand out from so many on, if no limit says otherwise."""
+_LISTED = 8
+_WEAKER = (
+    ("min-length", "password-length", "shorter passwords"),
+    ("classes", "password-classes", "fewer classes of characters"),
+    ("history", "password-history", "fewer earlier ones refused"),
+)
+
+
+def asked(book: Rulebook) -> Asked:
+    """What is asked of accounts, and of the systems' own settings."""
+    asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "password-changed")
+    asking.columns(facts.ACCOUNT, "password-set-with", "password-shared-with", "password-expires")
+    sound = "limit.good-schemes" if "good-schemes" in book.limits else SOUND
+    asking.conditions(
+        facts.ACCOUNT,
+        in_scope="enabled and has-password",
+        empty="password-empty",
+        handed_out="initial-password and age(password-changed) > 1d",
+        unanswered="password-must-change and age(password-changed) > 1d",
+        weak=f"password-scheme not in {sound}",
+        never="password-never-expires",
+        never_changed="password-changed <= created + 1d",
+    )
+    asking.values(facts.ACCOUNT, system_limit="setting.max-age")
+    if "password-age" in book.limits:
+        asking.values(facts.ACCOUNT, book_limit="limit.password-age")
+    asking.columns(
+        facts.SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set "
+    )
+    for fact, limit, _ in _WEAKER:
+        if limit in book.limits:
+            asking.conditions(
+                facts.SETTING, **{f"weaker {fact}": f"not ({fact} is known and {fact} >= limit.{limit})"}
+            )
+            asking.values(facts.SETTING, **{f"wanted {fact}": f"limit.{limit}"})
+    if "password-age" in book.limits and "password-age" not in book.populations:
+        weaker = "not (max-age is known and max-age <= limit.password-age)"
+        asking.conditions(facts.SETTING, **{"weaker max-age": weaker})
+        asking.values(facts.SETTING, **{"wanted max-age": "limit.password-age"})
+    return asking.asked
+
+
+def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+    """Every account with a password, its age against its own limit, and when that is reached."""
+    rows = _rows(judgement, answers)
+    changed = rows.filter(pl.col("age").is_not_null())
+    return Picture(
+        topic="passwords",
+        noun="password",
+        states=STATES,
+        rows=rows,
+        headline=_headline(rows),
+        told=_told(rows, "book_limit" in answers),
+        kinds={
+            "age": Kind.SPAN,
+            "limit": Kind.SPAN,
+            "due": Kind.INSTANT,
+            "changed": Kind.INSTANT,
+            "set with": Kind.COUNT,
+            "shared with": Kind.WORDS,
+        },
+        measures=("never changed", "no expiry"),
+        sections=tuple(_sections(judgement, answers, rows)),
+        shown=(STATE, "account", "unit", "age", "limit", "limit by", "due"),
+        drawn={"ages": _spread(changed), "limits": _limits(changed), "wave": _wave(judgement, rows)},
+    )
+
+
+def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    nothing = pl.Series([None], dtype=pl.Duration("us")).new_from_index(0, len(answers["account"]))
+    told = pl.DataFrame(
+        [
+            *(answers[name] for name in ("account", "unit", "source")),
+            answers["kind"].cast(pl.String),
+            answers["password-changed"].alias("changed"),
+            answers["password-set-with"].alias("set with"),
+            answers["password-shared-with"].alias("shared with"),
+            answers.get("book_limit", nothing).alias("book"),
+            answers["system_limit"].alias("system"),
+            answers["password-expires"].alias("expires"),
+            answers["never"].fill_null(False).alias("no expiry"),
+            answers["never_changed"].fill_null(False).alias("never changed"),
+        ]
+    ).with_columns((pl.lit(judgement.at, dtype=INSTANT) - pl.col("changed")).alias("age"))
+    told = told.with_columns(*stricter("book", "system")).with_columns(
+        pl.min_horizontal(pl.col("changed") + pl.col("limit"), "expires").alias("due")
+    )
+    age = told.select(
+        # Older than one of two limits is too old, even where the other is not known.
+        old=pl.when(pl.col("limit").is_null()).then(False).otherwise(pl.col("age") > pl.col("limit")),
+        soon=(pl.col("due") - judgement.at <= timedelta(weeks=4)).fill_null(False),
+    )
+    state = first_that_holds(
+        [
+            (EMPTY, answers["empty"].fill_null(False)),
+            (HANDED_OUT, answers["handed_out"].fill_null(False)),
+            (TOO_OLD, age["old"]),
+            (WEAK, answers["weak"].fill_null(False)),
+            (UNANSWERED, answers["unanswered"].fill_null(False)),
+            (NEVER, answers["never"].fill_null(False)),
+            (SOON, age["soon"]),
+        ],
+        IN_ORDER,
+        UNPROVEN,
+    )
+    rows = told.with_columns(state).drop("book", "system", "expires")
+    rows = rows.filter(answers["in_scope"].fill_null(True))
+    return in_order(rows, STATES, pl.col("age") * -1, "account")
+
+
+def stricter(book: str, system: str) -> list[pl.Expr]:
+    """The stricter of two limits, and by whom it is set; where only one is known, that one."""
+    both = pl.min_horizontal(book, system)
+    by = (
+        pl.when(both.is_null()).then(pl.lit(BY_NOTHING))
+        .when(pl.col(book) == both).then(pl.lit(BY_BOOK))
+        .otherwise(pl.lit(BY_SYSTEM))
+    )  # fmt: skip
+    return [both.alias("limit"), by.alias("limit by")]
+
+
+def _spread(changed: pl.DataFrame) -> pl.DataFrame:
+    """How many passwords of each kind of account are how old: `kind`, `bin` (in widths of BIN), `number`."""
+    binned = changed.with_columns(_in_whole("age", BIN).alias("bin"))
+    kind = pl.col("kind").fill_null("unknown")
+    return binned.group_by(kind, "bin").agg(pl.len().alias("number")).sort("kind", "bin")
+
+
+def _in_whole(span: str, unit: timedelta) -> pl.Expr:
+    """How many whole units a length of time has."""
+    return pl.col(span).dt.total_microseconds() // (unit // timedelta(microseconds=1))
+
+
+def _limits(changed: pl.DataFrame) -> pl.DataFrame:
+    """The limits there are, and how many accounts each is the limit of."""
+    return changed.drop_nulls("limit").group_by("limit").agg(pl.len().alias("number")).sort("limit")
+
+
+def _wave(judgement: Judgement, rows: pl.DataFrame) -> pl.DataFrame:
+    """How many passwords reach their limit in each of the weeks ahead: `week` (from 0), `number`."""
+    left = rows.filter(~pl.col("no expiry")).select(left=pl.col("due") - pl.lit(judgement.at, dtype=INSTANT))
+    coming = left.select(week=_in_whole("left", timedelta(weeks=1)))
+    counted = coming.filter((pl.col("week") >= 0) & (pl.col("week") < WEEKS))["week"].value_counts(
+        name="number"
+    )
+    weeks = pl.DataFrame({"week": pl.int_range(WEEKS, eager=True)})
+    return weeks.join(counted, on="week", how="left", maintain_order="left").fill_null(0)
+
+
+def _headline(rows: pl.DataFrame) -> str:
+    wrong = int(rows[STATE].is_in([EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED]).sum())
+    return f"{wrong:,} of {how_many(rows.height, 'password')} are not in order"
+
+
+def _told(rows: pl.DataFrame, has_limit: bool) -> tuple[str, ...]:
+    of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
+    worst = [f"{of[word]:,} {word}" for word in (EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED) if of[word]]
+    told = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
+    ages = rows["age"].drop_nulls().sort()
+    if len(ages):
+        middle, eldest = ages[len(ages) // 2], ages[-1]
+        told.append(f"Half are younger than {middle.days:,} d; the eldest is {eldest.days:,} d old.")
+    if not has_limit:
+        told.append("The rulebook asks for no change by age: only what the systems themselves ask counts.")
+    told.append(f"{of[SOON]:,} reach their limit within four weeks.")
+    return tuple(told)
+
+
+def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
+    found = []
+    weaker = _weaker(answers)
+    if weaker.height:
+        found.append(Section("systems that ask for less than the rulebook", weaker))
+    batches = _batches(rows, judgement.workspace.clock)
+    if batches.height:
+        kinds = {"passwords": Kind.COUNT}
+        note = "so many on one day were given one password, or came from another system"
+        found.append(Section("set for many on one day", batches, kinds, note))
+    shared = rows.filter(pl.col("shared with").list.len() > 0)
+    if shared.height:
+        kinds = {"shared with": Kind.WORDS, "changed": Kind.INSTANT}
+        columns = ("account", "shared with", "changed")
+        found.append(Section("the very same password", shared.select(columns).head(_LISTED), kinds))
+    return found
+
+
+def _batches(rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
+    """Days on which the passwords of so many accounts of one source were set that it stands out.
+
+    A day stands out with `BATCH` passwords, and five times as many as the source's usual day has.
+    """
+    day = pl.col("changed").dt.convert_time_zone(clock.key).dt.date().alias("day")
+    days = (
+        rows.drop_nulls("changed")
+        .group_by("source", day)
+        .agg(pl.len().cast(pl.Int64).alias("passwords"), pl.col("account"), pl.col("kind").unique().sort())
+    )
+    usual = pl.col("passwords").median().over("source")
+    out = days.filter((pl.col("passwords") >= BATCH) & (pl.col("passwords") >= 5 * usual))
+    out = out.sort("passwords", "day", descending=[True, False]).head(_LISTED)
+    named = [some_names(each) for each in out["account"]]
+    return out.select(
+        pl.col("source").cast(pl.String), pl.col("day").cast(pl.String), "passwords",
+        pl.col("kind").list.join(", ").alias("kinds"), pl.Series("which", named, dtype=pl.String),
+    )  # fmt: skip
+
+
+def _weaker(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """Settings that ask for less than the book: which system, what, how much, and how much the book wants."""
+    lines = []
+    asks = [*_WEAKER, ("max-age", "password-age", "older passwords")]
+    for fact, _, what in asks:
+        if f"weaker {fact}" not in answers:
+            continue
+        for row in answers[f"weaker {fact}"].fill_null(False).arg_true():
+            has, wants = answers[f"set {fact}"][row], answers[f"wanted {fact}"][row]
+            lines.append(
+                (str(answers["set source"][row]), answers["set setting"][row], what, _said(has), _said(wants))
+            )
+    schema = dict.fromkeys(("source", "setting", "lets by", "it asks", "the rulebook"), pl.String)
+    return pl.DataFrame(lines, schema=schema, orient="row").sort("source", "setting", "lets by")
+
+
+def _said(value: object) -> str:
+    if value is None:
+        return "nothing"
+    return f"{value.days:,} d" if isinstance(value, timedelta) else str(value)
+
+
+PASSWORDS = Topic(
+    "passwords",
+    "Passwords: how old they are, who set them, and what comes due",
+    ("kind", "unit", "source", "limit by"),
+    asked,
+    picture,
+)

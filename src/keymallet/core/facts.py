@@ -233,6 +233,9 @@ ACCOUNT = Table(
         _past("locked-since", "since when it is locked"),
         _closes("locked-until", "when the lock ends by itself; unknown: not until somebody unlocks it"),
         _count("failed-attempts", "failed sign-ins that count towards a lock"),
+        Column(
+            "locked-before", Kind.COUNT, "how often failures locked it, by the sign-ins kept", across=True
+        ),
         _past("last-failed", "newest failed sign-in known"),
         _flag(
             "usable",

@@ -22,3 +22,13 @@ def plant_locks(accounts: list[Account]) -> None:
         account.lock_cause = "Failures"
         end = account.locked_until
         account.locked_since = end - timedelta(minutes=30) if end else AT - timedelta(hours=3 + number)
+    for account in accounts:
+        if account.account_type == "Break-glass":
+            account.cause("emergency-cannot-be-locked")
+    free = [each for each in accounts if each.account_type == "Staff" and each.enabled and not each.causes]
+    for account in free[100:102]:
+        account.failed = 7
+    # By the service desk, since a phone was lost: no failure had anything to do with it.
+    free[104].locked, free[104].lock_cause = True, "Service desk"
+    free[104].locked_since = AT - timedelta(days=2, hours=5)
+    free[104].cause("locked")

@@ -100,15 +100,20 @@ def _failures(accounts: list[Account], chance: random.Random) -> list[SignIn]:
     for _ in range(45):
         at = _day(1, 20) + timedelta(seconds=chance.randint(0, 6000))
         found.append(SignIn(service.login, at, False, "wrong password", "", chance.choice(HAMMERING)))
+    service.cause("lock-again")
+    # A tablet in a drawer that still knows the old password: every few nights it locks its owner out.
+    owner = next(each for each in staff[60:] if not each.causes and not each.locked)
+    owner.cause("lock-again")
+    for days in (9, 6, 2):
+        for number in range(10):
+            at = _day(days, 23) + timedelta(minutes=2 * number)
+            found.append(SignIn(owner.login, at, False, "wrong password", "", "tablet-3.gvr.example"))
     for account in enabled:
+        if account.lock_cause == "Service desk":
+            continue
+        end = account.locked_since or AT - timedelta(minutes=chance.randint(30, 9000))
+        desk = f"desk-{chance.randint(41, 90)}.{account.unit.lower().replace(' ', '-')}.gvr.example"
         for number in range(account.failed):
-            at = _locked_at(account) - timedelta(minutes=account.failed - number)
-            place = account.unit.lower().replace(" ", "-")
-            found.append(
-                SignIn(account.login, at, False, "wrong password", "", f"desk-7.{place}.gvr.example")
-            )
+            at = end - timedelta(minutes=account.failed - number)
+            found.append(SignIn(account.login, at, False, "wrong password", "", desk))
     return found
-
-
-def _locked_at(account: Account) -> datetime:
-    return account.locked_since or AT - timedelta(hours=5)

@@ -13,6 +13,7 @@ import polars as pl
 
 from keymallet.core import facts
 from keymallet.core.evidence import ROW, link_to_accounts, source_column, with_unread
+from keymallet.core.failures import count_locks
 from keymallet.core.gates import mark_gates
 from keymallet.core.language.literals import span_text
 from keymallet.core.openings import mark_openings
@@ -110,6 +111,7 @@ def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathe
     count_password_days(readings, tables, estate.clock)
     mark_gates(readings, tables)
     mark_openings(readings, tables)
+    count_locks(readings, tables)
     return Gathered(readings, tables, at)
 
 

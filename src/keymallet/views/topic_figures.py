@@ -9,6 +9,7 @@ from typing import Any
 import polars as pl
 
 from keymallet.core.run import Run
+from keymallet.core.topics.lockouts import BUCKET
 from keymallet.core.topics.passwords import BIN
 from keymallet.core.topics.picture import Picture, Tone, by_group
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure, second_panel
@@ -180,11 +181,37 @@ def _ages(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
+def _locks(picture: Picture, run: Run, by: str) -> Any:
+    """Failed sign-ins over the last two weeks, with the instant of each lock marked."""
+    failures, locks = picture.drawn["failures"], picture.drawn["locks"]
+    figure, axes = new_figure(picture.headline, _subtitle(run, "failed sign-ins, six hours a bar, and locks"))
+    lefts = [run.at - BUCKET * (place + 1) for place in failures["bucket"].to_list()]
+    axes.bar(lefts, failures["number"].to_list(), width=BUCKET * 0.9, align="edge", color=SERIES[0],
+             edgecolor="white", linewidth=0.5, label="failed sign-ins")  # fmt: skip
+    top = max([*failures["number"].to_list(), 1])
+    first = run.at - timedelta(days=14)
+    marked = locks.filter(pl.col("since") >= first).sort("since")
+    for number, row in enumerate(marked.head(MOST_BARS).iter_rows(named=True)):
+        height = top * (1.06 + 0.075 * (number % 4))
+        axes.plot([row["since"]], [height], "v", color=SERIES[1], markersize=9,
+                  label="locked" if number == 0 else None)  # fmt: skip
+        name = str(row["account"]).rpartition("/")[2]
+        axes.annotate(f"{name} ", (row["since"], height), ha="right", va="center", fontsize=8.5, color=INK)
+    axes.set_xlim(first, run.at + timedelta(hours=12))
+    axes.set_ylim(0, top * 1.42)
+    axes.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    axes.set_ylabel("failed sign-ins", color=INK)
+    axes.set_xlabel("dashed: the instant judged at", color=PALE)
+    axes.legend(loc="upper left", frameon=False, fontsize=10)
+    return figure
+
+
 MOST_BINS = 40
 _YEAR = timedelta(days=365)
 _FIGURES: dict[str, Callable[[Picture, Run, str], Any]] = {
     "factors": _coverage,
     "exemptions": _register,
+    "lockouts": _locks,
     "passwords": _ages,
     "elevation": _timeline,
 }

@@ -5,7 +5,10 @@ from __future__ import annotations
 from keymallet.core.topics.elevation import ELEVATION
 from keymallet.core.topics.exemptions import EXEMPTIONS
 from keymallet.core.topics.factors import FACTORS
+from keymallet.core.topics.lockouts import LOCKOUTS
 from keymallet.core.topics.passwords import PASSWORDS
 from keymallet.core.topics.picture import Topic
 
-TOPICS: dict[str, Topic] = {topic.name: topic for topic in (FACTORS, PASSWORDS, EXEMPTIONS, ELEVATION)}
+TOPICS: dict[str, Topic] = {
+    topic.name: topic for topic in (FACTORS, PASSWORDS, LOCKOUTS, EXEMPTIONS, ELEVATION)
+}

@@ -1,0 +1,254 @@
+"""Lockouts: who is locked, by what and until when, who is near it, and what failed sign-ins look like."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import timedelta
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import INSTANT, ROW
+from keymallet.core.facts import Kind
+from keymallet.core.failures import on_many, on_one
+from keymallet.core.judge import Judgement
+from keymallet.core.rulebook import Rulebook
+from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.picture import (
+    STATE,
+    Picture,
+    Section,
+    State,
+    Tone,
+    Topic,
+    first_that_holds,
+    how_many,
+    in_order,
+)
+
+GETS_IN, LOCKED, NEAR, RUN_OUT, UNPROVEN, OPEN = (
+    "locked, gets in", "locked", "near it", "run out", "unproven", "not locked",
+)  # fmt: skip
+STATES = (
+    State(GETS_IN, "locked, and a key or a session of it works all the same", Tone.GRAVE),
+    State(LOCKED, "nobody gets in until it ends or is lifted", Tone.WORRY),
+    State(NEAR, "has used up half of its failures, or more", Tone.WORRY),
+    State(RUN_OUT, "the lock has ended by itself, and still stands in the data", Tone.FAIR),
+    State(UNPROVEN, "no source tells", Tone.OPEN),
+    State(OPEN, "not locked", Tone.FINE),
+)
+DESK, STRONGER = "service desk", "stronger hand"
+_SHOWN_BACK = timedelta(days=14)
+BUCKET = timedelta(hours=6)
+_LISTED = 10
+
+
+def asked(book: Rulebook) -> Asked:
+    """What is asked of accounts, settings and failed sign-ins."""
+    asking = Asking(book).columns(
+        facts.ACCOUNT, "account", "unit", "kind", "source", "privileged", "lock-cause"
+    )
+    asking.columns(
+        facts.ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before", "lock-stops"
+    )
+    asking.conditions(
+        facts.ACCOUNT,
+        enabled="enabled",
+        locked="locked",
+        by_itself="locked-until is known",
+        gets_in="some key (state = active and (expires is unknown or until(expires) > 0s)"
+        " and (kind = session or account.lock-stops = password and not kind in [one-time-pass, invitation]))",
+        emergency="kind = emergency",
+    ).values(facts.ACCOUNT, threshold="setting.lock-after")
+    names = ("setting", "source", "applies-to", "lock-after", "lock-for", "count-within")
+    asking.columns(facts.SETTING, *names, prefix="set ")
+    if "lock-after" in book.limits:
+        weak = "not (lock-after is known and lock-after <= limit.lock-after)"
+        asking.conditions(facts.SETTING, **{"weak after": weak})
+    if "lock-for" in book.limits:
+        asking.conditions(facts.SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
+    asking.columns(facts.SIGN_IN, "at", "origin", prefix="sign-in ")
+    return asking.conditions(facts.SIGN_IN, failed="outcome = failure").asked
+
+
+def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+    """Every account that is enabled, whether it is locked, and how near it is."""
+    rows = _rows(judgement, answers)
+    failures = _failures(judgement, answers)
+    held = rows.filter(pl.col(STATE).is_in([GETS_IN, LOCKED]))
+    return Picture(
+        topic="lockouts",
+        noun="account",
+        states=STATES,
+        rows=rows,
+        headline=f"{how_many(held.height, 'account')} locked, {int((rows[STATE] == NEAR).sum()):,} near it",
+        told=_told(rows, held, failures, judgement),
+        kinds={
+            "since": Kind.INSTANT,
+            "until": Kind.INSTANT,
+            "failures": Kind.COUNT,
+            "of": Kind.COUNT,
+            "locks": Kind.COUNT,
+        },
+        measures=("again",),
+        sections=tuple(_sections(judgement, answers, failures)),
+        shown=(STATE, "account", "cause", "ends", "unlocked by", "failed"),
+        drawn={
+            "failures": _in_buckets(failures, judgement),
+            "locks": held.drop_nulls("since").select("account", "since", "cause"),
+        },
+    )
+
+
+def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    clock = judgement.workspace.clock.key
+    # What the source itself says, before it is worked out whether the lock still holds.
+    stands = judgement.workspace.frames[facts.ACCOUNT.name]["locked"]
+    failed, threshold = answers["failed-attempts"], answers["threshold"]
+    near = pl.DataFrame({"failed": failed, "threshold": threshold}).select(
+        (2 * pl.col("failed") >= pl.col("threshold")).fill_null(False)
+    )
+    state = first_that_holds(
+        [
+            (GETS_IN, (answers["locked"] & answers["gets_in"]).fill_null(False)),
+            (LOCKED, answers["locked"]),
+            (NEAR, near.to_series() & ~stands.fill_null(False)),
+            (RUN_OUT, stands.fill_null(False)),
+        ],
+        OPEN,
+        UNPROVEN,
+    )
+    is_locked = pl.col(STATE).is_in([GETS_IN, LOCKED])
+    until = pl.col("until").dt.convert_time_zone(clock).dt.strftime("%Y-%m-%d %H:%M")
+    stronger = pl.col("privileged").fill_null(False) | (pl.col("kind") == "emergency")
+    rows = pl.DataFrame(
+        [
+            *(answers[name] for name in ("account", "unit", "source", "privileged")),
+            answers["kind"].cast(pl.String),
+            state,
+            answers["lock-cause"].cast(pl.String).alias("cause"),
+            answers["locked-since"].alias("since"),
+            answers["locked-until"].alias("until"),
+            failed.alias("failures"),
+            threshold.alias("of"),
+            answers["locked-before"].alias("locks"),
+            answers["by_itself"],
+        ]
+    ).filter(answers["enabled"].fill_null(True))
+    rows = rows.with_columns(
+        pl.when(is_locked & pl.col("until").is_not_null()).then(until)
+        .when(is_locked & ~pl.col("by_itself")).then(pl.lit("when lifted"))
+        .when(is_locked).then(pl.lit("not known"))
+        .alias("ends"),
+        pl.when(~is_locked).then(None)
+        .when(pl.col("until").is_not_null()).then(pl.lit("itself"))
+        .when(stronger).then(pl.lit(STRONGER)).otherwise(pl.lit(DESK))
+        .alias("unlocked by"),
+        (pl.col("locks") > 1).fill_null(False).alias("again"),
+        pl.when(pl.col("of").is_null()).then(pl.col("failures").cast(pl.String))
+        .otherwise(pl.format("{} of {}", "failures", "of")).alias("failed"),
+    ).drop("by_itself")  # fmt: skip
+    return in_order(rows, STATES, ~stronger.fill_null(False), pl.col("failures") * -1, "account")
+
+
+def _failures(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """Every failed sign-in up to the instant judged at: ROW, `at`, `origin`."""
+    rows = judgement.workspace.frames[facts.SIGN_IN.name][ROW]
+    told = pl.DataFrame([rows, answers["sign-in at"].alias("at"), answers["sign-in origin"].alias("origin")])
+    return told.filter(answers["failed"].fill_null(False) & (told["at"] <= judgement.at).fill_null(False))
+
+
+def _in_buckets(failures: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
+    """How many failures fell into each stretch of the last two weeks: `bucket` (how many back), `number`."""
+    back = pl.lit(judgement.at, dtype=INSTANT) - pl.col("at")
+    recent = failures.filter(back <= _SHOWN_BACK)
+    places = recent.select(bucket=back.dt.total_microseconds() // (BUCKET // timedelta(microseconds=1)))
+    return places["bucket"].value_counts(name="number").sort("bucket")
+
+
+def _told(
+    rows: pl.DataFrame, held: pl.DataFrame, failures: pl.DataFrame, judgement: Judgement
+) -> tuple[str, ...]:
+    causes = held["cause"].fill_null("cause not known").value_counts(sort=True).iter_rows()
+    by = ", ".join(f"{number:,} by {cause}" if cause != "cause not known" else f"{number:,} {cause}"
+                   for cause, number in causes)  # fmt: skip
+    told = [f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}."]
+    lifted = int((held["ends"] == "when lifted").sum())
+    if lifted:
+        strong = int((held["unlocked by"] == STRONGER).sum())
+        told.append(
+            f"{lifted:,} of them stay so until somebody acts"
+            + (f", {strong:,} need a stronger hand than the service desk." if strong else ".")
+        )
+    again = int(rows["again"].sum())
+    if again:
+        told.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
+    if not judgement.evidence.suppliers(facts.SIGN_IN.name):
+        return (*told, "No source tells of sign-ins: what failures look like cannot be said.")
+    span = f"since {failures['at'].min():%Y-%m-%d}" if failures.height else "on record"
+    return (*told, f"{how_many(failures.height, 'failed sign-in')} {span}.")
+
+
+def _sections(
+    judgement: Judgement, answers: Mapping[str, pl.Series], failures: pl.DataFrame
+) -> list[Section]:
+    found = []
+    spraying = on_many(failures).head(_LISTED)
+    if spraying.height:
+        shown = spraying.select("origin", "accounts", "failures", *_when(judgement))
+        note = "a few passwords tried on everybody"
+        found.append(
+            Section(
+                "one origin, many accounts", shown, {"accounts": Kind.COUNT, "failures": Kind.COUNT}, note
+            )
+        )
+    hammered = on_one(failures).head(_LISTED)
+    if hammered.height:
+        named = hammered.with_columns(answers["account"].gather(hammered[ROW]).alias("account"))
+        shown = named.select("account", "failures", "origins", *_when(judgement))
+        found.append(
+            Section("many failures, one account", shown, {"failures": Kind.COUNT, "origins": Kind.COUNT})
+        )
+    settings = _settings(answers)
+    if settings.height:
+        kinds = {"locks after": Kind.COUNT, "locks for": Kind.SPAN, "counts within": Kind.SPAN}
+        found.append(Section("what locks, system by system", settings, kinds))
+    exposed = (answers["emergency"] & (answers["threshold"] > 0)).fill_null(False).arg_true()
+    if len(exposed):
+        shown = pl.DataFrame(
+            [answers["account"].gather(exposed), answers["threshold"].gather(exposed).alias("after")]
+        )
+        note = "whoever knows the name can lock it when it is needed most"
+        found.append(Section("emergency accounts that failures can lock", shown, {"after": Kind.COUNT}, note))
+    return found
+
+
+def _when(judgement: Judgement) -> list[pl.Expr]:
+    """From when until when, to the minute, in the estate's clock."""
+    clock = judgement.workspace.clock.key
+    return [pl.col(name).dt.convert_time_zone(clock).dt.strftime("%Y-%m-%d %H:%M") for name in ("from", "to")]
+
+
+def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    names = {"source": "source", "setting": "setting", "lock-after": "locks after", "lock-for": "locks for",
+             "count-within": "counts within"}  # fmt: skip
+    told = pl.DataFrame([answers[f"set {name}"].alias(said) for name, said in names.items()])
+    nobody = pl.repeat(False, told.height, dtype=pl.Boolean, eager=True)
+    late, short = (answers.get(name, nobody).fill_null(False) for name in ("weak after", "weak for"))
+    return told.with_columns(
+        pl.col("source").cast(pl.String),
+        pl.DataFrame({"late": late, "short": short}).select(
+            pl.when(pl.col("late") & pl.col("short")).then(pl.lit("late and short"))
+            .when("late").then(pl.lit("late, or never")).when("short").then(pl.lit("too short"))
+            .alias("against the rulebook")
+        ).to_series(),
+    ).sort("against the rulebook", "source", "setting", nulls_last=True)  # fmt: skip
+
+
+LOCKOUTS = Topic(
+    "lockouts",
+    "Lockouts: who is locked, by what, and who is near it",
+    ("source", "unit", "kind", "cause"),
+    asked,
+    picture,
+)

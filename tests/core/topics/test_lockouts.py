@@ -1,0 +1,93 @@
+"""The picture of lockouts: who is locked, until when, what lifts it, who is near."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+from keymallet.core.topics.picture import STATE
+from tests.core.topics.support import of_each, picture_of
+from tests.support import AT, days_ago, evidence
+
+SETTING = [
+    {
+        "setting": "s",
+        "applies_to": ["everyone"],
+        "lock_after": 10,
+        "lock_for": timedelta(minutes=30),
+        "count_within": None,
+    }
+]
+
+
+def account(name: str, **more: Any) -> dict[str, Any]:
+    return {
+        "name": name, "kind": "person", "enabled": True, "locked": False, "locked_until": None, "lock_stops": None,
+        "failed_attempts": 0, "groups": [], "lock_cause": None, "privileged": False, "password_lapses": None, **more,
+    }  # fmt: skip
+
+
+def test_each_state() -> None:
+    """Locked, locked in name only, near it, run out; what is switched off is not counted."""
+    accounts = [
+        account("open"), account("locked", locked=True), account("half", failed_attempts=5), account("less", failed_attempts=4),
+        account("over", locked=True, locked_until=days_ago(1), failed_attempts=10),
+        account("key", locked=True, lock_stops="password"), account("session", locked=True),
+        account("off", locked=True, enabled=False), account("unknown", locked=None, locked_until=None),
+    ]  # fmt: skip
+    keys = [{"of": 5, "kind": "ssh-key", "state": "active", "expires": None},
+            {"of": 6, "kind": "session", "state": "active", "expires": AT + timedelta(hours=1)},
+            {"of": 1, "kind": "ssh-key", "state": "active", "expires": None},
+            {"of": 1, "kind": "session", "state": "active", "expires": days_ago(1)}]  # fmt: skip
+    picture = picture_of("lockouts", evidence(accounts, key=keys, setting=SETTING))
+    assert of_each(picture, STATE) == {
+        "open": "not locked", "locked": "locked", "half": "near it", "less": "not locked", "over": "run out",
+        "key": "locked, gets in", "session": "locked, gets in", "unknown": "unproven",
+    }  # fmt: skip
+    assert of_each(picture, "failed")["half"] == "5 of 10"
+
+
+def test_until_when_and_what_lifts_it() -> None:
+    """By itself at an hour, or by somebody: for power and emergencies a stronger hand."""
+    soon = AT + timedelta(minutes=20)
+    accounts = [
+        account("timed", locked=True, locked_until=soon, lock_cause="failed-attempts"), account("plain", locked=True),
+        account("admin", locked=True, privileged=True), account("safe", locked=True, kind="emergency"), account("open"),
+    ]  # fmt: skip
+    picture = picture_of("lockouts", evidence(accounts, setting=SETTING))
+    assert of_each(picture, "ends") == {
+        "timed": "2026-11-24 10:20", "plain": "when lifted", "admin": "when lifted", "safe": "when lifted", "open": None,
+    }  # fmt: skip
+    assert of_each(picture, "unlocked by") == {
+        "timed": "itself", "plain": "service desk", "admin": "stronger hand", "safe": "stronger hand", "open": None,
+    }  # fmt: skip
+    assert picture.told[0] == "4 accounts locked: 3 cause not known, 1 by failed-attempts."
+    assert (
+        picture.told[1]
+        == "3 of them stay so until somebody acts, 2 need a stronger hand than the service desk."
+    )
+    titles = [section.title for section in picture.sections]
+    assert titles == ["what locks, system by system", "emergency accounts that failures can lock"]
+
+
+def test_settings_against_the_book() -> None:
+    """Too late, never, too short; a lock that only somebody lifts is not too short."""
+    limits = '[limits]\nlock-after = 10\nlock-for = "30min"\n'
+    settings = [
+        {"setting": name, "applies_to": ["everyone"], "lock_after": after, "lock_for": span}
+        for name, after, span in (
+            ("good", 10, timedelta(minutes=30)), ("late", 11, None), ("never", None, None),
+            ("short", 5, timedelta(minutes=29)),
+        )
+    ]  # fmt: skip
+    (section,) = picture_of("lockouts", evidence([account("a")], setting=settings), limits).sections
+    told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
+    assert told == {"good": None, "late": "late, or never", "never": "late, or never", "short": "too short"}
+
+
+def test_what_failed_after_the_instant_is_not_known_then() -> None:
+    """Judged at an earlier day, later failures are not there."""
+    failed = [{"of": 0, "at": days_ago(day), "outcome": "failure", "origin": "x"} for day in (1, 3, 5)]
+    found = evidence([account("a")], sign_in=failed)
+    assert "3 failed sign-ins since 2026-11-19" in picture_of("lockouts", found).told[-1]
+    assert "2 failed sign-ins since" in picture_of("lockouts", found, at=days_ago(2)).told[-1]

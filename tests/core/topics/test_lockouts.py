@@ -42,7 +42,7 @@ def test_each_state() -> None:
     picture = picture_of("lockouts", evidence(accounts, key=keys, setting=SETTING))
     assert of_each(picture, STATE) == {
         "open": "not locked", "locked": "locked", "half": "near it", "less": "not locked", "over": "run out",
-        "key": "locked, gets in", "session": "locked, gets in", "unknown": "unproven",
+        "key": "gets in", "session": "gets in", "unknown": "unproven",
     }  # fmt: skip
     assert of_each(picture, "failed")["half"] == "5 of 10"
 
@@ -61,7 +61,7 @@ def test_until_when_and_what_lifts_it() -> None:
     assert of_each(picture, "unlocked by") == {
         "timed": "itself", "plain": "service desk", "admin": "stronger hand", "safe": "stronger hand", "open": None,
     }  # fmt: skip
-    assert picture.told[0] == "4 accounts locked: 3 cause not known, 1 by failed-attempts."
+    assert picture.told[0] == "4 accounts locked: 3 cause not known, 1 by failures."
     assert (
         picture.told[1]
         == "3 of them stay so until somebody acts, 2 need a stronger hand than the service desk."

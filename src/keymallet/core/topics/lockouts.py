@@ -27,7 +27,7 @@ from keymallet.core.topics.picture import (
 )
 
 GETS_IN, LOCKED, NEAR, RUN_OUT, UNPROVEN, OPEN = (
-    "locked, gets in", "locked", "near it", "run out", "unproven", "not locked",
+    "gets in", "locked", "near it", "run out", "unproven", "not locked",
 )  # fmt: skip
 STATES = (
     State(GETS_IN, "locked, and a key or a session of it works all the same", Tone.GRAVE),
@@ -92,7 +92,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         },
         measures=("again",),
         sections=tuple(_sections(judgement, answers, failures)),
-        shown=(STATE, "account", "cause", "ends", "unlocked by", "failed"),
+        shown=(STATE, "account", "cause", "lasts", "failed"),
         drawn={
             "failures": _in_buckets(failures, judgement),
             "locks": held.drop_nulls("since").select("account", "since", "cause"),
@@ -145,9 +145,14 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         .when(stronger).then(pl.lit(STRONGER)).otherwise(pl.lit(DESK))
         .alias("unlocked by"),
         (pl.col("locks") > 1).fill_null(False).alias("again"),
+        pl.col("cause").replace("failed-attempts", "failures"),
         pl.when(pl.col("of").is_null()).then(pl.col("failures").cast(pl.String))
         .otherwise(pl.format("{} of {}", "failures", "of")).alias("failed"),
     ).drop("by_itself")  # fmt: skip
+    lasts = pl.when(pl.col("until").is_not_null()).then(pl.format("until {}", "ends")).otherwise(
+        pl.format("{} ({})", "ends", "unlocked by")
+    )  # fmt: skip
+    rows = rows.with_columns(lasts.alias("lasts"))
     return in_order(rows, STATES, ~stronger.fill_null(False), pl.col("failures") * -1, "account")
 
 
@@ -185,7 +190,8 @@ def _told(
         told.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
     if not judgement.evidence.suppliers(facts.SIGN_IN.name):
         return (*told, "No source tells of sign-ins: what failures look like cannot be said.")
-    span = f"since {failures['at'].min():%Y-%m-%d}" if failures.height else "on record"
+    first = failures["at"].sort().head(1).dt.strftime("%Y-%m-%d").to_list()
+    span = f"since {first[0]}" if first else "on record"
     return (*told, f"{how_many(failures.height, 'failed sign-in')} {span}.")
 
 
@@ -206,9 +212,8 @@ def _sections(
     if hammered.height:
         named = hammered.with_columns(answers["account"].gather(hammered[ROW]).alias("account"))
         shown = named.select("account", "failures", "origins", *_when(judgement))
-        found.append(
-            Section("many failures, one account", shown, {"failures": Kind.COUNT, "origins": Kind.COUNT})
-        )
+        kinds = {"failures": Kind.COUNT, "origins": Kind.COUNT}
+        found.append(Section("many failures, one account", shown, kinds))
     settings = _settings(answers)
     if settings.height:
         kinds = {"locks after": Kind.COUNT, "locks for": Kind.SPAN, "counts within": Kind.SPAN}

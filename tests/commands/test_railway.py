@@ -52,7 +52,7 @@ def test_what_cannot_be_read_is_counted(gathered: Path) -> None:
     }
     assert {name: number for name, number in refused.items() if number} == REFUSED
     shown = " ".join(run("judge", *AT, cwd=gathered).stdout.split())
-    assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 24;" in shown
+    assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 27;" in shown
     assert "hosts/tix-2/etc/shadow line 26: 2 fields where 9 are needed" in shown
     assert "incomplete: ticketing/tix-2: 1 record was refused" in shown
 

@@ -94,6 +94,7 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
     from keymallet.core.findings import (
+        accounts_by_topic,
         findings,
         on_numbers,
         on_people,
@@ -109,6 +110,7 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
         show_rules,
         show_run,
         show_systems,
+        show_topics,
         show_worst,
     )
     from keymallet.views.terminal import console, text
@@ -120,6 +122,9 @@ def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome
         everything = len(outcome.counts)
         most = everything if options.all_rules or everything <= RULES_SHOWN + _A_FEW else RULES_SHOWN
         show_rules(out, outcome.counts, most)
+        if any(each.rule.topic for each in outcome.counts):
+            out.print()
+            show_topics(out, outcome.counts, accounts_by_topic(judgement))
         rows, breached = worst_accounts(judgement, options.worst)
         if len(rows):
             out.print()

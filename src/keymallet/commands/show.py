@@ -24,7 +24,9 @@ def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
     from keymallet.core.findings import about_account
     from keymallet.core.lookup import find_accounts, of_same_person
-    from keymallet.core.workspace import Workspace
+    from keymallet.core.topics.about import about
+    from keymallet.core.topics.picture import work_out
+    from keymallet.core.topics.registry import TOPICS
     from keymallet.views.account import show_account
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
@@ -36,13 +38,16 @@ def run(options: argparse.Namespace) -> int:
     others = {rule.id for rule in case.rulebook.rules} - shared
     among_all = case.judge(evidence, case.rulebook.only(lambda rule: rule.id in shared))
     by_others = case.rulebook.only(lambda rule: rule.id in others)
+    nothing = case.rulebook.only(lambda rule: False)
     out = console()
     for number, row in enumerate(find_accounts(evidence, options.account)):
         around = case.judge(evidence.around(row), by_others)
-        alone = Workspace(evidence.only([row]), case.at, case.clock)
+        alone = case.judge(evidence.only([row]), nothing)
+        topics = {name: about(work_out(topic, alone), case.clock) for name, topic in TOPICS.items()}
         if number:
             out.print()
-        show_account(out, alone, about_account(row, around, among_all), of_same_person(evidence, row))
+        told = about_account(row, around, among_all)
+        show_account(out, alone.workspace, told, of_same_person(evidence, row), topics)
     out.print()
     show_hints(
         out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]

@@ -15,7 +15,7 @@ from keymallet.core.lasting import exempt_until
 from keymallet.core.mending import change
 from keymallet.core.missing import missing
 from keymallet.core.reasons import because
-from keymallet.core.rulebook import SEVERITIES, Demand, Rule, Tally
+from keymallet.core.rulebook import SEVERITIES, TOPICS, Demand, Rule, Tally
 from keymallet.core.side_by_side import side_by_side
 from keymallet.core.steps import END, ROW
 from keymallet.core.tallies import asked_for, named_members
@@ -155,6 +155,17 @@ def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) ->
     ranked = ranked.with_columns(score=scores.gather(ranked["row"]))
     worst = ranked.top_k(most, by=["score", -pl.col("row").cast(pl.Int64)])
     return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
+
+
+def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
+    """How many accounts are in breach of any rule of each topic."""
+    found = {}
+    for topic in TOPICS:
+        rules = [rule for rule in judgement.rulebook.rules if rule.topic == topic]
+        parts = [pl.Series([], dtype=pl.UInt32)]
+        parts += [judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)) for rule in rules]
+        found[topic] = pl.concat([part.cast(pl.UInt32) for part in parts]).drop_nulls().n_unique()
+    return found
 
 
 _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each

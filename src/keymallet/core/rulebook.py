@@ -47,6 +47,9 @@ MENDS = {
 }
 """The kinds of change that can end a breach, and what each means."""
 
+TERMS_OF_TOPICS = frozenset({"system-owner"})
+"""Terms that no rule needs: the topics ask for them by name."""
+
 TOPICS = {
     "factors": "who can prove a sign-in with what, and who is made to",
     "passwords": "how old passwords are, and who set them",

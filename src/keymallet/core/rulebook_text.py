@@ -22,6 +22,7 @@ from keymallet.core.nearest import did_you_mean
 from keymallet.core.rulebook import (
     MENDS,
     SEVERITIES,
+    TERMS_OF_TOPICS,
     TOPICS,
     NotJudged,
     Origin,
@@ -372,7 +373,9 @@ def _unused(book: Book) -> Iterator[str]:
         f"limit.{name} is set, but no rule uses it" for name in book.limits if name not in book.used_limits
     )
     yield from (
-        f'the term "{name}" is not used by any rule' for name in book.terms if name not in book.used_terms
+        f'the term "{name}" is not used by any rule'
+        for name in book.terms
+        if name not in book.used_terms | TERMS_OF_TOPICS
     )
 
 

@@ -97,6 +97,10 @@ class Key:
     last_used: datetime | None
     state: str = "OK"
     scope: str = "timetable:read"
+    kind: str = "API key"
+    expires: datetime | None = None
+    uses_left: int | None = None
+    replaced_by: str = ""
 
 
 @dataclass

@@ -54,9 +54,31 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
             ),
         ),
         "keys.csv": to_csv(
-            ("Login", "Key id", "Issued", "Last used", "State", "Scope"),
             (
-                (account.login, each.key, _time(each.issued), _time(each.last_used), each.state, each.scope)
+                "Login",
+                "Key id",
+                "Kind",
+                "Issued",
+                "Expires",
+                "Last used",
+                "State",
+                "Uses left",
+                "Replaced by",
+                "Scope",
+            ),
+            (
+                (
+                    account.login,
+                    each.key,
+                    each.kind,
+                    _time(each.issued),
+                    _time(each.expires),
+                    _time(each.last_used),
+                    each.state,
+                    "" if each.uses_left is None else str(each.uses_left),
+                    each.replaced_by,
+                    each.scope,
+                )
                 for account in accounts
                 for each in account.keys
             ),

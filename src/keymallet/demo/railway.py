@@ -12,6 +12,7 @@ from keymallet.demo.gates import Gate, plant_devices, plant_gates
 from keymallet.demo.hosts import Host, ticketing_hosts
 from keymallet.demo.locks import plant_locks
 from keymallet.demo.openings import of_opening, plant_openings
+from keymallet.demo.passes import plant_ends, plant_passes
 from keymallet.demo.passwords import plant_passwords
 from keymallet.demo.people import Person, organisation, staff_list
 from keymallet.demo.sign_ins import plant_sign_ins
@@ -30,6 +31,8 @@ def write_estate(folder: Path) -> None:
     gates = plant_gates(accounts)
     plant_devices(accounts)
     plant_passwords(accounts)
+    plant_passes(accounts)
+    plant_ends(accounts)
     openings = plant_openings(accounts)
     of_opening(accounts, openings)
     plant_locks(accounts)

@@ -36,6 +36,7 @@ def run_record(run: Run) -> dict[str, Any]:
                 "rule": count.rule.id,
                 "title": count.rule.title,
                 "severity": count.rule.severity.word,
+                "topic": count.rule.topic or None,
                 "in-scope": count.in_scope,
                 "met": count.met,
                 "breach": count.breach,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -37,8 +38,17 @@ MOST_ELSEWHERE = 6
 _HIDDEN = {"account", "source", "name"}
 
 
-def show_account(out: Console, workspace: Workspace, verdicts: pl.DataFrame, elsewhere: list[str]) -> None:
-    """Print everything on the one account that `workspace` is about; `elsewhere` is the person's others."""
+def show_account(
+    out: Console,
+    workspace: Workspace,
+    verdicts: pl.DataFrame,
+    elsewhere: list[str],
+    topics: Mapping[str, Sequence[str]],
+) -> None:
+    """Print everything on the one account that `workspace` is about.
+
+    `elsewhere` are the person's other accounts, `topics` the account's part in each topic.
+    """
     frame = known_facts(workspace, facts.ACCOUNT)
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
@@ -51,11 +61,22 @@ def show_account(out: Console, workspace: Workspace, verdicts: pl.DataFrame, els
         out.print(text(f"the same person: {', '.join(elsewhere[:MOST_ELSEWHERE])}{more}", "dim"))
     out.print()
     _show_ways_in(out, workspace, row)
+    _show_topics(out, topics)
     _show_verdicts(out, workspace, verdicts)
     _show_facts(out, workspace, row)
     _show_dates(out, workspace, row)
     for table in facts.tables_of_account():
         _show_rows(out, workspace, table)
+
+
+def _show_topics(out: Console, topics: Mapping[str, Sequence[str]]) -> None:
+    out.print()
+    _heading(out, "in short")
+    grid = plain_grid(12, None)
+    for topic, sentences in topics.items():
+        for number, sentence in enumerate(sentences):
+            grid.add_row(text(f"  {topic}" if number == 0 else "", "dim"), text(sentence))
+    out.print(grid)
 
 
 def _person(workspace: Workspace, row: dict[str, Any]) -> str:

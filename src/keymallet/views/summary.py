@@ -11,7 +11,7 @@ from rich.table import Table
 from rich.text import Text
 
 from keymallet.core.judge import RuleCount
-from keymallet.core.rulebook import SEVERITIES
+from keymallet.core.rulebook import SEVERITIES, TOPICS
 from keymallet.core.run import Run
 from keymallet.views.terminal import (
     SEVERITY_STYLES,
@@ -40,11 +40,11 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
     """Print a line for each rule, the worst first; of many only the worst, and how many there are besides."""
     table = plain_table()
     table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
-    table.add_column("severity")
+    table.add_column("severity", no_wrap=True)
     excused = [name for name in ("pending", "exempt") if any(getattr(each, name) for each in counts)]
-    for name in ("in scope", "met", "breach", *excused, "unproven"):
-        table.add_column(name, justify="right")
-    table.add_column("█ breach ▒ unproven", width=BAR + 3, no_wrap=True)
+    for name in ("in\nscope", "met", "breach", *excused, "unproven"):
+        table.add_column(name, justify="right", no_wrap=True)
+    table.add_column("█ breach\n▒ unproven", width=BAR, no_wrap=True)
     worst_first = sorted(
         counts, key=lambda each: (-(each.breach > 0), -each.rule.severity, -each.breach, -each.unproven)
     )
@@ -71,6 +71,36 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
         )
         told = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
         out.print(text(f"and {count(len(left), 'more rule')}: {told} ({option})", "dim"))
+
+
+def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:
+    """Print a line for each topic: its rules, its breaches, on how many accounts, and how to look closer."""
+    table = plain_table()
+    table.add_column("topic", no_wrap=True)
+    for name in ("rules", "breach", "accounts", "exempt", "unproven"):
+        table.add_column(name, justify="right")
+    table.add_column("gravest", no_wrap=True)
+    table.add_column("look closer", no_wrap=True)
+    for topic in TOPICS:
+        mine = [each for each in counts if each.rule.topic == topic]
+        if not mine:
+            continue
+        breach, exempt, unproven = (sum(getattr(each, name) for each in mine) for name in _COUNTED)
+        gravest = max((each.rule.severity for each in mine if each.breach), default=None)
+        table.add_row(
+            Text(topic, "" if breach else "dim"),
+            f"{len(mine):,}",
+            Text(f"{breach:,}" if breach else "·", "red" if breach else "dim"),
+            Text(f"{accounts[topic]:,}" if accounts[topic] else "·", "" if accounts[topic] else "dim"),
+            Text(f"{exempt:,}" if exempt else "·", VERDICT_STYLES["exempt"] if exempt else "dim"),
+            Text(f"{unproven:,}" if unproven else "·", VERDICT_STYLES["unproven"] if unproven else "dim"),
+            Text(gravest.word, SEVERITY_STYLES[gravest]) if gravest else Text("·", "dim"),
+            Text(f"keymallet view {topic}", "cyan"),
+        )
+    out.print(table)
+
+
+_COUNTED = ("breach", "exempt", "unproven")
 
 
 def bar(each: RuleCount) -> Text:

@@ -27,7 +27,7 @@ TONES = {
 """How each tone is drawn in bars, and its colour: never the colour alone."""
 BAR, LEAST_BAR = 16, 6
 WIDEST_NAME = 28
-WIDEST_WORDS = 12
+WIDEST_WORDS = (24, 12, 6)
 NO_GROUP = "(none)"
 GROUPS_SHOWN = 14
 
@@ -44,12 +44,16 @@ def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_
     states = [state for state in picture.states if groups[state.word].sum()]
     shown = groups if all_of_them else groups.head(GROUPS_SHOWN)
     noun = picture.plural or picture.noun + "s"
-    heads = [(noun, "all", "")]
-    heads += [(_marked(state), state.word, TONES[state.tone][1]) for state in states]
-    heads += [(_stacked(name), name, "") for name in picture.measures if groups[name].sum()]
     names = [plain(name) if name is not None else NO_GROUP for name in shown[by]]
     widest = min(max(map(len, [by, *names])), WIDEST_NAME)
-    widths = [_width(head, shown[column]) for head, column, _ in heads]
+    columns = [(name, "") for name in picture.measures if groups[name].sum()]
+    for words in WIDEST_WORDS:
+        heads = [(_stacked(noun, words), "all", "")]
+        heads += [(_marked(state, words), state.word, TONES[state.tone][1]) for state in states]
+        heads += [(_stacked(name, words), name, style) for name, style in columns]
+        widths = [_width(head, shown[column]) for head, column, _ in heads]
+        if widest + sum(width + 2 for width in widths) + LEAST_BAR + 2 <= out.width:
+            break
     # What is counted beside the states gives way first where there is no room.
     while widest + sum(width + 2 for width in widths) > out.width and len(heads) > len(states) + 1:
         heads.pop()
@@ -70,13 +74,13 @@ def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_
         out.print(text(f"and {count(groups.height - shown.height, 'more group')} (--all)", "dim"))
 
 
-def _marked(state: State) -> str:
-    """A state's mark and words, one below the other."""
-    return f"{TONES[state.tone][0]} {_stacked(state.word)}".strip()
+def _marked(state: State, widest: int) -> str:
+    """A state's mark and words, one below the other where they are longer than that."""
+    return f"{TONES[state.tone][0]} {_stacked(state.word, widest)}".strip()
 
 
-def _stacked(words: str) -> str:
-    return "\n".join(textwrap.wrap(words, WIDEST_WORDS))
+def _stacked(words: str, widest: int) -> str:
+    return "\n".join(textwrap.wrap(words, widest, break_long_words=False))
 
 
 def _width(head: str, numbers: pl.Series) -> int:

@@ -12,8 +12,9 @@ from keymallet.core.run import Run
 from keymallet.core.topics.lockouts import BUCKET
 from keymallet.core.topics.passwords import BIN
 from keymallet.core.topics.picture import Picture, Tone, by_group
+from keymallet.core.topics.temporary import WEEKS, WEEKS_BACK
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure, second_panel
-from keymallet.views.terminal import day
+from keymallet.views.terminal import count, day
 
 COLOURS = {
     Tone.GRAVE: "#8f2d1d",
@@ -206,11 +207,45 @@ def _locks(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
+def _calendar(picture: Picture, run: Run, by: str) -> Any:
+    """A strip of days: what ends when, a lane each for accounts, passwords and keys."""
+    ends = picture.drawn["ends"]
+    figure, axes = new_figure(picture.headline, _subtitle(run, "what ends on which day"))
+    lanes = ("account", "password", "key")
+    today = run.at.astimezone(run.clock).date()
+    for place, lane in enumerate(reversed(lanes)):
+        mine = ends.filter(pl.col("lane") == lane)
+        most = max([*mine["number"].to_list(), 1])
+        axes.axhline(place, color=PALE, linewidth=0.8)
+        for when, number in mine.select("day", "number").iter_rows():
+            height = 0.15 + 0.6 * number / most
+            colour = SERIES[1] if when < 0 else SERIES[0]
+            axes.bar(when, height, bottom=place, width=0.8, color=colour, hatch="//" if when < 0 else "",
+                     edgecolor="white", linewidth=0.4)  # fmt: skip
+            if number > 1:
+                axes.annotate(f"{number:,}", (when, place + height), xytext=(0, 1), ha="center", fontsize=8,
+                              textcoords="offset points", color=INK)  # fmt: skip
+        told = count(int(mine["number"].sum()), lane) + " with an end in these weeks"
+        axes.annotate(told, (-7 * WEEKS_BACK, place + 0.86), fontsize=10, color=INK)
+    axes.axvline(-0.5, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    days = range(-7 * WEEKS_BACK, 7 * WEEKS + 1, 14)
+    axes.set_xticks(list(days), [f"{today + timedelta(days=day):%d %b}" for day in days])
+    axes.set_xlim(-7 * WEEKS_BACK - 1, 7 * WEEKS + 1)
+    axes.set_yticks([])
+    axes.set_ylim(0, len(lanes))
+    axes.set_xlabel(
+        "dashed: before today · hatched: over, and still there · each lane has its own scale", color=PALE
+    )
+    axes.yaxis.grid(visible=False)
+    return figure
+
+
 MOST_BINS = 40
 _YEAR = timedelta(days=365)
 _FIGURES: dict[str, Callable[[Picture, Run, str], Any]] = {
     "factors": _coverage,
     "exemptions": _register,
+    "temporary": _calendar,
     "lockouts": _locks,
     "passwords": _ages,
     "elevation": _timeline,

@@ -90,6 +90,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
             _enforcement(answers).alias("gate"),
             level.alias("level"),
             answers["seconds"].alias("second factors"),
+            answers["covered-by"].alias("covered by"),
             answers["left-out-by"].alias("left out by"),
             answers["watched-by"].alias("watched by"),
         ]
@@ -105,7 +106,12 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         rows=rows,
         headline=_headline(rows),
         told=_told(rows, _has_gates(judgement)),
-        kinds={"left out by": Kind.WORDS, "watched by": Kind.WORDS, "second factors": Kind.COUNT},
+        kinds={
+            "covered by": Kind.WORDS,
+            "left out by": Kind.WORDS,
+            "watched by": Kind.WORDS,
+            "second factors": Kind.COUNT,
+        },
         measures=("not asked",),
         sections=tuple(_sections(judgement, answers, rows)),
         shown=(STATE, "account", "unit", "population", "gate", "level"),

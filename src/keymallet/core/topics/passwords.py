@@ -102,7 +102,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         states=STATES,
         rows=rows,
         headline=_headline(rows),
-        told=_told(rows, "book_limit" in answers),
+        told=_told(rows, "book_limit" in answers, _untold(answers)),
         kinds={
             "age": Kind.SPAN,
             "limit": Kind.SPAN,
@@ -204,7 +204,20 @@ def _headline(rows: pl.DataFrame) -> str:
     return f"{wrong:,} of {how_many(rows.height, 'password')} are not in order"
 
 
-def _told(rows: pl.DataFrame, has_limit: bool) -> tuple[str, ...]:
+def _untold(answers: Mapping[str, pl.Series]) -> list[str]:
+    """Of how many passwords it is not known how they are stored, whether they were handed out, and so on."""
+    scope = answers["in_scope"].fill_null(True)
+    asked_of = {
+        "how it is stored": "weak",
+        "whether it is empty": "empty",
+        "whether it was handed out": "handed_out",
+        "whether a new one was asked for": "unanswered",
+    }
+    counts = {what: int((answers[name].is_null() & scope).sum()) for what, name in asked_of.items()}
+    return [f"{what} ({number:,})" for what, number in counts.items() if number]
+
+
+def _told(rows: pl.DataFrame, has_limit: bool, untold: list[str]) -> tuple[str, ...]:
     of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
     worst = [f"{of[word]:,} {word}" for word in (EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED) if of[word]]
     told = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
@@ -215,6 +228,8 @@ def _told(rows: pl.DataFrame, has_limit: bool) -> tuple[str, ...]:
     if not has_limit:
         told.append("The rulebook asks for no change by age: only what the systems themselves ask counts.")
     told.append(f"{of[SOON]:,} reach their limit within four weeks.")
+    if untold:
+        told.append("Not told by their sources: " + ", ".join(untold) + ".")
     return tuple(told)
 
 

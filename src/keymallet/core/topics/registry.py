@@ -8,7 +8,8 @@ from keymallet.core.topics.factors import FACTORS
 from keymallet.core.topics.lockouts import LOCKOUTS
 from keymallet.core.topics.passwords import PASSWORDS
 from keymallet.core.topics.picture import Topic
+from keymallet.core.topics.temporary import TEMPORARY
 
 TOPICS: dict[str, Topic] = {
-    topic.name: topic for topic in (FACTORS, PASSWORDS, LOCKOUTS, EXEMPTIONS, ELEVATION)
+    topic.name: topic for topic in (FACTORS, PASSWORDS, LOCKOUTS, EXEMPTIONS, ELEVATION, TEMPORARY)
 }

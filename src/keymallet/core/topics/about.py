@@ -1,0 +1,112 @@
+"""One account's part in each topic, in a few words: made of the topic's picture of that account alone."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core import wording
+from keymallet.core.intervals import START, STOP
+from keymallet.core.topics.picture import STATE, Picture, how_many
+
+
+def about(picture: Picture, clock: ZoneInfo) -> list[str]:
+    """What there is to say of the one account that a picture was made of; nothing where it has no part."""
+    return _ABOUT[picture.topic](picture, clock)
+
+
+def _factors(picture: Picture, clock: ZoneInfo) -> list[str]:
+    if not picture.rows.height:
+        return ["cannot be signed in to"]
+    row = picture.rows.row(0, named=True)
+    told = [
+        f"{row[STATE]}: can prove a sign-in to {row['level']}" if row["level"] != "unproven" else row[STATE]
+    ]
+    gates = row["left out by"] or row["watched by"]
+    told.append(f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}")
+    if row["second factors"] == 1:
+        told.append("one second factor: the last one left")
+    return ["; ".join(told)]
+
+
+def _passwords(picture: Picture, clock: ZoneInfo) -> list[str]:
+    if not picture.rows.height:
+        return []
+    row = picture.rows.row(0, named=True)
+    told = [row[STATE]]
+    if row["age"] is not None:
+        limit = f"the limit is {_long(row['limit'])} by {row['limit by']}" if row["limit"] else "no limit"
+        told.append(f"{_long(row['age'])} old, {limit}")
+    if row["due"] is not None:
+        told.append(f"due {_day(row['due'], clock)}")
+    if row["shared with"]:
+        told.append(f"the same as that of {', '.join(row['shared with'])}")
+    return ["; ".join(told)]
+
+
+def _lockouts(picture: Picture, clock: ZoneInfo) -> list[str]:
+    if not picture.rows.height:
+        return []
+    row = picture.rows.row(0, named=True)
+    told = [row[STATE]]
+    told += [f"by {row['cause']}"] if row["cause"] and row["lasts"] else []
+    told += [f"since {_day(row['since'], clock)}"] if row["since"] and row["lasts"] else []
+    told += [row["lasts"]] if row["lasts"] else []
+    told += (
+        [f"{how_many(row['failures'], 'failure')} of {row['of']}"] if row["failures"] and row["of"] else []
+    )
+    told += [f"locked {how_many(row['locks'], 'time')} by the sign-ins kept"] if row["locks"] else []
+    return ["; ".join(told)]
+
+
+def _exemptions(picture: Picture, clock: ZoneInfo) -> list[str]:
+    covering = picture.rows.filter(pl.col("covers") > 0)
+    return [
+        f"{row['exemption']} ({row['kind']}): {_holds(row[STATE])}, "
+        f"{'until ' + _day(row['until'], clock) if row['until'] else 'no end'}; rules: {', '.join(row['rules'])}"
+        for row in covering.iter_rows(named=True)
+    ]
+
+
+def _holds(state: str) -> str:
+    """Of one account it is not told whether an entry is amiss: that rests on all it covers."""
+    return state if state in ("over", "not yet") or state.startswith("over") else "in force"
+
+
+def _elevation(picture: Picture, clock: ZoneInfo) -> list[str]:
+    told = [f"{row['held']}: {row['role']}, {row['via'] or 'nobody tells through what'}"
+            for row in picture.rows.iter_rows(named=True)]  # fmt: skip
+    opened = picture.drawn["openings"]
+    if opened.height:
+        lasting = (opened[STOP] - opened[START]).sum()
+        told.append(f"{how_many(opened.height, 'opening')} in twelve weeks, {_long(lasting)} in all")
+    return told
+
+
+def _temporary(picture: Picture, clock: ZoneInfo) -> list[str]:
+    return [
+        f"{row['what']}{' ' + row['which'] if row['which'] else ''}: {', '.join(row['amiss']) or row[STATE]}"
+        f"{', ends ' + _day(row['ends'], clock) if row['ends'] else ', no end'}"
+        for row in picture.rows.iter_rows(named=True)
+    ]
+
+
+def _day(instant: datetime, clock: ZoneInfo) -> str:
+    return f"{instant.astimezone(clock):%Y-%m-%d}"
+
+
+def _long(span: object) -> str:
+    return str(wording.spans(pl.Series([span], dtype=pl.Duration("us")))[0])
+
+
+_ABOUT: dict[str, Callable[[Picture, ZoneInfo], list[str]]] = {
+    "factors": _factors,
+    "passwords": _passwords,
+    "lockouts": _lockouts,
+    "exemptions": _exemptions,
+    "elevation": _elevation,
+    "temporary": _temporary,
+}

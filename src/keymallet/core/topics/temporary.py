@@ -1,0 +1,296 @@
+"""Temporary access: what has an end, what lacks the one it needs, and what goes on after it.
+
+An account, its password and each of its keys end on days of their own: they are rows of their own here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from datetime import timedelta
+
+import polars as pl
+
+from keymallet.core import facts
+from keymallet.core.evidence import INSTANT, ROW, account_names
+from keymallet.core.facts import Kind
+from keymallet.core.judge import Judgement
+from keymallet.core.rulebook import Rulebook
+from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.picture import (
+    STATE,
+    Picture,
+    Section,
+    State,
+    Tone,
+    Topic,
+    how_many,
+    in_order,
+    some_names,
+)
+
+OUTLIVES, AMISS, UNPROVEN, SOON, IN_ORDER = (
+    "outlives its end", "amiss", "unproven", "ends soon", "in order",
+)  # fmt: skip
+STATES = (
+    State(OUTLIVES, "its end has come, or its account's, and it is still open", Tone.GRAVE),
+    State(AMISS, "without the end it needs, for too long, unused, or good too often", Tone.WORRY),
+    State(UNPROVEN, "something may be amiss, and no source tells", Tone.OPEN),
+    State(SOON, "ends within the next four weeks", Tone.FAIR),
+    State(IN_ORDER, "has the end it needs, or needs none", Tone.FINE),
+)
+ACCOUNT, PASSWORD = "account", "password"
+HANDED_OUT = "[invitation, reset-link, one-time-pass]"
+WEEKS_BACK, WEEKS = 4, 12
+"""The calendar strip goes from so many weeks back to so many ahead."""
+_LISTED = 8
+_TEMPORARY = (
+    "kind = guest or ends is known or on-roster and person.contract in [contractor, temporary, external]"
+    " or on-roster and person.status in [left, expected]"
+)
+_FOR_A_WHILE = "person.contract in [contractor, temporary, external]"
+_FAULTS_OF_ACCOUNTS = {
+    "past its end": "enabled and ends is known and until(ends) <= 0s",
+    "of somebody who left": "enabled and on-roster and (person.status = left"
+    " or person.leaves is known and until(person.leaves) <= 0s)",
+    "before its start": "enabled and (starts is known and until(starts) > 0s"
+    " or on-roster and person.status = expected)",
+    "no end": "enabled and ends is unknown"
+    f" and (kind = guest or on-roster and {_FOR_A_WHILE} and person.leaves is unknown)",
+    "longer than the contract": "enabled and on-roster and ends is known and person.leaves is known"
+    " and ends > person.leaves + 1d",
+}
+_GRAVE = ("past its end", "of somebody who left", "of a switched-off account", "of an ended account")
+
+
+def _faults_of_keys(book: Rulebook) -> dict[str, str]:
+    """What can be amiss with a key that works, each with the question that tells."""
+
+    def limit(name: str, otherwise: str) -> str:
+        return f"limit.{name}" if name in book.limits else otherwise
+
+    keys = "kind in [api-key, app-password]"
+    lasts = "expires is known and expires"
+    return {
+        "of a switched-off account": "not account.enabled",
+        "of an ended account": "account.enabled and account.ends is known and until(account.ends) <= 0s",
+        "good after use": f"kind in {HANDED_OUT} and last-used is known",
+        "good after a newer one": f"kind in {HANDED_OUT} and superseded-by is known",
+        "good more than once": f"kind in {HANDED_OUT} and uses-left is known and uses-left > 1",
+        "for an administrator": f"kind in {HANDED_OUT} and account.privileged",
+        "good for too long": f"kind in {HANDED_OUT} and {lasts} - issued > {limit('handed-out', '3d')}"
+        f" or kind = session and {lasts} - issued > {limit('session', '12h')}"
+        f" or kind = ssh-certificate and {lasts} - starts > {limit('certificate-life', '90d')}",
+        "no end": "kind in [session, invitation, reset-link, one-time-pass, ssh-certificate]"
+        " and expires is unknown or kind = ssh-key and account.kind = guest and expires is unknown",
+        "too old": f"{keys} and age(issued) > {limit('key-age', '180d')}",
+        "never used": f"{keys} and last-used is unknown and age(issued) > {limit('key-unused', '30d')}",
+        "no longer used": f"{keys} and last-used is known and age(last-used) > {limit('key-idle', '90d')}",
+    }
+
+
+_WORKS = "state = active and (expires is unknown or until(expires) > 0s)"
+
+
+def asked(book: Rulebook) -> Asked:
+    """What is asked of temporary accounts, and of every key that works."""
+    asking = Asking(book).columns(
+        facts.ACCOUNT, "account", "unit", "kind", "source", "ends", "password-expires"
+    )
+    asking.conditions(facts.ACCOUNT, temporary=_TEMPORARY, enabled="enabled", has_password="has-password")
+    asking.conditions(
+        facts.ACCOUNT, **{f"account {word}": text for word, text in _FAULTS_OF_ACCOUNTS.items()}
+    )
+    asking.values(
+        facts.ACCOUNT,
+        latest_key="latest key.expires (state = active)",
+        keys=f"count key ({_WORKS} and kind != session)",
+        sessions=f"count key ({_WORKS} and kind = session)",
+        openings="count elevation (outcome = opened and until(ends) > 0s and closed is unknown)",
+    )
+    asking.columns(facts.KEY, "key", "kind", "issued", "expires", "last-used", "scope", prefix="key ")
+    asking.conditions(
+        facts.KEY,
+        works=f"{_WORKS} and (starts is unknown or until(starts) <= 0s)",
+    )
+    faults = {f"key {word}": text for word, text in _faults_of_keys(book).items()}
+    return asking.conditions(facts.KEY, **faults).asked
+
+
+def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+    """Temporary accounts, their passwords, and every key that works: each with its own end."""
+    parts = [_accounts(answers), _passwords(answers), _keys(judgement, answers)]
+    rows = _with_state(pl.concat(parts), judgement)
+    wrong = int(rows[STATE].is_in([OUTLIVES, AMISS]).sum())
+    return Picture(
+        topic="temporary",
+        noun="thing with an end",
+        plural="things",
+        states=STATES,
+        rows=rows,
+        headline=f"{wrong:,} of {rows.height:,} accounts, passwords and keys are not in order",
+        told=_told(rows),
+        kinds={"ends": Kind.INSTANT, "amiss": Kind.WORDS},
+        measures=("endless",),
+        sections=tuple(_sections(judgement, answers, rows)),
+        shown=(STATE, "what", "account", "which", "ends", "amiss"),
+        drawn={"ends": _strip(rows, judgement)},
+    )
+
+
+_BARE = ("what", "account", "which", "unit", "kind", "source", "ends", "amiss", "may be")
+
+
+def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """A row for each temporary account that is enabled."""
+    told = _of_accounts(answers, ACCOUNT, answers["ends"])
+    told = told.with_columns(_words("account", _FAULTS_OF_ACCOUNTS, answers))
+    return told.filter(answers["temporary"].fill_null(False) & answers["enabled"].fill_null(True)).select(
+        _BARE
+    )
+
+
+def _passwords(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """A row for each password that its own system lets run out, of a temporary account."""
+    ends = answers["password-expires"]
+    told = _of_accounts(answers, PASSWORD, ends)
+    none = pl.lit([], dtype=pl.List(pl.String))
+    told = told.with_columns(none.alias("amiss"), pl.lit(False).alias("may be"))
+    kept = answers["temporary"] & answers["enabled"] & answers["has_password"] & ends.is_not_null()
+    return told.filter(kept.fill_null(False)).select(_BARE)
+
+
+def _of_accounts(answers: Mapping[str, pl.Series], what: str, ends: pl.Series) -> pl.DataFrame:
+    columns = [answers[name].cast(pl.String) for name in ("account", "unit", "kind", "source")]
+    frame = pl.DataFrame([*columns, ends.alias("ends")])
+    return frame.with_columns(pl.lit(what).alias("what"), pl.lit(None, dtype=pl.String).alias("which"))
+
+
+def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """A row for each key that works, whatever account it is of."""
+    frames = judgement.workspace.frames
+    keys = frames[facts.KEY.name]
+    rows = keys[ROW]
+    frame = pl.DataFrame(
+        [
+            account_names(frames[facts.ACCOUNT.name], keys).alias("account"),
+            *(answers[name].gather(rows).cast(pl.String).alias(name) for name in ("unit", "kind", "source")),
+            answers["key kind"].cast(pl.String).alias("what"),
+            answers["key key"].alias("which"),
+            answers["key expires"].alias("ends"),
+        ]
+    )
+    told = frame.with_columns(_words("key", _faults_of_keys(judgement.rulebook), answers))
+    return told.filter(answers["works"].fill_null(False)).select(_BARE)
+
+
+def _words(prefix: str, words: Iterable[str], answers: Mapping[str, pl.Series]) -> list[pl.Series]:
+    """For each row the faults that are surely its own (`amiss`), and whether there `may be` others."""
+    names = list(words)
+    frame = pl.DataFrame([answers[f"{prefix} {word}"].alias(word) for word in names])
+    listed = pl.concat_list(pl.when(word).then(pl.lit(word)) for word in names).list.drop_nulls()
+    unsure = pl.any_horizontal(pl.col(word).is_null() for word in names)
+    return frame.select(listed.alias("amiss"), unsure.alias("may be")).get_columns()
+
+
+def _with_state(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
+    now = pl.lit(judgement.at, dtype=INSTANT)
+    grave = pl.any_horizontal(pl.col("amiss").list.contains(word) for word in _GRAVE)
+    left = pl.col("ends") - now
+    soon = (left > timedelta(0)) & (left <= timedelta(weeks=4))
+    state = (
+        pl.when(grave).then(pl.lit(OUTLIVES))
+        .when(pl.col("amiss").list.len() > 0).then(pl.lit(AMISS))
+        .when("may be").then(pl.lit(UNPROVEN))
+        .when(soon.fill_null(False)).then(pl.lit(SOON))
+        .otherwise(pl.lit(IN_ORDER))
+        .alias(STATE)
+    )  # fmt: skip
+    told = rows.with_columns(state, pl.col("ends").is_null().alias("endless")).drop("may be")
+    return in_order(told, STATES, "ends", "account", "which")
+
+
+def _told(rows: pl.DataFrame) -> tuple[str, ...]:
+    of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
+    kinds = {ACCOUNT: "temporary account", PASSWORD: "password of theirs that runs out"}
+    accounts, passwords = (int((rows["what"] == what).sum()) for what in kinds)
+    keys = rows.height - accounts - passwords
+    told = [
+        f"{how_many(accounts, 'temporary account')}, {how_many(passwords, 'password')} with an end, "
+        f"{how_many(keys, 'key or pass', 'keys and passes')} that work."
+    ]
+    told.append(
+        f"{of[OUTLIVES]:,} outlive their end, {of[AMISS]:,} are amiss, {of[SOON]:,} end within four weeks."
+    )
+    return tuple(told)
+
+
+def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
+    """What ends on which day around the instant judged at: `lane`, `day` (0 is today), `number`."""
+    clock = judgement.workspace.clock
+    day = pl.col("ends").dt.convert_time_zone(clock.key).dt.date()
+    today = judgement.at.astimezone(clock).date()
+    lane = pl.when(pl.col("what").is_in([ACCOUNT, PASSWORD])).then("what").otherwise(pl.lit("key"))
+    dated = rows.drop_nulls("ends").select(lane.alias("lane"), day=(day - today).dt.total_days())
+    near = dated.filter((pl.col("day") >= -7 * WEEKS_BACK) & (pl.col("day") <= 7 * WEEKS))
+    return near.group_by("lane", "day").agg(pl.len().alias("number")).sort("lane", "day")
+
+
+def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
+    found = []
+    wrong = rows.explode("amiss").drop_nulls("amiss")
+    if wrong.height:
+        counted = wrong.group_by("amiss").agg(
+            pl.len().cast(pl.Int64).alias("number"), pl.col("what").unique().sort(), pl.col("account")
+        )
+        counted = counted.sort("number", "amiss", descending=[True, False])
+        shown = counted.select(
+            pl.col("amiss").alias("what is amiss"),
+            "number",
+            pl.col("what").list.join(", ").alias("with"),
+            pl.Series("on", [some_names(each.unique(maintain_order=True), 2) for each in counted["account"]],
+                      dtype=pl.String),
+        )  # fmt: skip
+        found.append(Section("what is amiss", shown, {"number": Kind.COUNT}))
+    still = _still_open(judgement, answers)
+    if still.height:
+        kinds = {"account ends": Kind.INSTANT, "password ends": Kind.INSTANT, "last key ends": Kind.INSTANT}
+        note = (
+            "three ends that are easily taken for one another; open are those of keys, sessions and openings"
+        )
+        found.append(Section("past their end, and what is still open", still.head(_LISTED), kinds, note))
+    return found
+
+
+def _still_open(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
+    """Accounts past their end: when each, its password and its last key end, and what is still open."""
+    past = answers["ends"] <= judgement.at
+    frame = pl.DataFrame(
+        [
+            answers["account"],
+            answers["ends"].alias("account ends"),
+            answers["password-expires"].alias("password ends"),
+            answers["latest_key"].alias("last key ends"),
+            answers["enabled"],
+            *(answers[name].fill_null(0) for name in ("keys", "sessions", "openings")),
+        ]
+    ).filter(past.fill_null(False))
+    parts = [
+        pl.when(pl.col("enabled")).then(pl.lit("switched on")),
+        *(
+            pl.when(pl.col(name) == 1).then(pl.lit(f"1 {name.removesuffix('s')}"))
+            .when(pl.col(name) > 1).then(pl.format("{} {}", name, pl.lit(name)))
+            for name in ("keys", "sessions", "openings")
+        ),
+    ]  # fmt: skip
+    still = pl.concat_list(parts).list.drop_nulls()
+    told = frame.with_columns(still.list.join(", ").alias("still open")).filter(pl.col("still open") != "")
+    return told.drop("enabled", "keys", "sessions", "openings").sort("account ends", "account")
+
+
+TEMPORARY = Topic(
+    "temporary",
+    "Temporary access: what has an end, what lacks one, and what goes on after it",
+    ("what", "unit", "kind", "source"),
+    asked,
+    picture,
+)

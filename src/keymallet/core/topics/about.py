@@ -22,10 +22,9 @@ def _factors(picture: Picture, clock: ZoneInfo) -> list[str]:
     if not picture.rows.height:
         return ["cannot be signed in to"]
     row = picture.rows.row(0, named=True)
-    told = [
-        f"{row[STATE]}: can prove a sign-in to {row['level']}" if row["level"] != "unproven" else row[STATE]
-    ]
-    gates = row["left out by"] or row["watched by"]
+    level = "" if row["level"] == "unproven" else f": can prove a sign-in to {row['level']}"
+    told = [f"{row[STATE]}{level}"]
+    gates = {"asked": row["covered by"], "left out": row["left out by"]}.get(row["gate"], row["watched by"])
     told.append(f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}")
     if row["second factors"] == 1:
         told.append("one second factor: the last one left")
@@ -64,16 +63,17 @@ def _lockouts(picture: Picture, clock: ZoneInfo) -> list[str]:
 
 def _exemptions(picture: Picture, clock: ZoneInfo) -> list[str]:
     covering = picture.rows.filter(pl.col("covers") > 0)
-    return [
-        f"{row['exemption']} ({row['kind']}): {_holds(row[STATE])}, "
-        f"{'until ' + _day(row['until'], clock) if row['until'] else 'no end'}; rules: {', '.join(row['rules'])}"
-        for row in covering.iter_rows(named=True)
-    ]
+    told = []
+    for row in covering.iter_rows(named=True):
+        until = f"until {_day(row['until'], clock)}" if row["until"] else "no end"
+        holds, rules = _holds(row[STATE]), ", ".join(row["rules"])
+        told.append(f"{row['exemption']} ({row['kind']}): {holds}, {until}; rules: {rules}")
+    return told
 
 
 def _holds(state: str) -> str:
     """Of one account it is not told whether an entry is amiss: that rests on all it covers."""
-    return state if state in ("over", "not yet") or state.startswith("over") else "in force"
+    return state if state.startswith(("over", "not yet")) else "in force"
 
 
 def _elevation(picture: Picture, clock: ZoneInfo) -> list[str]:

@@ -10,6 +10,7 @@ import pytest
 
 from keymallet.commands.main import COMMANDS
 from keymallet.core.cases import read_cases, try_case
+from keymallet.core.register import read_register
 from keymallet.core.rulebook_text import read_rulebook
 from keymallet.sources.column_map import read_column_map
 from keymallet.sources.estate import read_estate
@@ -63,6 +64,11 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     found = read_estate(tmp_path / "estate.toml")
     assert (len(found.ties), len(found.pairs)) == (2, 1)
     assert len(read_rulebook(f'title = "T"\n{rules}', "docs").rules) == 2
+    (register,) = toml_blocks("docs/exemptions.md")
+    assert [entry.kind for entry in read_register(register, "docs", ZoneInfo("UTC")).exemptions] == [
+        "emergency",
+        "technical",
+    ]
     book_text, cases = toml_blocks("docs/rulebook.md")
     book = read_rulebook(f'title = "T"\n{book_text}', "docs")
     assert (len(book.rules), len(book.tallies)) == (2, 1)

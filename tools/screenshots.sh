@@ -62,6 +62,13 @@ cp ahead.png "$target/ahead-figure.png"
 shot rehearse 39 keymallet rehearse --at $at --set limit.password-age=90d --at 2027-01-01
 keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure "$target/rehearse-figure.png" >/dev/null
 shot who 39 keymallet who "'privileged and no factor (phishing-resistant)'" --at $at
+shot view 39 keymallet view factors --at $at
+shot exempt 39 keymallet exempt list --at $at
+for topic in factors passwords lockouts exemptions elevation temporary; do
+    keymallet view $topic --at $at --figure $topic.png >/dev/null
+done
+montage factors.png passwords.png lockouts.png exemptions.png elevation.png temporary.png \
+    -tile 2x3 -geometry 640x400+6+6 -background '#fbfaf7' "$target/topics.png"
 shot rules-show 39 keymallet rules show staff-second-factor
 # A book whose cases no longer agree, as after an edit that went too far.
 sed -e 's/password-age       = "180d"/password-age       = "90d"/' -e 's/lock-for           = "30min"/lock-for = "15min"/' \

@@ -65,9 +65,9 @@ def locks_by_failures(sign_ins: pl.DataFrame, known: pl.DataFrame) -> pl.DataFra
     """
     ordered = sign_ins.select(ROW, "at", failed=pl.col("outcome").cast(pl.String) == "failure").drop_nulls()
     ordered = ordered.join(known, on=ROW, how="inner").filter(pl.col("locks") > 0).sort(ROW, "at")
-    gap = pl.col("at") - pl.col("at").shift().over(ROW)
-    apart = (gap > pl.col("within")).fill_null(False)
-    begins = gap.is_null() | apart | ~pl.col("failed") | ~pl.col("failed").shift().over(ROW).fill_null(True)
+    same = pl.col(ROW) == pl.col(ROW).shift()
+    apart = (pl.col("at") - pl.col("at").shift() > pl.col("within")).fill_null(False)
+    begins = ~same.fill_null(False) | apart | ~pl.col("failed") | ~pl.col("failed").shift().fill_null(True)
     runs = ordered.with_columns(begins.cast(pl.UInt32).cum_sum().alias("run")).filter("failed")
     each = runs.group_by(ROW, "run").agg((pl.len() // pl.col("locks").first()).alias("times"))
     return each.group_by(ROW).agg(pl.col("times").sum().cast(pl.Int64))
@@ -103,7 +103,8 @@ def on_one(failures: pl.DataFrame) -> pl.DataFrame:
 def _runs(failures: pl.DataFrame, key: str) -> pl.DataFrame:
     """The failures with the number of the run of their key that each is in."""
     ordered = failures.sort(key, "at")
-    begins = (pl.col("at") - pl.col("at").shift().over(key) > HOUR).fill_null(True)
+    same = (pl.col(key) == pl.col(key).shift()).fill_null(False)
+    begins = ~same | (pl.col("at") - pl.col("at").shift() > HOUR)
     return ordered.with_columns(begins.cast(pl.UInt32).cum_sum().alias("run"))
 
 

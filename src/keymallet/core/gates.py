@@ -19,6 +19,7 @@ from keymallet.core import facts
 from keymallet.core.evidence import UNREAD, with_unread
 from keymallet.core.facts import words_of
 from keymallet.core.reading import Reading
+from keymallet.core.word_lists import words_that_hold
 
 EVERYONE = "everyone"
 EVERYTHING = frozenset({"*", "everything"})
@@ -160,12 +161,8 @@ def _where(truth: pl.Series, also: bool | None) -> pl.Series:
 
 def _names(gates: Sequence[Gate], truths: Sequence[pl.Series], accounts: int) -> pl.Series:
     """The names of the gates that are true of each account; null if it cannot be told of one of them."""
-    if not gates:
-        return pl.Series([[]], dtype=_NAMES).new_from_index(0, accounts)
-    frame = pl.DataFrame([truth.alias(str(place)) for place, truth in enumerate(truths)])
-    named = pl.concat_list(pl.when(str(place)).then(pl.lit(gate.name)) for place, gate in enumerate(gates))
-    told = pl.all_horizontal(pl.all().is_not_null())
-    return frame.select(pl.when(told).then(named.list.drop_nulls()).alias("names"))["names"]
+    named = [(gate.name, truth) for gate, truth in zip(gates, truths, strict=True)]
+    return words_that_hold(named, accounts, doubt=True)
 
 
 class _Naming:

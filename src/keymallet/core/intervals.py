@@ -20,13 +20,32 @@ def unbroken(stretches: pl.DataFrame, key: str, gap: timedelta = NO_GAP) -> pl.D
     Stretches that follow one another within `gap` are one. In the order of keys and instants.
     """
     ordered = _holding(stretches).sort(key, START)
-    reach = pl.col(STOP).cum_max().over(key).shift(1).over(key)
-    begins = (pl.col(START) > reach + gap).fill_null(True)
-    numbered = ordered.with_columns(begins.cast(pl.UInt32).cum_sum().over(key).alias("number"))
-    found = numbered.group_by(key, "number", maintain_order=True).agg(
-        pl.col(START).min(), pl.col(STOP).max(), pl.len().alias("pieces")
+    first = _first_of(key)
+    reach = pl.when(~first).then(_farthest_so_far(ordered, key).shift(1))
+    begins = first | (pl.col(START) > reach + gap)
+    numbered = ordered.with_columns(begins.cast(pl.UInt32).cum_sum().alias("number"))
+    found = numbered.group_by("number", maintain_order=True).agg(
+        pl.col(key).first(), pl.col(START).min(), pl.col(STOP).max(), pl.len().alias("pieces")
     )
     return found.drop("number")
+
+
+def _first_of(key: str) -> pl.Expr:
+    """Whether a row is the first of its key, in rows that are sorted by it."""
+    return pl.col(key).ne_missing(pl.col(key).shift()) | (pl.int_range(pl.len()) == 0)
+
+
+def _farthest_so_far(ordered: pl.DataFrame, key: str) -> pl.Expr:
+    """The latest STOP of a key's rows up to each, in rows that are sorted by the key.
+
+    One running maximum over all rows, of the key's place before the place of the STOP: a window for each
+    key would take a hundred times as long where keys are many.
+    """
+    stops = ordered[STOP].unique().sort()
+    place = ordered[STOP].rank("dense").cast(pl.Int64) - 1
+    keys = ordered.select(_first_of(key).cast(pl.Int64).cum_sum().alias("key"))["key"]
+    together = (keys * len(stops) + place).cum_max()
+    return pl.lit(stops.gather((together % max(len(stops), 1)).cast(pl.UInt32)))
 
 
 def within(stretches: pl.DataFrame, unions: pl.DataFrame, key: str) -> pl.DataFrame:
@@ -45,7 +64,9 @@ def held_before(unions: pl.DataFrame, points: pl.DataFrame, key: str) -> pl.Seri
     `unions` overlap nowhere. Rows without an instant get null.
     """
     lasting = pl.col(STOP) - pl.col(START)
-    summed = unions.sort(key, START).with_columns((lasting.cum_sum().over(key) - lasting).alias("before"))
+    ordered = unions.sort(key, START).with_columns((lasting.cum_sum() - lasting).alias("before all"))
+    of_others = pl.when(_first_of(key)).then("before all").forward_fill()
+    summed = ordered.with_columns((pl.col("before all") - of_others).alias("before"))
     until_then = pl.col("before") + (pl.min_horizontal("at", "to") - pl.col("from"))
     held = pl.when(pl.col("at").is_not_null()).then(until_then.fill_null(pl.duration(microseconds=0)))
     return _begun(summed, points, key).select(held.alias("held"))["held"]

@@ -27,6 +27,7 @@ from keymallet.core.topics.picture import (
     in_order,
     some_names,
 )
+from keymallet.core.word_lists import words_that_hold
 
 OUTLIVES, AMISS, UNPROVEN, SOON, IN_ORDER = (
     "outlives its end", "amiss", "unproven", "ends soon", "in order",
@@ -185,11 +186,12 @@ def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
 
 def _words(prefix: str, words: Iterable[str], answers: Mapping[str, pl.Series]) -> list[pl.Series]:
     """For each row the faults that are surely its own (`amiss`), and whether there `may be` others."""
-    names = list(words)
-    frame = pl.DataFrame([answers[f"{prefix} {word}"].alias(word) for word in names])
-    listed = pl.concat_list(pl.when(word).then(pl.lit(word)) for word in names).list.drop_nulls()
-    unsure = pl.any_horizontal(pl.col(word).is_null() for word in names)
-    return frame.select(listed.alias("amiss"), unsure.alias("may be")).get_columns()
+    truths = [(word, answers[f"{prefix} {word}"]) for word in words]
+    rows = len(truths[0][1])
+    unsure = pl.repeat(False, rows, dtype=pl.Boolean, eager=True)
+    for _, truth in truths:
+        unsure |= truth.is_null()
+    return [words_that_hold(truths, rows).alias("amiss"), unsure.alias("may be")]
 
 
 def _with_state(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:

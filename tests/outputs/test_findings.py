@@ -72,6 +72,6 @@ def test_the_run_is_told_with_the_findings() -> None:
         assert (told["snapshot"]["blake3"], told["snapshot"]["records-refused"]) == ("d", 2)
         assert told["gaps"] == ["d: 2 records were refused"]
         assert told["rules"][0] | {"title": ""} == {
-            "rule": "r", "title": "", "severity": "high", "in-scope": 8, "met": 0, "breach": 8, "pending": 0, "exempt": 0,
+            "rule": "r", "title": "", "severity": "high", "topic": None, "in-scope": 8, "met": 0, "breach": 8, "pending": 0, "exempt": 0,
             "unproven": 0
         }  # fmt: skip

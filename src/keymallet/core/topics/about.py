@@ -10,6 +10,7 @@ import polars as pl
 
 from keymallet.core import wording
 from keymallet.core.intervals import START, STOP
+from keymallet.core.topics.lockouts import GETS_IN
 from keymallet.core.topics.picture import STATE, Picture, how_many
 
 
@@ -50,7 +51,7 @@ def _lockouts(picture: Picture, clock: ZoneInfo) -> list[str]:
     if not picture.rows.height:
         return []
     row = picture.rows.row(0, named=True)
-    told = [row[STATE]]
+    told = ["locked, and gets in by a key or a session" if row[STATE] == GETS_IN else row[STATE]]
     told += [f"by {row['cause']}"] if row["cause"] and row["lasts"] else []
     told += [f"since {_day(row['since'], clock)}"] if row["since"] and row["lasts"] else []
     told += [row["lasts"]] if row["lasts"] else []

@@ -212,7 +212,11 @@ def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
         pl.col("asks-accounts").alias("asks"),
         pl.col("leaves-out-accounts").alias("leaves out"),
         pl.col("names-nobody").list.join(", ").replace("", None).alias("names nobody"),
-    ).sort(pl.col("state").replace_strict({"off": 0, "watching": 1}, default=2), "asks", "gate")
+    ).sort(
+        (pl.col("asks") != 0) | (pl.col("state") != "enforced"),
+        pl.col("state").replace_strict({"watching": 0, "enforced": 1}, default=2),
+        "gate",
+    )
 
 
 def _on_gates(gates: pl.DataFrame) -> str:

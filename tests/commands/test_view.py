@@ -44,6 +44,20 @@ def test_rows_and_groups_tell_the_same(gathered: Path, topic: str) -> None:
         assert sum(group[state] for group in groups for state in told["states"]) == len(rows)
 
 
+def test_the_tables_beside_the_picture_are_whole(gathered: Path) -> None:
+    """Every opening with what is amiss with it, not only the ten that a terminal shows; gates by name."""
+    words = ("view", "elevation", *AT, "--part", "openings", "--format", "csv")
+    openings = list(csv.DictReader(io.StringIO(run(*words, cwd=gathered, expect=0).stdout)))
+    assert len(openings) == len((gathered / "exports/openings.csv").read_text("utf-8-sig").splitlines()) - 1
+    own = {row["elevation"] for row in openings if "approved by oneself" in row["amiss"]}
+    planted = csv.DictReader((gathered / "ground-truth.csv").open(encoding="utf-8"))
+    assert own == {row["subject"].split()[0] for row in planted if row["rule"] == "opening-approved"}
+    words = ("view", "factors", *AT, "--part", "gates", "--format", "json")
+    told = json.loads(run(*words, cwd=gathered, expect=0).stdout)
+    assert told["part"] == "gates" and len(told["rows"]) == 6
+    assert "--part amiss --format csv" in run("view", "temporary", *AT, cwd=gathered, expect=0).stdout
+
+
 @pytest.mark.parametrize("topic", TOPICS)
 @pytest.mark.parametrize(("form", "begins"), [("png", b"\x89PNG"), ("svg", b"<?xml")])
 def test_every_topic_is_drawn(gathered: Path, tmp_path: Path, topic: str, form: str, begins: bytes) -> None:
@@ -70,6 +84,8 @@ def test_every_topic_there_is_has_a_view_and_rules(gathered: Path) -> None:
         (("factors", "--by", "units"), '--by: factors cannot be grouped by "units"; did you mean "unit"?'),
         (("factors", "--figure", "x.gif"), "a figure is a PNG or an SVG"),
         (("factors", "--figure", "no/such/folder.png"), "the file cannot be written"),
+        (("factors", "--part", "gates"), "--part and --groups choose which rows are written"),
+        (("factors", "--part", "gate", "--format", "csv"), 'has no table "gate"; did you mean "gates"?'),
         (("factors", "--rows", "many"), '"many" is no number of rows'),
     ],
 )

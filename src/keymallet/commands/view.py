@@ -23,12 +23,13 @@ from keymallet.commands.main import CLEAN
 if TYPE_CHECKING:
     from keymallet.core.judge import Judgement
     from keymallet.core.run import Run
-    from keymallet.core.topics.picture import Picture, Topic
+    from keymallet.core.topics.picture import Picture, Section, Topic
 
 EXAMPLES = [
     ("keymallet view factors", "who can prove a sign-in with what, and who is made to"),
     ("keymallet view factors --by unit --figure coverage.png", "coverage by unit, and a picture of it"),
     ("keymallet view factors --format csv --output factors.csv", "a line for every account"),
+    ("keymallet view elevation --part openings --format csv", "every opening, and what is amiss with it"),
 ]
 WORST = 5
 ROWS = 12
@@ -41,6 +42,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--figure", metavar="FILE", help="draw it: a .png or .svg file")
     add_rows_format(parser)
     parser.add_argument("--groups", action="store_true", help="with --format: a row for each group instead")
+    parser.add_argument(
+        "--part",
+        metavar="NAME",
+        help="with --format: the rows of one of its tables, such as gates or openings",
+    )
     parser.add_argument("--rows", type=how_many("rows"), default=ROWS, metavar="N",
                         help=f"rows of the list (default: {ROWS})")  # fmt: skip
     parser.add_argument("--worst", type=how_many("accounts"), default=WORST, metavar="N",
@@ -53,6 +59,10 @@ def run(options: argparse.Namespace) -> int:
     """Work the topic out and show it. Raises KeymalletError for a topic or grouping there is not."""
     from keymallet.core.topics.picture import by_group, work_out
 
+    if options.format == "table" and (options.part or options.groups):
+        from keymallet.core.problems import fail
+
+        raise fail("--part and --groups choose which rows are written", hint="add --format csv or json")
     topic = _topic(options.topic)
     by = _grouping(options.by, topic)
     case = open_case(options)
@@ -78,7 +88,10 @@ def run(options: argparse.Namespace) -> int:
             "told": list(picture.told),
             "states": {state.word: state.meaning for state in picture.states},
         }
-        if options.groups:
+        if options.part:
+            section = _part(options.part, picture)
+            write_rows(options, section.rows, {**head, "part": section.title}, "rows")
+        elif options.groups:
             write_rows(options, groups, {**head, "by": by}, "groups")
         else:
             write_rows(options, picture.rows, head, "rows")
@@ -106,6 +119,17 @@ def _grouping(by: str | None, topic: Topic) -> str:
         hint = did_you_mean(by, topic.groupings) or f"there are: {', '.join(topic.groupings)}"
         raise fail(f'--by: {topic.name} cannot be grouped by "{by}"', hint=hint)
     return by or topic.groupings[0]
+
+
+def _part(name: str, picture: Picture) -> Section:
+    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.problems import fail
+
+    parts = {section.name: section for section in picture.sections}
+    if name not in parts:
+        told = f"there are: {', '.join(parts)}" if parts else "there is none on this evidence"
+        raise fail(f'--part: {picture.topic} has no table "{name}"', hint=did_you_mean(name, parts) or told)
+    return parts[name]
 
 
 def _draw(file: str, picture: Picture, outcome: Run, by: str) -> None:

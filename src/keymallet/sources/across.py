@@ -65,14 +65,27 @@ def mark_shared_keys(readings: list[Reading], tables: dict[str, pl.DataFrame]) -
 
 
 def mark_shared_devices(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
-    """Enter, for each factor, which accounts of other people are proven by the same device."""
+    """Enter, for each factor, which accounts of other people are proven by the same device.
+
+    Where no device is told, a label that looks like a serial number stands for one.
+    """
     suppliers = _suppliers(readings, facts.FACTOR, "device")
+    suppliers += [each for each in _suppliers(readings, facts.FACTOR, "label") if each not in suppliers]
     if not suppliers:
         return
-    factors, _ = _with_sharers(tables[facts.FACTOR.name], tables, "device")
-    tables[facts.FACTOR.name] = factors.drop(_PLACE)
+    factors = tables[facts.FACTOR.name]
+    told = [pl.col(name) for name in ("device",) if name in factors.columns]
+    if "label" in factors.columns:
+        told.append(pl.when(pl.col("label").str.contains(_A_SERIAL)).then(pl.col("label")))
+    marked, _ = _with_sharers(factors.with_columns(pl.coalesce(told).alias(_DEVICE)), tables, _DEVICE)
+    tables[facts.FACTOR.name] = marked.drop(_PLACE, _DEVICE)
     for reading in suppliers:
         reading.supply[facts.FACTOR.name] |= {"shared-with": "the same device, over all sources"}
+
+
+_DEVICE = "device or serial"
+_A_SERIAL = r"\d{5,}|\d[\dA-Fa-f]{7,}"
+"""Five figures in a row, or eight of a hexadecimal number: `YK 10482233`, not `my phone 2`."""
 
 
 def mark_shared_passwords(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:

@@ -26,6 +26,7 @@ TONES = {
 }
 """How each tone is drawn in bars, and its colour: never the colour alone."""
 BAR, LEAST_BAR = 16, 6
+SECTION_ROWS = 10
 WIDEST_NAME = 28
 WIDEST_WORDS = (24, 12, 6)
 NO_GROUP = "(none)"
@@ -115,13 +116,17 @@ def show_meanings(out: Console, picture: Picture) -> None:
 
 
 def show_section(out: Console, section: Section, clock: ZoneInfo) -> None:
-    """Print a table of its own with its heading, and the sentence that belongs to it."""
+    """Print a table of its own with its heading, its first rows, and the sentence that belongs to it."""
     out.print()
     out.print(text(section.title, "dim"))
-    if section.rows.height:
-        show_rows(out, section.rows, dict(section.kinds), clock, margin=2)
-    if section.note:
-        out.print(Padding(text(section.note, "italic"), (0, 0, 0, 2), expand=False))
+    shown = section.rows.head(SECTION_ROWS).select(section.shown or section.rows.columns)
+    if shown.height:
+        show_rows(out, shown, dict(section.kinds), clock, margin=2)
+    more = section.rows.height - shown.height
+    notes = [section.note] if section.note else []
+    notes += [f"and {more:,} more (--part {section.name} --format csv)"] if more else []
+    for note in notes:
+        out.print(Padding(text(note, "italic"), (0, 0, 0, 2), expand=False))
 
 
 def show_entries(out: Console, picture: Picture, clock: ZoneInfo) -> None:

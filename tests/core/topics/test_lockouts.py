@@ -59,7 +59,7 @@ def test_until_when_and_what_lifts_it() -> None:
         "timed": "2026-11-24 10:20", "plain": "when lifted", "admin": "when lifted", "safe": "when lifted", "open": None,
     }  # fmt: skip
     assert of_each(picture, "unlocked by") == {
-        "timed": "itself", "plain": "service desk", "admin": "stronger hand", "safe": "stronger hand", "open": None,
+        "timed": "itself", "plain": "the desk", "admin": "a stronger hand", "safe": "a stronger hand", "open": None,
     }  # fmt: skip
     assert picture.told[0] == "4 accounts locked: 3 cause not known, 1 by failures."
     assert (
@@ -77,12 +77,28 @@ def test_settings_against_the_book() -> None:
         {"setting": name, "applies_to": ["everyone"], "lock_after": after, "lock_for": span}
         for name, after, span in (
             ("good", 10, timedelta(minutes=30)), ("late", 11, None), ("never", None, None),
-            ("short", 5, timedelta(minutes=29)),
+            ("short", 5, timedelta(minutes=29)), ("both", 11, timedelta(minutes=1)),
         )
     ]  # fmt: skip
     (section,) = picture_of("lockouts", evidence([account("a")], setting=settings), limits).sections
     told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
-    assert told == {"good": None, "late": "late, or never", "never": "late, or never", "short": "too short"}
+    assert told == {
+        "good": None,
+        "late": "late, or never",
+        "never": "late, or never",
+        "short": "too short",
+        "both": "late, or never, too short",
+    }
+
+
+def test_the_window_against_the_book() -> None:
+    """Failures that are counted together too briefly never add up."""
+    limits = '[limits]\ncounted-within = "15min"\n'
+    settings = [{"setting": name, "applies_to": ["everyone"], "lock_after": 5, "count_within": within}
+                for name, within in (("brief", timedelta(minutes=14)), ("long", timedelta(minutes=15)), ("any", None))]  # fmt: skip
+    (section,) = picture_of("lockouts", evidence([account("a")], setting=settings), limits).sections
+    told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
+    assert told == {"brief": "counts too briefly", "long": None, "any": None}
 
 
 def test_what_failed_after_the_instant_is_not_known_then() -> None:

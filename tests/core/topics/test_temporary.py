@@ -110,6 +110,17 @@ def test_keys_that_last() -> None:
         assert amiss(picture(accounts, [key("session", **over)]), "session") == {}
 
 
+def test_two_keys_where_one_would_do() -> None:
+    """Two that work; one that is revoked does not count."""
+    fresh = {"expires": None, "last_used": days_ago(0.5)}
+    two = picture([account("a")], [key("api-key", **fresh), key("api-key", key="2", **fresh)])
+    assert two.rows.filter(two.rows["what"] == "api-key")["amiss"].to_list() == [["one of several"]] * 2
+    one = picture(
+        [account("a")], [key("api-key", **fresh), key("api-key", key="2", state="revoked", **fresh)]
+    )
+    assert amiss(one, "api-key") == {"a": []}
+
+
 def test_three_ends_are_told_apart() -> None:
     """Of the account, of its password, of its last key; and what is open past the first."""
     accounts = [

@@ -54,7 +54,7 @@ def _lockouts(picture: Picture, clock: ZoneInfo) -> list[str]:
     told = ["locked, and gets in by a key or a session" if row[STATE] == GETS_IN else row[STATE]]
     told += [f"by {row['cause']}"] if row["cause"] and row["lasts"] else []
     told += [f"since {_day(row['since'], clock)}"] if row["since"] and row["lasts"] else []
-    told += [row["lasts"]] if row["lasts"] else []
+    told += [f"until {row['ends']}" if row["until"] else row["lasts"]] if row["lasts"] else []
     told += (
         [f"{how_many(row['failures'], 'failure')} of {row['of']}"] if row["failures"] and row["of"] else []
     )

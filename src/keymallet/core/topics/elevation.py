@@ -24,7 +24,6 @@ from keymallet.core.topics.picture import (
     Topic,
     how_many,
     in_order,
-    some_names,
 )
 
 STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
@@ -39,7 +38,6 @@ WEEKS = 4
 """The hours a week are those of so many weeks up to the instant judged at."""
 _LOOKED_BACK = timedelta(weeks=WEEKS)
 _DRAWN = timedelta(weeks=12)
-_LISTED = 10
 
 
 def asked(book: Rulebook) -> Asked:
@@ -58,8 +56,7 @@ def asked(book: Rulebook) -> Asked:
         in_force="(starts is unknown or until(starts) <= 0s) and (ends is unknown or until(ends) > 0s)",
         enabled="account.enabled",
     ).limit(facts.GRANT, "right-unused", "90d", under="unused_for")
-    names = ("elevation", "role", "starts", "ends", "closed", "outcome", "reason", "approved-by", "lasted")
-    asking.columns(facts.ELEVATION, *names, "stretch", prefix="opening ")
+    asking.columns(facts.ELEVATION, "starts", "ends", "closed", *_TOLD, prefix="opening ")
     asking.conditions(
         facts.ELEVATION,
         opened="outcome = opened",
@@ -108,10 +105,7 @@ def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Data
     elevations, accounts = frames[facts.ELEVATION.name], frames[facts.ACCOUNT.name]
     rows = elevations[ROW]
     names = account_names(accounts, elevations)
-    told = [
-        answers[f"opening {name}"].alias(name)
-        for name in ("elevation", "role", "reason", "lasted", "stretch")
-    ]
+    told = [answers[f"opening {name}"].alias(name) for name in _TOLD]
     return pl.DataFrame(
         [
             rows,
@@ -131,6 +125,9 @@ def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Data
     )
 
 
+_TOLD = (
+    "elevation", "role", "reason", "lasted", "stretch", "approved-by", "asked", "proof", "outcome", "ticket",
+)  # fmt: skip
 _TRUTHS = (
     "opened", "open_now", "own_approval", "no_approval", "hollow", "copied", "no_proof", "no_right",
     "overrun",
@@ -257,23 +254,22 @@ def _sections(
     opened = openings.filter("opened")
     people = hours_a_week(opened, judgement.at)
     if people.height:
-        named = [some_names(each, 1) for each in people["account"].head(_LISTED)]
-        shown = people.head(_LISTED).select(
-            pl.Series("who", named, dtype=pl.String),
-            "openings", "a week", "last 7 days", "longest stretch",
-        )  # fmt: skip
+        more = pl.col("account").list.len() - 1
+        first = pl.col("account").list.first()
+        named = pl.when(more > 0).then(pl.format("{} and {} more", first, more)).otherwise(first)
+        shown = people.select(named.alias("who"), "openings", "a week", "last 7 days", "longest stretch")
         spans = dict.fromkeys(("a week", "last 7 days", "longest stretch"), Kind.SPAN)
         note = f"hours a week over the last {WEEKS} weeks; overlaps count once"
-        found.append(Section("who is opened most", shown, {**spans, "openings": Kind.COUNT}, note))
-    amiss = faults_of(openings).filter(pl.col("amiss").list.len() > 0)
-    if amiss.height:
-        latest = amiss.sort(START, descending=True).select(
-            "account", "elevation", START, "lasted", "amiss", "reason"
-        )
-        note = f"and {latest.height - _LISTED:,} more" if latest.height > _LISTED else ""
+        found.append(Section("people", "who is opened most", shown, {**spans, "openings": Kind.COUNT}, note))
+    told = faults_of(openings)
+    wanting = int((told["amiss"].list.len() > 0).sum())
+    if told.height:
+        ordered = told.sort(pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True])
         kinds = {START: Kind.INSTANT, "lasted": Kind.SPAN, "amiss": Kind.WORDS}
+        note = f"{wanting:,} of {told.height:,} want a look"
+        title = "openings, those that want a look first"
         found.append(
-            Section("openings that want a look, the newest first", latest.head(_LISTED), kinds, note)
+            Section("openings", title, ordered.select(_OF_OPENINGS), kinds, note, _SHOWN_OF_OPENINGS)
         )
     sign_ins = judgement.workspace.frames[facts.SIGN_IN.name]
     outside = (answers["outside"] & answers["opens_only"].gather(sign_ins[ROW])).fill_null(False).arg_true()
@@ -286,9 +282,16 @@ def _sections(
             pl.len().cast(pl.Int64).alias("sign-ins"), pl.col("at").max().alias("the last")
         )
         kinds = {"sign-ins": Kind.COUNT, "the last": Kind.INSTANT}
-        ordered = counted.sort("sign-ins", "account", descending=[True, False]).head(_LISTED)
-        found.append(Section("signed in while nothing was open", ordered, kinds))
+        ordered = counted.sort("sign-ins", "account", descending=[True, False])
+        found.append(Section("outside", "signed in while nothing was open", ordered, kinds))
     return found
+
+
+_OF_OPENINGS = (
+    "account", "elevation", "role", "asked", "approved-by", START, "ends", "closed", "lasted", "stretch",
+    "proof", "outcome", "amiss", "reason", "ticket",
+)  # fmt: skip
+_SHOWN_OF_OPENINGS = ("account", "elevation", START, "lasted", "amiss", "reason")
 
 
 def faults_of(openings: pl.DataFrame) -> pl.DataFrame:

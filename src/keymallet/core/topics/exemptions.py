@@ -38,6 +38,8 @@ NO_END, UNREVIEWED, OWN_APPROVAL, NOT_APPROVED, NOBODY, NO_RULE, UNNEEDED, BROAD
     "nothing needs it", "covers more than approved", "no real reason",
 )  # fmt: skip
 EMERGENCY = "emergency"
+_MOST_EMERGENCY = 500
+"""So many emergency accounts are looked at one by one; whoever has more has none."""
 _COLUMNS = (
     "exemption", "kind", "accounts", "rules", "reason", "asked-by", "approved-by", "from", "until",
     "reviewed", "review-every", "drilled", "watch", "safeguards", "matched", "covers", "excuses",
@@ -154,7 +156,7 @@ def _told(judgement: Judgement, rows: pl.DataFrame) -> tuple[str, ...]:
 
 def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
     found = []
-    rows = answers["emergency"].fill_null(False).arg_true()
+    rows = answers["emergency"].fill_null(False).arg_true().head(_MOST_EMERGENCY)
     if len(rows):
         names = ("account", "drilled", "last-sign-in", "use-explained", "watched")
         safe = pl.DataFrame([answers[name].gather(rows) for name in names]).with_columns(
@@ -170,7 +172,7 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
         }
         usable = int(answers["usable"].gather(rows).fill_null(False).sum())
         note = f"{usable:,} of {len(rows):,} can be used"
-        found.append(Section("emergency accounts", safe, kinds, note))
+        found.append(Section("emergency", "emergency accounts", safe, kinds, note))
     unlisted = answers["unlisted"].fill_null(False).arg_true()
     if len(unlisted):
         out = pl.DataFrame([answers[name].gather(unlisted) for name in ("account", "left-out-by")])
@@ -182,7 +184,8 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
                 "which": [some_names(each) for each in grouped["account"]],
             }
         )
-        found.append(Section("left out by a gate, and not in the register", shown, {"accounts": Kind.COUNT}))
+        title = "left out by a gate, and not in the register"
+        found.append(Section("unlisted", title, shown, {"accounts": Kind.COUNT}))
     return found
 
 

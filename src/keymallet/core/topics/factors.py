@@ -42,7 +42,6 @@ _WEAK = "kind in [sms, voice, email, recovery-codes]"
 _RELAYED = "kind in [otp, push, software-key, biometric]"
 _ALONE = "kind in [passkey, smartcard]"
 """Proves two things at once: that one has it, and that one may use it."""
-_LISTED = 6
 
 
 def asked(book: Rulebook) -> Asked:
@@ -178,7 +177,7 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
     gates = _gates(answers)
     if gates.height:
         found.append(
-            Section("gates", gates, {"asks": Kind.COUNT, "leaves out": Kind.COUNT}, _on_gates(gates))
+            Section("gates", "gates", gates, {"asks": Kind.COUNT, "leaves out": Kind.COUNT}, _on_gates(gates))
         )
     outside = (
         rows.filter(pl.col("gate").is_in([LEFT_OUT, WATCHED, BETWEEN])) if gates.height else rows.clear()
@@ -192,11 +191,11 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
         )
         named = [some_names(each) for each in grouped["account"]]
         shown = grouped.select("gate", "population", pl.col("by").replace("", None), "accounts")
-        shown = shown.with_columns(pl.Series("which", named, dtype=pl.String)).head(_LISTED * 2)
-        found.append(Section("whom nothing makes prove more", shown, {"accounts": Kind.COUNT}))
+        shown = shown.with_columns(pl.Series("which", named, dtype=pl.String))
+        found.append(Section("not-asked", "whom nothing makes prove more", shown, {"accounts": Kind.COUNT}))
     wanting = _wanting(judgement, answers)
     if wanting.height:
-        found.append(Section("factors that want a look", wanting, {"factors": Kind.COUNT}))
+        found.append(Section("wanting", "factors that want a look", wanting, {"factors": Kind.COUNT}))
     return found
 
 

@@ -25,6 +25,7 @@ from keymallet.core.topics.picture import (
     how_many,
     in_order,
 )
+from keymallet.core.word_lists import words_that_hold
 
 GETS_IN, LOCKED, NEAR, RUN_OUT, UNPROVEN, OPEN = (
     "gets in", "locked", "near it", "run out", "unproven", "not locked",
@@ -37,10 +38,10 @@ STATES = (
     State(UNPROVEN, "no source tells", Tone.OPEN),
     State(OPEN, "not locked", Tone.FINE),
 )
-DESK, STRONGER = "service desk", "stronger hand"
+WHEN_LIFTED = "when lifted"
+DESK, STRONGER = "the desk", "a stronger hand"
 _SHOWN_BACK = timedelta(days=14)
 BUCKET = timedelta(hours=6)
-_LISTED = 10
 
 
 def asked(book: Rulebook) -> Asked:
@@ -67,6 +68,9 @@ def asked(book: Rulebook) -> Asked:
         asking.conditions(facts.SETTING, **{"weak after": weak})
     if "lock-for" in book.limits:
         asking.conditions(facts.SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
+    if "counted-within" in book.limits:
+        narrow = "count-within is known and count-within < limit.counted-within"
+        asking.conditions(facts.SETTING, **{"weak within": narrow})
     asking.columns(facts.SIGN_IN, "at", "origin", prefix="sign-in ")
     return asking.conditions(facts.SIGN_IN, failed="outcome = failure").asked
 
@@ -92,7 +96,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         },
         measures=("again",),
         sections=tuple(_sections(judgement, answers, failures)),
-        shown=(STATE, "account", "cause", "lasts", "failed"),
+        shown=("held", "account", "since", "lasts", "failed"),
         drawn={
             "failures": _in_buckets(failures, judgement),
             "locks": held.drop_nulls("since").select("account", "since", "cause"),
@@ -137,7 +141,7 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
     ).filter(answers["enabled"].fill_null(True))
     rows = rows.with_columns(
         pl.when(is_locked & pl.col("until").is_not_null()).then(until)
-        .when(is_locked & ~pl.col("by_itself")).then(pl.lit("when lifted"))
+        .when(is_locked & ~pl.col("by_itself")).then(pl.lit(WHEN_LIFTED))
         .when(is_locked).then(pl.lit("not known"))
         .alias("ends"),
         pl.when(~is_locked).then(None)
@@ -149,10 +153,15 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         pl.when(pl.col("of").is_null()).then(pl.col("failures").cast(pl.String))
         .otherwise(pl.format("{} of {}", "failures", "of")).alias("failed"),
     ).drop("by_itself")  # fmt: skip
-    lasts = pl.when(pl.col("until").is_not_null()).then(pl.format("until {}", "ends")).otherwise(
-        pl.format("{} ({})", "ends", "unlocked by")
-    )  # fmt: skip
-    rows = rows.with_columns(lasts.alias("lasts"))
+    lasts = (
+        pl.when(pl.col("until").is_not_null())
+        .then(pl.col("ends"))
+        .when(pl.col("ends") == WHEN_LIFTED)
+        .then(pl.format("needs {}", "unlocked by"))
+        .otherwise(pl.col("ends"))
+    )
+    held = pl.when(is_locked & pl.col("cause").is_not_null()).then(pl.format("{} by {}", STATE, "cause"))
+    rows = rows.with_columns(lasts.alias("lasts"), held.otherwise(pl.col(STATE)).alias("held"))  # fmt: skip
     return in_order(rows, STATES, ~stronger.fill_null(False), pl.col("failures") * -1, "account")
 
 
@@ -178,7 +187,7 @@ def _told(
     by = ", ".join(f"{number:,} by {cause}" if cause != "cause not known" else f"{number:,} {cause}"
                    for cause, number in causes)  # fmt: skip
     told = [f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}."]
-    lifted = int((held["ends"] == "when lifted").sum())
+    lifted = int((held["ends"] == WHEN_LIFTED).sum())
     if lifted:
         strong = int((held["unlocked by"] == STRONGER).sum())
         told.append(
@@ -199,32 +208,30 @@ def _sections(
     judgement: Judgement, answers: Mapping[str, pl.Series], failures: pl.DataFrame
 ) -> list[Section]:
     found = []
-    spraying = on_many(failures).head(_LISTED)
+    spraying = on_many(failures)
     if spraying.height:
         shown = spraying.select("origin", "accounts", "failures", *_when(judgement))
         note = "a few passwords tried on everybody"
-        found.append(
-            Section(
-                "one origin, many accounts", shown, {"accounts": Kind.COUNT, "failures": Kind.COUNT}, note
-            )
-        )
-    hammered = on_one(failures).head(_LISTED)
+        kinds = {"accounts": Kind.COUNT, "failures": Kind.COUNT}
+        found.append(Section("origins", "one origin, many accounts", shown, kinds, note))
+    hammered = on_one(failures)
     if hammered.height:
         named = hammered.with_columns(answers["account"].gather(hammered[ROW]).alias("account"))
         shown = named.select("account", "failures", "origins", *_when(judgement))
         kinds = {"failures": Kind.COUNT, "origins": Kind.COUNT}
-        found.append(Section("many failures, one account", shown, kinds))
+        found.append(Section("attacked", "many failures, one account", shown, kinds))
     settings = _settings(answers)
     if settings.height:
         kinds = {"locks after": Kind.COUNT, "locks for": Kind.SPAN, "counts within": Kind.SPAN}
-        found.append(Section("what locks, system by system", settings, kinds))
+        found.append(Section("settings", "what locks, system by system", settings, kinds))
     exposed = (answers["emergency"] & (answers["threshold"] > 0)).fill_null(False).arg_true()
     if len(exposed):
         shown = pl.DataFrame(
             [answers["account"].gather(exposed), answers["threshold"].gather(exposed).alias("after")]
         )
         note = "whoever knows the name can lock it when it is needed most"
-        found.append(Section("emergency accounts that failures can lock", shown, {"after": Kind.COUNT}, note))
+        title = "emergency accounts that failures can lock"
+        found.append(Section("exposed", title, shown, {"after": Kind.COUNT}, note))
     return found
 
 
@@ -238,16 +245,11 @@ def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     names = {"source": "source", "setting": "setting", "lock-after": "locks after", "lock-for": "locks for",
              "count-within": "counts within"}  # fmt: skip
     told = pl.DataFrame([answers[f"set {name}"].alias(said) for name, said in names.items()])
-    nobody = pl.repeat(False, told.height, dtype=pl.Boolean, eager=True)
-    late, short = (answers.get(name, nobody).fill_null(False) for name in ("weak after", "weak for"))
-    return told.with_columns(
-        pl.col("source").cast(pl.String),
-        pl.DataFrame({"late": late, "short": short}).select(
-            pl.when(pl.col("late") & pl.col("short")).then(pl.lit("late and short"))
-            .when("late").then(pl.lit("late, or never")).when("short").then(pl.lit("too short"))
-            .alias("against the rulebook")
-        ).to_series(),
-    ).sort("against the rulebook", "source", "setting", nulls_last=True)  # fmt: skip
+    against = {"weak after": "late, or never", "weak for": "too short", "weak within": "counts too briefly"}
+    faults = [(word, answers[name]) for name, word in against.items() if name in answers]
+    amiss = words_that_hold(faults, told.height).list.join(", ").replace("", None)
+    told = told.with_columns(pl.col("source").cast(pl.String), amiss.alias("against the rulebook"))
+    return told.sort("against the rulebook", "source", "setting", nulls_last=True)
 
 
 LOCKOUTS = Topic(

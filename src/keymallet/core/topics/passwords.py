@@ -50,7 +50,6 @@ WEEKS = 12
 """So many weeks ahead the wave of expiries is told."""
 BATCH = 10
 """Passwords of one source that were set on one day stand out from so many on, if no limit says otherwise."""
-_LISTED = 8
 _WEAKER = (
     ("min-length", "password-length", "shorter passwords"),
     ("classes", "password-classes", "fewer classes of characters"),
@@ -237,17 +236,17 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
     found = []
     weaker = _weaker(answers)
     if weaker.height:
-        found.append(Section("systems that ask for less than the rulebook", weaker))
+        found.append(Section("weaker", "systems that ask for less than the rulebook", weaker))
     batches = _batches(rows, judgement.workspace.clock)
     if batches.height:
         kinds = {"passwords": Kind.COUNT}
         note = "so many on one day were given one password, or came from another system"
-        found.append(Section("set for many on one day", batches, kinds, note))
+        found.append(Section("batches", "set for many on one day", batches, kinds, note))
     shared = rows.filter(pl.col("shared with").list.len() > 0)
     if shared.height:
         kinds = {"shared with": Kind.WORDS, "changed": Kind.INSTANT}
         columns = ("account", "shared with", "changed")
-        found.append(Section("the very same password", shared.select(columns).head(_LISTED), kinds))
+        found.append(Section("copies", "the very same password", shared.select(columns), kinds))
     return found
 
 
@@ -264,7 +263,7 @@ def _batches(rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
     )
     usual = pl.col("passwords").median().over("source")
     out = days.filter((pl.col("passwords") >= BATCH) & (pl.col("passwords") >= 5 * usual))
-    out = out.sort("passwords", "day", descending=[True, False]).head(_LISTED)
+    out = out.sort("passwords", "day", descending=[True, False])
     named = [some_names(each) for each in out["account"]]
     return out.select(
         pl.col("source").cast(pl.String), pl.col("day").cast(pl.String), "passwords",

@@ -39,12 +39,17 @@ class State:
 
 @dataclass(frozen=True)
 class Section:
-    """A table of its own beside the picture. `note` is a sentence beneath it."""
+    """A table of its own beside the picture, under a short `name`. `note` is a sentence beneath it.
 
+    `rows` are all there are; a terminal shows the first few, and of them the columns `shown` (or all).
+    """
+
+    name: str
     title: str
     rows: pl.DataFrame
     kinds: Mapping[str, Kind] = field(default_factory=dict)
     note: str = ""
+    shown: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -40,10 +40,10 @@ STATES = (
     State(IN_ORDER, "has the end it needs, or needs none", Tone.FINE),
 )
 ACCOUNT, PASSWORD = "account", "password"
+SEVERAL = "one of several"
 HANDED_OUT = "[invitation, reset-link, one-time-pass]"
 WEEKS_BACK, WEEKS = 4, 12
 """The calendar strip goes from so many weeks back to so many ahead."""
-_LISTED = 8
 _TEMPORARY = (
     "kind = guest or ends is known or on-roster and person.contract in [contractor, temporary, external]"
     " or on-roster and person.status in [left, expected]"
@@ -103,6 +103,7 @@ def asked(book: Rulebook) -> Asked:
     )
     asking.values(
         facts.ACCOUNT,
+        api_keys=f"count key ({_WORKS} and kind = api-key)",
         latest_key="latest key.expires (state = active)",
         keys=f"count key ({_WORKS} and kind != session)",
         sessions=f"count key ({_WORKS} and kind = session)",
@@ -180,7 +181,9 @@ def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
             answers["key expires"].alias("ends"),
         ]
     )
-    told = frame.with_columns(_words("key", _faults_of_keys(judgement.rulebook), answers))
+    several = (answers["key kind"] == "api-key") & (answers["api_keys"].gather(rows) > 1)
+    faults = {**answers, f"key {SEVERAL}": several}
+    told = frame.with_columns(_words("key", [*_faults_of_keys(judgement.rulebook), SEVERAL], faults))
     return told.filter(answers["works"].fill_null(False)).select(_BARE)
 
 
@@ -249,17 +252,17 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
             pl.col("amiss").alias("what is amiss"),
             "number",
             pl.col("what").list.join(", ").alias("with"),
-            pl.Series("on", [some_names(each.unique(maintain_order=True), 2) for each in counted["account"]],
+            pl.Series("on", [some_names(each.unique(maintain_order=True), 1) for each in counted["account"]],
                       dtype=pl.String),
         )  # fmt: skip
-        found.append(Section("what is amiss", shown, {"number": Kind.COUNT}))
+        found.append(Section("amiss", "what is amiss", shown, {"number": Kind.COUNT}))
     still = _still_open(judgement, answers)
     if still.height:
         kinds = {"account ends": Kind.INSTANT, "password ends": Kind.INSTANT, "last key ends": Kind.INSTANT}
         note = (
             "three ends that are easily taken for one another; open are those of keys, sessions and openings"
         )
-        found.append(Section("past their end, and what is still open", still.head(_LISTED), kinds, note))
+        found.append(Section("still-open", "past their end, and what is still open", still, kinds, note))
     return found
 
 

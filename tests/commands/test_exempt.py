@@ -145,3 +145,56 @@ def test_an_estate_without_a_register(railway: Path) -> None:
     assert 'add register = "exemptions.toml" to the estate file' in done.stderr
     told = run("view", "exemptions", *AT, cwd=railway, expect=0).stdout
     assert "There is no register of exemptions" in told
+
+
+IN_ORDER = (
+    'kind = "technical"\naccounts = ["directory/counter-*"] # why\nrules = ["password-age"]\nreason = "Tills are opened by card, never typed."\n'
+    'asked-by = "x"\napproved-by = "y"\nuntil = 2027-01-01\nmatched = 10\n'
+)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "# only a comment",
+        "",
+        "\ufeff[exemption.a]\n" + IN_ORDER,
+        ("[exemption.a]\n" + IN_ORDER).replace("\n", "\r\n"),
+        "".join(f"exemption.a.{line}\n" for line in IN_ORDER.replace(" # why", "").splitlines()),
+    ],
+    ids=["comment", "empty", "byte order mark", "CRLF", "dotted"],
+)
+def test_however_it_is_written(railway: Path, text: str) -> None:
+    """What stands there stays, line ends too; another entry follows, and each can be reviewed and ended."""
+    file = railway / "exemptions.toml"
+    file.write_bytes(text.encode())
+    run(*ADD, *END, *AT, cwd=railway, expect=0)
+    after = file.read_bytes().decode()
+    assert after.startswith(text.removeprefix("\ufeff").rstrip())
+    assert after.count("\r\n") in (0, after.count("\n"))
+    for name in ["tills"] + ["a"] * ("exemption.a" in text):
+        run("exempt", "review", name, *AT, cwd=railway, expect=0)
+        run("exempt", "end", name, "--on", "2026-12-24", *AT, cwd=railway, expect=0)
+    ended = file.read_bytes().decode()
+    assert ended.count("2026-12-24") == 1 + ("exemption.a" in text)
+    assert ended.count("\r\n") in (0, ended.count("\n"))
+
+
+def test_an_inline_table_takes_no_more(railway: Path) -> None:
+    """It is said, with what to write instead; nothing is lost."""
+    text = "exemption = { a = { " + ", ".join(IN_ORDER.replace(" # why", "").splitlines()) + " } }\n"
+    (railway / "exemptions.toml").write_text(text)
+    done = run(*ADD, *END, *AT, cwd=railway, expect=2)
+    assert "which nothing can be added to" in done.stderr
+    assert (railway / "exemptions.toml").read_text() == text
+    run("exempt", "end", "a", *AT, cwd=railway, expect=0)
+
+
+def test_a_reason_is_kept_to_the_letter(railway: Path) -> None:
+    """Quotes, breaks and what would steer a terminal."""
+    words = [word if word != WHY else 'Line one of it\nline "two" \\ three \x1b[31m' for word in ADD]
+    run(*words, *END, *AT, cwd=railway, expect=0)
+    told = run("exempt", "list", *AT, "--format", "json", cwd=railway, expect=0).stdout
+    (entry,) = [row for row in json.loads(told)["entries"] if row["exemption"] == "tills"]
+    assert entry["reason"] == 'Line one of it\nline "two" \\ three \x1b[31m'
+    assert "\x1b" not in run("view", "exemptions", *AT, cwd=railway, expect=0).stdout

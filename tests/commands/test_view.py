@@ -132,7 +132,7 @@ def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(gathered: Pat
     assert "gates: asked by Administrators prove soundly" in east
     assert "standing: Directory owner, group emergency" in east
     assert "by failures; since 2026-11-24; until 2026-11-24 10:20" in short("ticketing/tix-1/i.schneetaler")
-    assert "api-key GVR-K-0031: too old, no end" in short("directory/svc-fares-1")
+    assert "api-key GVR-K-0031: too old, one of several, no end" in short("directory/svc-fares-1")
 
 
 def test_copies_of_a_password_are_seen_and_their_digests_are_gone(gathered: Path) -> None:

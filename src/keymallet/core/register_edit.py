@@ -5,6 +5,7 @@ What must not get in is refused here: an approval of one's own, no end, a reason
 
 from __future__ import annotations
 
+import tomllib
 from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any
@@ -12,12 +13,11 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 import tomlkit
-from tomlkit.items import AbstractTable
 
 from keymallet.core.exempting import covers_rule, matching
 from keymallet.core.hollow import hollow
 from keymallet.core.language.literals import span_text
-from keymallet.core.problems import Problem
+from keymallet.core.problems import Problem, fail
 from keymallet.core.register import Exemption
 from keymallet.core.register_facts import approves_itself
 
@@ -58,8 +58,10 @@ def faults_of(entry: Exemption, accounts: pl.DataFrame, rules: Iterable[str], at
 
 
 def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
-    """The register with one more entry at its end."""
-    document = tomlkit.parse(text)
+    """The register with one more entry at its end; what stands there stays as it is, to the letter.
+
+    Raises KeymalletError where no entry can follow: the others stand in a single inline table.
+    """
     table = tomlkit.table()
     told: dict[str, Any] = {
         "kind": entry.kind,
@@ -79,14 +81,25 @@ def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
     for key, value in told.items():
         if value not in (None, "", []):
             table.add(key, value)
-    if "exemption" not in document:
-        document.add("exemption", tomlkit.table(is_super_table=True))
-    entries = document["exemption"]
-    assert isinstance(entries, AbstractTable), "the register was read before"
-    if text.strip():
-        table.trivia.indent = "\n" if text.endswith("\n") else "\n\n"
-    entries.add(entry.id, table)
-    return tomlkit.dumps(document)
+    document = tomlkit.document()
+    document.add("exemption", tomlkit.table(is_super_table=True).add(entry.id, table))
+    before = f"{text.rstrip()}\n\n" if text.strip() else ""
+    found = _with_line_ends_of(text, before + tomlkit.dumps(document))
+    try:
+        tomllib.loads(found)
+    except tomllib.TOMLDecodeError:
+        hint = "write each as a table of its own: [exemption.some-id]"
+        raise fail(
+            "the entries stand in one inline table, which nothing can be added to", hint=hint
+        ) from None
+    return found
+
+
+def _with_line_ends_of(before: str, after: str) -> str:
+    """The text, with the line ends of another one where those are all alike."""
+    if "\r\n" not in before or before.count("\r\n") < before.count("\n"):
+        return after
+    return after.replace("\r\n", "\n").replace("\n", "\r\n")
 
 
 def changed(text: str, entry: str, clock: ZoneInfo, **values: datetime | int | str | None) -> str:
@@ -97,7 +110,7 @@ def changed(text: str, entry: str, clock: ZoneInfo, **values: datetime | int | s
         if value is not None:
             written = _written(value, clock) if isinstance(value, datetime) else value
             table[entry][name.replace("_", "-")] = written
-    return tomlkit.dumps(document)
+    return _with_line_ends_of(text, tomlkit.dumps(document))
 
 
 def _written(instant: datetime | None, clock: ZoneInfo) -> Any:

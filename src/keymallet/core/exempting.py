@@ -67,6 +67,10 @@ class Covers:
             for entry in self.register.exemptions
         ]
 
+    def touches(self, rule: Rule) -> bool:
+        """Whether any entry is about the rule."""
+        return any(covers_rule(entry, rule.id) for entry in self.register.exemptions)
+
     def of(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
         """Which rows of a rule's table each entry covers: AT_ROW, ENTRY, and `from` and `until` of it."""
         parts = [

@@ -106,8 +106,8 @@ class Judgement:
         return turns_to_breach(self.past, self.future, rule, self.codes[rule.id], rows, self.covered(rule))
 
     def covered(self, rule: Rule) -> pl.DataFrame | None:
-        """Which rows of the rule's table exemptions cover, and when; None where there is no register."""
-        if self.covers is None:
+        """Which rows of the rule's table exemptions cover, and when; None where none is about the rule."""
+        if self.covers is None or not self.covers.touches(rule):
             return None
         if rule.id not in self._covered:
             self._covered[rule.id] = self.covers.of(rule, self.workspace.frames[rule.table])
@@ -165,7 +165,7 @@ def _count_excused(
 ) -> None:
     """Enter of each exemption how many breaches it covers, whether it is in force or not."""
     parts = [pl.DataFrame(schema={ENTRY: pl.UInt32})]
-    for rule in rulebook.rules:
+    for rule in filter(covers.touches, rulebook.rules):
         if rule.id in codes:
             covered = covers.of(rule, workspace.frames[rule.table])
             broken = codes[rule.id].gather(covered[AT_ROW]).is_in(_BROKEN)
@@ -181,7 +181,7 @@ _BROKEN = [int(Verdict.BREACH), int(Verdict.PENDING)]
 
 def _exempt(workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers) -> None:
     """Set to exempt what is broken and covered by an exemption in force."""
-    for rule in rulebook.rules:
+    for rule in filter(covers.touches, rulebook.rules):
         covered = in_force(covers.of(rule, workspace.frames[rule.table]), workspace.at)
         if covered.height:
             rows = covered[AT_ROW].unique()

@@ -20,8 +20,8 @@ check: test                           ## what has to hold before a change lands
 
 bench: $(VENV)/ready                  ## times and memory on N accounts (default 1,000,000), as ratios
 	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[bench]'
-	$(BIN)/python bench/run.py build/bench $(N)
-	$(BIN)/python bench/views.py build/bench $(N)
+	$(BIN)/python bench/run.py build/bench $(N); told=$$?; \
+		$(BIN)/python bench/views.py build/bench $(N) && exit $$told
 
 screenshots: $(VENV)/ready            ## pictures of the commands' output for the docs
 	PATH=$(abspath $(BIN)):$$PATH tools/screenshots.sh docs/screenshots

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import importlib
 import io
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -59,6 +60,25 @@ def add_register(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--register", metavar="FILE", help="the register of exemptions (default: the estate's, if it has one)"
     )
+
+
+def add_actions(parser: argparse.ArgumentParser) -> Callable[[str, str], argparse.ArgumentParser]:
+    """Let a command have actions; what is returned adds one by its name and purpose."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+
+    def action(name: str, purpose: str) -> argparse.ArgumentParser:
+        return actions.add_parser(
+            name, help=purpose, description=f"{purpose[:1].upper()}{purpose[1:]}.", allow_abbrev=False
+        )
+
+    return action
+
+
+def run_action(command: str, options: argparse.Namespace) -> int:
+    """Run the action of a command that stands in a module of its own, such as `rules_check`."""
+    module = importlib.import_module(f"keymallet.commands.{command}_{options.action}")
+    action: Callable[[argparse.Namespace], int] = module.run
+    return action(options)
 
 
 def instant(written: str | None, clock: ZoneInfo) -> datetime:

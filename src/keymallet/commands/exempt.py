@@ -7,10 +7,8 @@ exempt, is counted, and is a breach again from the day on which the exemption en
 from __future__ import annotations
 
 import argparse
-import importlib
-from collections.abc import Callable
 
-from keymallet.commands.common import add_judging, add_rows_format
+from keymallet.commands.common import add_actions, add_judging, add_rows_format, run_action
 
 EXAMPLES = [
     ("keymallet exempt list", "every entry: whether it holds, what it covers, what is amiss with it"),
@@ -26,17 +24,11 @@ EXAMPLES = [
     ),
     ("keymallet exempt end back-from-leave", "end one now"),
 ]
-Run = Callable[[argparse.Namespace], int]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the actions, each with its own arguments."""
-    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
-
-    def action(name: str, purpose: str) -> argparse.ArgumentParser:
-        return actions.add_parser(
-            name, help=purpose, description=f"{purpose[:1].upper()}{purpose[1:]}.", allow_abbrev=False
-        )
+    action = add_actions(parser)
 
     listed = action("list", "show the entries: which hold, what they cover, what is amiss with them")
     add_rows_format(listed)
@@ -84,6 +76,4 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Run one action. Raises KeymalletError with what is wrong."""
-    module = importlib.import_module(f"keymallet.commands.exempt_{options.action}")
-    action: Run = module.run
-    return action(options)
+    return run_action("exempt", options)

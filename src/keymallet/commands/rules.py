@@ -6,11 +6,9 @@ Where no rulebook is named, it is the estate's. A bare name, like `base`, is one
 from __future__ import annotations
 
 import argparse
-import importlib
-from collections.abc import Callable
 from pathlib import Path
 
-from keymallet.commands.common import add_estate, add_rows_format, open_estate
+from keymallet.commands.common import add_actions, add_estate, add_rows_format, open_estate, run_action
 
 EXAMPLES = [
     ("keymallet rules check", "every fault of the estate's rulebook at once"),
@@ -19,17 +17,11 @@ EXAMPLES = [
     ("keymallet rules new --from base my-rules.toml", "start a rulebook on one that ships"),
     ("keymallet rules compare rulebook.toml base", "what changes from one book to the other, in words"),
 ]
-Run = Callable[[argparse.Namespace], int]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the actions, each with its own arguments."""
-    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
-
-    def action(name: str, purpose: str) -> argparse.ArgumentParser:
-        return actions.add_parser(
-            name, help=purpose, description=f"{purpose[:1].upper()}{purpose[1:]}.", allow_abbrev=False
-        )
+    action = add_actions(parser)
 
     check = action("check", "check names, types, limits and terms: every fault at once")
     check.add_argument("rulebook", nargs="?", metavar="RULEBOOK", help="a rulebook (default: the estate's)")
@@ -72,9 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Run one action. Raises KeymalletError with what is wrong."""
-    module = importlib.import_module(f"keymallet.commands.rules_{options.action}")
-    action: Run = module.run
-    return action(options)
+    return run_action("rules", options)
 
 
 def book_path(named: str | None, estate: str) -> Path:

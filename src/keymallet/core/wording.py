@@ -85,3 +85,8 @@ def constant(node: typed.Const | typed.ConstList, clock: ZoneInfo | None = None)
         told = node.value.astimezone(clock) if clock and node.value.tzinfo else node.value
         return f"{told:%Y-%m-%d}"
     return str(node.value)
+
+
+def how_many(number: int, noun: str, plural: str = "") -> str:
+    """`1 account`, `1,412 accounts`."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

@@ -42,6 +42,12 @@ def new_figure(title: str, subtitle: str) -> tuple[Any, Any]:
     axes = figure.add_subplot(facecolor=PAPER)
     figure.suptitle(title, x=0.02, ha="left", fontsize=17, fontweight="bold", color=INK)
     axes.set_title(subtitle, loc="left", fontsize=11, color=PALE, pad=14)
+    _plain(axes)
+    return figure, axes
+
+
+def _plain(axes: Any) -> None:
+    """Two thin sides, a pale grid behind what is drawn."""
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     for side in ("left", "bottom"):
@@ -49,7 +55,6 @@ def new_figure(title: str, subtitle: str) -> tuple[Any, Any]:
     axes.tick_params(colors=INK, labelsize=10)
     axes.yaxis.grid(visible=True, color="#e4e1d8", linewidth=0.8)
     axes.set_axisbelow(True)
-    return figure, axes
 
 
 def second_panel(figure: Any, above: Any, share: float = 0.6) -> Any:
@@ -57,13 +62,7 @@ def second_panel(figure: Any, above: Any, share: float = 0.6) -> Any:
     grid = figure.add_gridspec(2, 1, height_ratios=[share, 1 - share])
     above.set_subplotspec(grid[0])
     below = figure.add_subplot(grid[1], facecolor=PAPER)
-    for side in ("top", "right"):
-        below.spines[side].set_visible(False)
-    for side in ("left", "bottom"):
-        below.spines[side].set_color(PALE)
-    below.tick_params(colors=INK, labelsize=10)
-    below.yaxis.grid(visible=True, color="#e4e1d8", linewidth=0.8)
-    below.set_axisbelow(True)
+    _plain(below)
     return below
 
 

@@ -93,6 +93,4 @@ _ENDS = {
 }
 
 
-def count(number: int, noun: str, plural: str = "") -> str:
-    """`1 account`, `1,412 accounts`."""
-    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+count = wording.how_many

@@ -22,9 +22,9 @@ from keymallet.core.topics.picture import (
     State,
     Tone,
     Topic,
-    how_many,
     in_order,
 )
+from keymallet.core.wording import how_many
 
 STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
 STATES = (
@@ -95,7 +95,11 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         measures=("direct", "unused"),
         sections=tuple(_sections(judgement, answers, accounts, openings)),
         shown=("held", "account", "role", "via", "last opened"),
-        drawn={"openings": counted.filter(pl.col(STOP) > judgement.at - _DRAWN)},
+        drawn={
+            "openings": counted.filter(
+                (pl.col(STOP) > judgement.at - _DRAWN) & (pl.col(START) < pl.col(STOP))
+            )
+        },
     )
 
 

@@ -20,10 +20,10 @@ from keymallet.core.topics.picture import (
     State,
     Tone,
     Topic,
-    how_many,
     in_order,
     some_names,
 )
+from keymallet.core.wording import how_many
 
 RELIED_ON, AMISS, HOLDS, NOT_YET, OVER = "over, still relied on", "amiss", "holds", "not yet", "over"
 STATES = (

@@ -20,10 +20,10 @@ from keymallet.core.topics.picture import (
     Tone,
     Topic,
     first_that_holds,
-    how_many,
     in_order,
     some_names,
 )
+from keymallet.core.wording import how_many
 
 NONE, WEAK, UNPROVEN, SECOND, RESISTANT = "none", "weak only", "unproven", "second factor", "resistant"
 STATES = (

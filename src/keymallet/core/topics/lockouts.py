@@ -22,10 +22,10 @@ from keymallet.core.topics.picture import (
     Tone,
     Topic,
     first_that_holds,
-    how_many,
     in_order,
 )
 from keymallet.core.word_lists import words_that_hold
+from keymallet.core.wording import how_many
 
 GETS_IN, LOCKED, NEAR, RUN_OUT, UNPROVEN, OPEN = (
     "gets in", "locked", "near it", "run out", "unproven", "not locked",

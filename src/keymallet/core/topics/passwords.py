@@ -22,10 +22,10 @@ from keymallet.core.topics.picture import (
     Tone,
     Topic,
     first_that_holds,
-    how_many,
     in_order,
     some_names,
 )
+from keymallet.core.wording import how_many
 
 EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED, UNPROVEN, NEVER, SOON, IN_ORDER = (
     "empty", "handed out", "too old", "weak scheme", "not answered", "unproven", "never expires", "due soon",

@@ -154,8 +154,3 @@ def some_names(names: pl.Series, most: int = NAMED) -> str:
     """`a, b, c and 2 more`; empty of nobody."""
     shown = ", ".join(map(str, names.head(most).to_list()))
     return f"{shown} and {len(names) - most:,} more" if len(names) > most else shown
-
-
-def how_many(number: int, noun: str, plural: str = "") -> str:
-    """`1 account`, `1,412 accounts`."""
-    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

@@ -23,11 +23,11 @@ from keymallet.core.topics.picture import (
     State,
     Tone,
     Topic,
-    how_many,
     in_order,
     some_names,
 )
 from keymallet.core.word_lists import words_that_hold
+from keymallet.core.wording import how_many
 
 OUTLIVES, AMISS, UNPROVEN, SOON, IN_ORDER = (
     "outlives its end", "amiss", "unproven", "ends soon", "in order",

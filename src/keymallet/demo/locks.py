@@ -11,7 +11,7 @@ SETTINGS = (
      "Counts within", "Idle", "Session", "Change at first use"),
     ("Everybody", "everyone", "14", "3", "180d", "10", "30min", "30min", "30min", "12h", "yes"),
     ("Machines", "machines", "24", "3", "-", "10", "30min", "30min", "-", "-", "yes"),
-    ("Emergency", "emergency", "24", "3", "-", "5", "-", "5min", "15min", "4h", "yes"),
+    ("Emergency", "emergency", "24", "3", "-", "5", "-", "5min", "15min", "24h", "yes"),
 )  # fmt: skip
 """settings.csv, header and all."""
 

@@ -115,7 +115,8 @@ def _ground_truth(
     found += [(rule, f"cloud/{user.login}", subject) for user in users for rule, subject in user.causes]
     found.append(("emergency-accounts", "", ""))  # two, where three are asked for
     found += [(rule, "register", entry) for rule, entry in _OF_REGISTER]
-    found.append(("setting-lockout-window", "directory", "Emergency"))
+    found += [(f"setting-{what}", "directory", "Emergency") for what in ("lockout-window", "session")]
+    found.append(("user-administrators", "", ""))
     return sorted((*each, "exempt" if _is_exempt(*each) else "breach") for each in found)
 
 

@@ -25,7 +25,7 @@ mkdir typing
 sed -e 's/password-changed) <= limit.password-age/password-chnged) <= limit.pasword-age/' \
     -e 's/kind = emergency"/kind = emergncy"/' \
     -e 's/enabled and ends is known/enabled and ends-starts is known/' \
-    -e 's/severity = "low"/severity = "minor"/' rulebook.toml > typing/rulebook.toml
+    -e '/^.rule.near-lockout/,/^$/s/severity = "low"/severity = "minor"/' rulebook.toml > typing/rulebook.toml
 
 # shot NAME LINES COMMAND: the first LINES lines of what the command prints; `aside` can turn off what moves.
 shot() {
@@ -73,7 +73,7 @@ shot rules-show 39 keymallet rules show staff-second-factor
 # A book whose cases no longer agree, as after an edit that went too far.
 sed -e 's/password-age       = "180d"/password-age       = "90d"/' -e 's/lock-for           = "30min"/lock-for = "15min"/' \
     -e 's/who      = "staff and has-password"/who      = "enabled and has-password"/' \
-    -e 's/between  = \[3, 5\]/between  = [2, 5]/' -e 's/severity = "low"/severity = "medium"/' \
+    -e 's/between  = \[3, 5\]/between  = [2, 5]/' -e '/^.rule.near-lockout/,/^$/s/severity = "low"/severity = "medium"/' \
     -e 's/^grace .*//' -e 's/rule.sudo-time-over/rule.sudo-tidied/' rulebook.toml > ours.toml
 shot rules-compare 39 keymallet rules compare rulebook.toml ours.toml --at $at
 cp ours.toml typing/ours.toml

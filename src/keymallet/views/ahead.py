@@ -52,7 +52,7 @@ def _bar(number: int, most: int, capacity: int | None) -> Text:
 def _mostly(by_rule: Counter[str]) -> str:
     named = [f"{rule} {number:,}" for rule, number in by_rule.most_common(RULES_NAMED)]
     rest = len(by_rule) - RULES_NAMED
-    return ", ".join(named) + (f" and {count(rest, 'rule')} more" if rest > 0 else "")
+    return ", ".join(named) + (f", {count(rest, 'more rule')}" if rest > 0 else "")
 
 
 def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:

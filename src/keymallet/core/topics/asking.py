@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from keymallet.core import facts
+from keymallet.core.facts import Kind
+from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
 from keymallet.core.question import read_condition, read_value
 from keymallet.core.rulebook import Rulebook
@@ -38,5 +40,15 @@ class Asking:
 
     def limit(self, table: facts.Table, name: str, otherwise: str, under: str = "") -> Asking:
         """A limit of the book, which may be another for some; where the book has none, something else."""
-        text = f"limit.{name}" if name in self.book.limits else otherwise
+        text = f"limit.{name}" if has_limit(self.book, name, Kind.SPAN) else otherwise
         return self.values(table, **{under or name: text})
+
+
+def has_limit(book: Rulebook, name: str, kind: Kind, *, for_all: bool = False) -> bool:
+    """Whether the book has a limit of that name and kind; with `for_all`, the same one for everybody.
+
+    What a book calls so may be of another kind: then it is another thing, and not what a topic asks for.
+    """
+    limit = book.limits.get(name)
+    one_value = isinstance(limit, typed.Const) and limit.type.kind is kind
+    return one_value and not (for_all and name in book.populations)

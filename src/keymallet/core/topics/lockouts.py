@@ -13,7 +13,7 @@ from keymallet.core.facts import Kind
 from keymallet.core.failures import on_many, on_one
 from keymallet.core.judge import Judgement
 from keymallet.core.rulebook import Rulebook
-from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.asking import Asked, Asking, has_limit
 from keymallet.core.topics.picture import (
     STATE,
     Picture,
@@ -63,12 +63,12 @@ def asked(book: Rulebook) -> Asked:
     ).values(facts.ACCOUNT, threshold="setting.lock-after")
     names = ("setting", "source", "applies-to", "lock-after", "lock-for", "count-within")
     asking.columns(facts.SETTING, *names, prefix="set ")
-    if "lock-after" in book.limits:
+    if has_limit(book, "lock-after", Kind.COUNT, for_all=True):
         weak = "not (lock-after is known and lock-after <= limit.lock-after)"
         asking.conditions(facts.SETTING, **{"weak after": weak})
-    if "lock-for" in book.limits:
+    if has_limit(book, "lock-for", Kind.SPAN, for_all=True):
         asking.conditions(facts.SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
-    if "counted-within" in book.limits:
+    if has_limit(book, "counted-within", Kind.SPAN, for_all=True):
         narrow = "count-within is known and count-within < limit.counted-within"
         asking.conditions(facts.SETTING, **{"weak within": narrow})
     asking.columns(facts.SIGN_IN, "at", "origin", prefix="sign-in ")

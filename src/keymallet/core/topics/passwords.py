@@ -12,8 +12,9 @@ from keymallet.core import facts
 from keymallet.core.evidence import INSTANT
 from keymallet.core.facts import Kind
 from keymallet.core.judge import Judgement
+from keymallet.core.language import typed
 from keymallet.core.rulebook import Rulebook
-from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.asking import Asked, Asking, has_limit
 from keymallet.core.topics.picture import (
     STATE,
     Picture,
@@ -61,7 +62,8 @@ def asked(book: Rulebook) -> Asked:
     """What is asked of accounts, and of the systems' own settings."""
     asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "password-changed")
     asking.columns(facts.ACCOUNT, "password-set-with", "password-shared-with", "password-expires")
-    sound = "limit.good-schemes" if "good-schemes" in book.limits else SOUND
+    named = isinstance(book.limits.get("good-schemes"), typed.ConstList)
+    sound = "limit.good-schemes" if named else SOUND
     asking.conditions(
         facts.ACCOUNT,
         in_scope="enabled and has-password",
@@ -73,18 +75,18 @@ def asked(book: Rulebook) -> Asked:
         never_changed="password-changed <= created + 1d",
     )
     asking.values(facts.ACCOUNT, system_limit="setting.max-age")
-    if "password-age" in book.limits:
+    if has_limit(book, "password-age", Kind.SPAN):
         asking.values(facts.ACCOUNT, book_limit="limit.password-age")
     asking.columns(
         facts.SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set "
     )
     for fact, limit, _ in _WEAKER:
-        if limit in book.limits:
+        if has_limit(book, limit, Kind.COUNT, for_all=True):
             asking.conditions(
                 facts.SETTING, **{f"weaker {fact}": f"not ({fact} is known and {fact} >= limit.{limit})"}
             )
             asking.values(facts.SETTING, **{f"wanted {fact}": f"limit.{limit}"})
-    if "password-age" in book.limits and "password-age" not in book.populations:
+    if has_limit(book, "password-age", Kind.SPAN, for_all=True):
         weaker = "not (max-age is known and max-age <= limit.password-age)"
         asking.conditions(facts.SETTING, **{"weaker max-age": weaker})
         asking.values(facts.SETTING, **{"wanted max-age": "limit.password-age"})

@@ -15,7 +15,7 @@ from keymallet.core.evidence import INSTANT, ROW, account_names
 from keymallet.core.facts import Kind
 from keymallet.core.judge import Judgement
 from keymallet.core.rulebook import Rulebook
-from keymallet.core.topics.asking import Asked, Asking
+from keymallet.core.topics.asking import Asked, Asking, has_limit
 from keymallet.core.topics.picture import (
     STATE,
     Picture,
@@ -67,7 +67,7 @@ def _faults_of_keys(book: Rulebook) -> dict[str, str]:
     """What can be amiss with a key that works, each with the question that tells."""
 
     def limit(name: str, otherwise: str) -> str:
-        return f"limit.{name}" if name in book.limits else otherwise
+        return f"limit.{name}" if has_limit(book, name, Kind.SPAN) else otherwise
 
     keys = "kind in [api-key, app-password]"
     lasts = "expires is known and expires"

@@ -176,7 +176,10 @@ def test_keys_that_were_not_brought_along_are_not_known(tmp_path: Path) -> None:
 def test_what_a_system_has_in_force_is_judged_as_well(gathered: Path) -> None:
     """Findings on settings name the source; the summary shows the systems that fall short."""
     found = [row for row in found_in(gathered) if row["rule"].startswith("setting-")]
-    assert {(row["account"], row["subject"]) for row in found} == {("ticketing/tix-2", "host rules")}
+    assert {(row["account"], row["subject"]) for row in found} == {
+        ("ticketing/tix-2", "host rules"),
+        ("directory", "Emergency"),
+    }
     assert "min-length 8; the least is 12" in {row["because"] for row in found}
     shown = run("judge", *AT, cwd=gathered, expect=1).stdout
     systems = shown[shown.index("systems whose settings fall short") :]

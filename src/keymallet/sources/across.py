@@ -85,7 +85,7 @@ def mark_shared_devices(readings: list[Reading], tables: dict[str, pl.DataFrame]
 
 _DEVICE = "device or serial"
 _A_SERIAL = r"\d{5,}|\d[\dA-Fa-f]{7,}"
-"""Five figures in a row, or eight of a hexadecimal number: `YK 10482233`, not `my phone 2`."""
+"""Five figures in a row, or eight of a hexadecimal number: `SN 10482233`, not `my phone 2`."""
 
 
 def mark_shared_passwords(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:

@@ -186,6 +186,34 @@ def test_a_breach_to_come_waits_for_the_end_of_its_exemption() -> None:
     assert coming(judged_with(ENTRY, aged, told), AT + timedelta(days=90)).is_empty()
 
 
+@pytest.mark.parametrize(
+    ("broken_for", "until", "expected"),
+    [
+        # The grace outlasts the entry: it is pending until that is over.
+        (10, "2026-11-29T09:00:00Z", AT + timedelta(days=20, microseconds=1)),
+        # The entry outlasts the grace.
+        (10, "2026-12-19T09:00:00Z", AT + timedelta(days=25)),
+        # The grace was over long before the entry began.
+        (300, "2026-11-29T09:00:00Z", AT + timedelta(days=5)),
+    ],
+)
+def test_grace_and_exemption_together(broken_for: int, until: str, expected: datetime) -> None:
+    """What was exempt counts as a breach once both are over."""
+    aged = rule("age(password-changed) <= 10d") + 'grace = "30d"\n'
+    register = f"{ENTRY}from = 2026-11-23\nuntil = {until}\n"
+    found = judged_with(register, aged, [{"name": "a", "password_changed": days_ago(10 + broken_for)}])
+    assert verdict_words(found) == ["exempt"]
+    assert coming(found, AT + timedelta(days=90))["at"].to_list() == [expected]
+
+
+def test_since_when_nobody_can_tell() -> None:
+    """A breach on which no date bears has no grace: it counts from the end of its entry on."""
+    graced = RULE + 'grace = "30d"\n'
+    register = f"{ENTRY}until = 2026-11-29T09:00:00Z\n"
+    found = judged_with(register, graced, [{"name": "a", "kind": "person", "enabled": False}])
+    assert coming(found, AT + timedelta(days=90))["at"].to_list() == [AT + timedelta(days=5)]
+
+
 def test_the_register_is_judged_as_accounts_are() -> None:
     """Rows of its own, with what they cover and excuse; approvals of one's own are seen."""
     text = (

@@ -134,7 +134,8 @@ class _Reader:
         if read.rule not in self.demands:
             hint = did_you_mean(read.rule, self.demands) or "see keymallet rules show"
             self.document.fault((*self.path, "rule"), f'the rulebook has no rule "{read.rule}"', hint)
-        words = {verdict.word: verdict for verdict in Verdict}
+        # A case has no register: nothing in it is exempt.
+        words = {verdict.word: verdict for verdict in Verdict if verdict is not Verdict.EXEMPT}
         if read.expect not in words:
             hint = did_you_mean(read.expect, words) or f"there are: {', '.join(words)}"
             self.document.fault((*self.path, "expect"), f'"{read.expect}" is no verdict', hint)

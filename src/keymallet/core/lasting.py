@@ -88,8 +88,10 @@ def turns_to_breach(
     )
     if rule.grace is not None:
         breaches = _after_grace(past, future, rule, codes, rows, breaches)
-    if covers is not None and covers.height:
-        breaches = past_cover(_with_exempt(future, codes, rows, breaches), covers)
+    elif covers is not None:
+        breaches = _with_exempt(future, codes, rows, breaches)
+    if covers is not None:
+        breaches = past_cover(breaches, covers)
     turned = breaches.filter((pl.col(AT) > future.stretch.start) & (pl.col(AT) <= future.stretch.end))
     found = _first_of_each(turned.select(ROW, AT))
     return found.filter(codes.gather(found[ROW]) != int(Verdict.BREACH))
@@ -104,12 +106,14 @@ def _after_grace(
     breaches: pl.DataFrame,
 ) -> pl.DataFrame:
     """The same stretches of breach, each from the end of its grace on, if there is anything left of it."""
-    pending = _rows_that_are(Verdict.PENDING, codes, rows)
-    began = pl.DataFrame({ROW: pending, "began": since(past, rule, pending)})
+    spared = pl.concat(_rows_that_are(verdict, codes, rows) for verdict in (Verdict.PENDING, Verdict.EXEMPT))
+    began = pl.DataFrame({ROW: spared, "began": since(past, rule, spared), "spared": True})
     now = pl.lit(future.stretch.start, dtype=INSTANT)
     lasting = _lasting(future, began, breaches)
     all_of_them = pl.concat([breaches.select(ROW, AT, "to"), lasting]).join(began, on=ROW, how="left")
-    due = pl.when(pl.col(AT) == now).then(pl.col("began")).otherwise(pl.col(AT)) + rule.grace
+    # Of what is exempt the grace may be over, or nobody can tell since when it is broken: then it counts now.
+    over = pl.max_horizontal(pl.col("began") + rule.grace, now)
+    due = pl.when(pl.col(AT) > now).then(pl.col(AT) + rule.grace).when("spared").then(over)
     return all_of_them.with_columns(due.alias(AT)).filter(pl.col(AT) < pl.col("to")).sort(ROW, AT)
 
 

@@ -106,3 +106,10 @@ def test_nothing_is_mended_sooner_than_need_be(capacity: int) -> None:
     """What is due in January is planned in January, where there is room."""
     plan = planned([date(2027, 1, 15)] * 3, capacity)
     assert {monday_of(day) for day in plan if day} == {date(2027, 1, 11)}
+
+
+def test_a_grace_that_nobody_is_under() -> None:
+    """Nothing is pending now, and what turns later has its grace then."""
+    told = evidence([{"name": "a", "password_changed": days_ago(5)}])
+    found = judged(told, rule("age(password-changed) <= 10d") + 'grace = "3d"\n')
+    assert coming(found, AT + timedelta(days=30))["at"].to_list() == [AT + timedelta(days=8, microseconds=1)]

@@ -75,7 +75,7 @@ def run(options: argparse.Namespace) -> int:
     groups = by_group(picture, by)
     outcome = case.run(judgement)
     if options.figure:
-        _draw(options.figure, picture, outcome, by)
+        _draw(options.figure, picture, outcome, options.by or topic.drawn_by or by)
     if options.format == "table":
         _show(options, topic, judgement, outcome, picture, groups)
     else:

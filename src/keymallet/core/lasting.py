@@ -107,7 +107,7 @@ def _after_grace(
 ) -> pl.DataFrame:
     """The same stretches of breach, each from the end of its grace on, if there is anything left of it."""
     spared = pl.concat(_rows_that_are(verdict, codes, rows) for verdict in (Verdict.PENDING, Verdict.EXEMPT))
-    began = pl.DataFrame({ROW: spared, "began": since(past, rule, spared), "spared": True})
+    began = pl.DataFrame({ROW: spared, "began": since(past, rule, spared)}).with_columns(spared=pl.lit(True))
     now = pl.lit(future.stretch.start, dtype=INSTANT)
     lasting = _lasting(future, began, breaches)
     all_of_them = pl.concat([breaches.select(ROW, AT, "to"), lasting]).join(began, on=ROW, how="left")

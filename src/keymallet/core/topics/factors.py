@@ -247,4 +247,5 @@ FACTORS = Topic(
     ("population", "unit", "kind", "source", "gate", "level"),
     asked,
     picture,
+    drawn_by="unit",
 )

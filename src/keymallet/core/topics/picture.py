@@ -86,7 +86,8 @@ class Topic:
 
     A question is an expression and the table it is asked of; its answer a column over that table.
     `groupings` are the columns by which the picture can be counted out, the usual one first. With
-    `whole_book`, the picture rests on the verdicts of all rules, not only on those of the topic.
+    `whole_book`, the picture rests on the verdicts of all rules, not only on those of the topic. A figure
+    is grouped by `drawn_by`, if that is another than the usual one.
     """
 
     name: str
@@ -95,6 +96,7 @@ class Topic:
     asked: Callable[[Rulebook], dict[str, tuple[str, Typed]]]
     picture: Callable[[Judgement, Mapping[str, pl.Series]], Picture]
     whole_book: bool = False
+    drawn_by: str = ""
 
 
 def work_out(topic: Topic, judgement: Judgement) -> Picture:

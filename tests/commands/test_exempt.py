@@ -48,6 +48,10 @@ def test_the_first_entry_makes_the_file(railway: Path) -> None:
     """Refused, it makes none."""
     run(*ADD, *AT, "--register", "new.toml", cwd=railway, expect=2)
     assert not (railway / "new.toml").exists()
+    # Who approves is known by address there too, although nothing was ever exempt.
+    by_mail = ["counter-03@gvr.example" if word == "information security" else word for word in ADD]
+    done = run(*by_mail, *END, *AT, "--register", "new.toml", cwd=railway, expect=2)
+    assert "or is covered by it" in done.stderr
     run(*ADD, *END, *AT, "--register", "new.toml", cwd=railway, expect=0)
     assert (railway / "new.toml").read_text("utf-8").count("[exemption.tills]") == 1
 

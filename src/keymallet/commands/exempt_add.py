@@ -14,7 +14,6 @@ _ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 
 def run(options: argparse.Namespace) -> int:
     """Check and enter it. Raises KeymalletError with every reason why it cannot be entered."""
-    from keymallet.core.exempting import matching
     from keymallet.core.language.literals import parse_span
     from keymallet.core.nearest import did_you_mean
     from keymallet.core.problems import KeymalletError, Problem
@@ -40,7 +39,6 @@ def run(options: argparse.Namespace) -> int:
             Problem(f'--review-every: "{options.review_every}" is no length of time', hint='like "180d"')
         )
     now = instant(options.at, case.clock)
-    accounts = case.evidence([]).tables["account"]
     entry = Exemption(
         id=options.entry,
         kind=options.kind,
@@ -53,11 +51,11 @@ def run(options: argparse.Namespace) -> int:
         end=opened.day(options.until),
         reviewed=today(case),
         review_every=every,
-        matched=int(matching(accounts["account"], tuple(options.accounts)).sum()),
+        matched=opened.covered(tuple(options.accounts)),
         watch=tuple(options.watch),
         safeguards=options.safeguards.strip(),
     )
-    problems += faults_of(entry, accounts, [demand.id for demand in case.rulebook.rules], now)
+    problems += faults_of(entry, opened.accounts, [demand.id for demand in case.rulebook.rules], now)
     if problems:
         raise KeymalletError(problems)
     opened.save(added(opened.text, entry, case.clock))

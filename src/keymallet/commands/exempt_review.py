@@ -17,7 +17,7 @@ def run(options: argparse.Namespace) -> int:
     opened = open_to_edit(options)
     case, entry = opened.case, opened.entry(options.entry)
     now = today(case)
-    covers = opened.covered(entry)
+    covers = opened.covered(entry.accounts)
     if (entry.matched is None or covers > entry.matched) and not options.approved_by:
         before = "an unknown number" if entry.matched is None else f"{entry.matched:,}"
         raise fail(
@@ -29,8 +29,7 @@ def run(options: argparse.Namespace) -> int:
         end=opened.day(options.until) or entry.end,
         approved_by=(options.approved_by or entry.approved_by).strip(),
     )
-    accounts = case.evidence([]).tables["account"]
-    problems = faults_of(renewed, accounts, [rule.id for rule in case.rulebook.rules], case.at)
+    problems = faults_of(renewed, opened.accounts, [rule.id for rule in case.rulebook.rules], case.at)
     if problems:
         raise KeymalletError(problems)
     text = changed(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
@@ -12,6 +13,8 @@ from zoneinfo import ZoneInfo
 from keymallet.commands.common import Case, instant, open_case, open_estate, write_file
 
 if TYPE_CHECKING:
+    from polars import DataFrame
+
     from keymallet.core.register import Exemption
 
 
@@ -38,11 +41,18 @@ class Opened:
         """A day or instant given on the command line; None if none is."""
         return None if written is None else instant(written, self.case.clock)
 
-    def covered(self, entry: Exemption) -> int:
-        """How many accounts an entry covers today."""
+    @cached_property
+    def accounts(self) -> DataFrame:
+        """All accounts, with the facts by which it is told whom an entry covers and who approves it."""
+        from keymallet.core.register_facts import NEEDED
+
+        return self.case.evidence([], also=NEEDED).tables["account"]
+
+    def covered(self, patterns: tuple[str, ...]) -> int:
+        """How many accounts these patterns match today."""
         from keymallet.core.exempting import matching
 
-        return int(matching(self.case.evidence([]).tables["account"]["account"], entry.accounts).sum())
+        return int(matching(self.accounts["account"], patterns).sum())
 
     def save(self, text: str) -> None:
         """Write the register, once it has been read again without a fault."""

@@ -6,7 +6,7 @@ For what is in force in a system, and for people, the account is what findings n
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
 from functools import cached_property
@@ -58,6 +58,7 @@ class Covers:
     register: Register
     accounts: pl.Series
     """`source/name` of each account."""
+    _of: dict[str, pl.DataFrame] = field(default_factory=dict)
 
     @cached_property
     def members(self) -> list[pl.Series]:
@@ -73,6 +74,11 @@ class Covers:
 
     def of(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
         """Which rows of a rule's table each entry covers: AT_ROW, ENTRY, and `from` and `until` of it."""
+        if rule.id not in self._of:
+            self._of[rule.id] = self._worked_out(rule, frame)
+        return self._of[rule.id]
+
+    def _worked_out(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
         parts = [
             pl.DataFrame(schema={AT_ROW: pl.UInt32, ENTRY: pl.UInt32, "from": INSTANT, "until": INSTANT})
         ]

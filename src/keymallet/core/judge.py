@@ -56,7 +56,6 @@ class Judgement:
         self.codes = codes
         self.numbers = numbers
         self.covers = covers
-        self._covered: dict[str, pl.DataFrame] = {}
         self._rows: dict[tuple[str, Verdict], pl.Series] = {}
 
     @property
@@ -109,9 +108,7 @@ class Judgement:
         """Which rows of the rule's table exemptions cover, and when; None where none is about the rule."""
         if self.covers is None or not self.covers.touches(rule):
             return None
-        if rule.id not in self._covered:
-            self._covered[rule.id] = self.covers.of(rule, self.workspace.frames[rule.table])
-        return self._covered[rule.id]
+        return self.covers.of(rule, self.workspace.frames[rule.table])
 
     def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
         """The account rows that these rows of the rule's table are, or belong to (null if to none)."""

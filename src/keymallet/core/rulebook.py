@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
@@ -62,7 +63,7 @@ TOPICS = {
 
 
 @dataclass(frozen=True, slots=True)
-class Demand:
+class Demand(ABC):
     """What a rule and a tally have in common. `origin` is the file it stands in."""
 
     id: str
@@ -76,9 +77,9 @@ class Demand:
     origin: str = ""
 
     @property
+    @abstractmethod
     def expressions(self) -> tuple[Typed, ...]:
         """What it asks of each row of its table."""
-        raise NotImplementedError
 
 
 @dataclass(frozen=True, slots=True)

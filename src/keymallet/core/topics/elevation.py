@@ -24,6 +24,7 @@ from keymallet.core.topics.picture import (
     Topic,
     in_order,
 )
+from keymallet.core.word_lists import words_that_hold
 from keymallet.core.wording import how_many
 
 STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
@@ -42,13 +43,13 @@ _DRAWN = timedelta(weeks=12)
 
 def asked(book: Rulebook) -> Asked:
     """What is asked of grants, of openings, and of sign-ins by those who only may open."""
-    asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "person", "display")
+    asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "person")
     asking.conditions(
         facts.ACCOUNT,
         opens_only="some grant (privileged and mode = on-request)"
         " and no grant (privileged and mode = standing)",
     )
-    asking.columns(facts.GRANT, "role", "mode", "via", "last-opened", prefix="grant ")
+    asking.columns(facts.GRANT, "role", "via", "last-opened", prefix="grant ")
     asking.conditions(
         facts.GRANT,
         privileged="privileged",
@@ -71,7 +72,7 @@ def asked(book: Rulebook) -> Asked:
     )
     asking.limit(facts.ELEVATION, "opened-for", "8h", under="opened_for")
     asking.limit(facts.ELEVATION, "opened-stretch", "12h", under="opened_stretch")
-    asking.columns(facts.SIGN_IN, "at", "in-opening", prefix="sign-in ")
+    asking.columns(facts.SIGN_IN, "at", prefix="sign-in ")
     return asking.conditions(
         facts.SIGN_IN,
         outside="outcome = success and not in-opening",
@@ -95,7 +96,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         measures=("direct", "unused"),
         sections=tuple(_sections(judgement, answers, accounts, openings)),
         shown=("held", "account", "role", "via", "last opened"),
-        drawn={
+        draw=lambda: {
             "openings": counted.filter(
                 (pl.col(STOP) > judgement.at - _DRAWN) & (pl.col(START) < pl.col(STOP))
             )
@@ -311,9 +312,8 @@ def faults_of(openings: pl.DataFrame) -> pl.DataFrame:
         ("no reason", pl.col("hollow")),
         ("copied reason", pl.col("copied")),
     )
-    words = pl.concat_list(
-        pl.when(truth & pl.col("opened")).then(pl.lit(word)) for word, truth in wrong
-    ).list.drop_nulls()
+    truths = openings.select((truth & pl.col("opened")).alias(word) for word, truth in wrong)
+    words = words_that_hold([(truth.name, truth) for truth in truths.get_columns()], openings.height)
     return openings.with_columns(words.alias("amiss"))
 
 

@@ -53,7 +53,7 @@ def asked(book: Rulebook) -> Asked:
     asking.columns(
         facts.ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by"
     )
-    asking.columns(facts.ACCOUNT, "left-out-by", "exempted-by")
+    asking.columns(facts.ACCOUNT, "left-out-by")
     return asking.conditions(
         facts.ACCOUNT,
         emergency="kind = emergency",

@@ -40,6 +40,7 @@ LEVELS = ("AAL1", "AAL2", "AAL3")
 
 _WEAK = "kind in [sms, voice, email, recovery-codes]"
 _RELAYED = "kind in [otp, push, software-key, biometric]"
+_OF_GATES = ("gate", "source", "state", "asks-for", "asks-accounts", "leaves-out-accounts", "names-nobody")
 _ALONE = "kind in [passkey, smartcard]"
 """Proves two things at once: that one has it, and that one may use it."""
 
@@ -62,14 +63,14 @@ def asked(book: Rulebook) -> Asked:
         f"and kind not in [password, email, recovery-codes])",
     )
     asking.values(facts.ACCOUNT, seconds="count factor (state = active and kind != password)")
-    asking.columns(facts.FACTOR, "kind", "state", "registered", "label", "shared-with", prefix="factor ")
+    asking.columns(facts.FACTOR, "kind", prefix="factor ")
     asking.conditions(
         facts.FACTOR,
         never_used="state = active and kind != password and registered is known and last-used is unknown",
         pending="state = pending",
         shared="state = active and length(shared-with) > 0",
     )
-    return asking.columns(facts.GATE, *facts.GATE.names, prefix="gate ").asked
+    return asking.columns(facts.GATE, *_OF_GATES, prefix="gate ").asked
 
 
 def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
@@ -201,8 +202,7 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
 
 def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """Each gate, with whom it reaches; those that reach fewer than they seem to first."""
-    names = ("gate", "source", "state", "asks-for", "asks-accounts", "leaves-out-accounts", "names-nobody")
-    frame = pl.DataFrame([answers[f"gate {name}"].alias(name) for name in names])
+    frame = pl.DataFrame([answers[f"gate {name}"].alias(name) for name in _OF_GATES])
     return frame.select(
         "gate",
         "source",

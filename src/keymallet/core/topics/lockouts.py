@@ -49,9 +49,7 @@ def asked(book: Rulebook) -> Asked:
     asking = Asking(book).columns(
         facts.ACCOUNT, "account", "unit", "kind", "source", "privileged", "lock-cause"
     )
-    asking.columns(
-        facts.ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before", "lock-stops"
-    )
+    asking.columns(facts.ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before")
     asking.conditions(
         facts.ACCOUNT,
         enabled="enabled",
@@ -61,7 +59,7 @@ def asked(book: Rulebook) -> Asked:
         " and (kind = session or account.lock-stops = password and not kind in [one-time-pass, invitation]))",
         emergency="kind = emergency",
     ).values(facts.ACCOUNT, threshold="setting.lock-after")
-    names = ("setting", "source", "applies-to", "lock-after", "lock-for", "count-within")
+    names = ("setting", "source", "lock-after", "lock-for", "count-within")
     asking.columns(facts.SETTING, *names, prefix="set ")
     if has_limit(book, "lock-after", Kind.COUNT, for_all=True):
         weak = "not (lock-after is known and lock-after <= limit.lock-after)"
@@ -97,7 +95,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         measures=("again",),
         sections=tuple(_sections(judgement, answers, failures)),
         shown=("held", "account", "since", "lasts", "failed"),
-        drawn={
+        draw=lambda: {
             "failures": _in_buckets(failures, judgement),
             "locks": held.drop_nulls("since").select("account", "since", "cause"),
         },

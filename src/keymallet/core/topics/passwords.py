@@ -50,7 +50,7 @@ BIN = timedelta(days=15)
 WEEKS = 12
 """So many weeks ahead the wave of expiries is told."""
 BATCH = 10
-"""Passwords of one source that were set on one day stand out from so many on, if no limit says otherwise."""
+"""Passwords of one source that were set on one day stand out from so many on."""
 _WEAKER = (
     ("min-length", "password-length", "shorter passwords"),
     ("classes", "password-classes", "fewer classes of characters"),
@@ -96,7 +96,6 @@ def asked(book: Rulebook) -> Asked:
 def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
     """Every account with a password, its age against its own limit, and when that is reached."""
     rows = _rows(judgement, answers)
-    changed = rows.filter(pl.col("age").is_not_null())
     return Picture(
         topic="passwords",
         noun="password",
@@ -115,8 +114,13 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         measures=("never changed", "no expiry"),
         sections=tuple(_sections(judgement, answers, rows)),
         shown=(STATE, "account", "unit", "age", "limit", "limit by", "due"),
-        drawn={"ages": _spread(changed), "limits": _limits(changed), "wave": _wave(judgement, rows)},
+        draw=lambda: _drawn(judgement, rows),
     )
+
+
+def _drawn(judgement: Judgement, rows: pl.DataFrame) -> dict[str, pl.DataFrame]:
+    changed = rows.filter(pl.col("age").is_not_null())
+    return {"ages": _spread(changed), "limits": _limits(changed), "wave": _wave(judgement, rows)}
 
 
 def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:

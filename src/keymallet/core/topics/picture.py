@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import Enum
+from functools import cached_property
 
 import polars as pl
 
@@ -59,7 +60,7 @@ class Picture:
     `rows` has the columns STATE (a word of `states`), those of the topic's groupings, and what else is
     worth a column; `shown` are those of them that a terminal has room for. `measures` are columns of flags
     that are counted beside the states. `headline` says the worst in one line, `told` the topic in a few
-    sentences.
+    sentences. `draw` makes what only a figure needs.
     """
 
     topic: str
@@ -73,7 +74,12 @@ class Picture:
     sections: tuple[Section, ...] = ()
     shown: tuple[str, ...] = ()
     plural: str = ""
-    drawn: Mapping[str, pl.DataFrame] = field(default_factory=dict)
+    draw: Callable[[], Mapping[str, pl.DataFrame]] = dict
+
+    @cached_property
+    def drawn(self) -> Mapping[str, pl.DataFrame]:
+        """What only a figure needs, worked out when it is first asked for."""
+        return self.draw()
 
     def number(self, *states: str) -> int:
         """How many rows are in one of these states."""

@@ -109,7 +109,7 @@ def asked(book: Rulebook) -> Asked:
         sessions=f"count key ({_WORKS} and kind = session)",
         openings="count elevation (outcome = opened and until(ends) > 0s and closed is unknown)",
     )
-    asking.columns(facts.KEY, "key", "kind", "issued", "expires", "last-used", "scope", prefix="key ")
+    asking.columns(facts.KEY, "key", "kind", "expires", prefix="key ")
     asking.conditions(
         facts.KEY,
         works=f"{_WORKS} and (starts is unknown or until(starts) <= 0s)",
@@ -135,7 +135,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
         measures=("endless",),
         sections=tuple(_sections(judgement, answers, rows)),
         shown=(STATE, "what", "account", "which", "ends", "amiss"),
-        drawn={"ends": _strip(rows, judgement)},
+        draw=lambda: {"ends": _strip(rows, judgement)},
     )
 
 

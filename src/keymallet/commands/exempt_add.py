@@ -19,6 +19,7 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.problems import KeymalletError, Problem
     from keymallet.core.register import KINDS, Exemption
     from keymallet.core.register_edit import added, faults_of
+    from keymallet.core.wording import how_many
 
     opened = open_to_edit(options)
     case = opened.case
@@ -60,6 +61,8 @@ def run(options: argparse.Namespace) -> int:
         raise KeymalletError(problems)
     opened.save(added(opened.text, entry, case.clock))
     until = f" until {said_day(entry.end, case.clock)}" if entry.end else ""
-    print(f"{entry.id} is entered in {opened.path}: it covers {entry.matched:,} accounts{until}")
+    print(
+        f"{entry.id} is entered in {opened.path}: it covers {how_many(entry.matched or 0, 'account')}{until}"
+    )
     print("keymallet judge   what it makes exempt")
     return CLEAN

@@ -13,6 +13,7 @@ def run(options: argparse.Namespace) -> int:
     """Enter today as the day of the review. Raises KeymalletError if it cannot be confirmed as it is."""
     from keymallet.core.problems import KeymalletError, fail
     from keymallet.core.register_edit import changed, faults_of
+    from keymallet.core.wording import how_many
 
     opened = open_to_edit(options)
     case, entry = opened.case, opened.entry(options.entry)
@@ -21,7 +22,7 @@ def run(options: argparse.Namespace) -> int:
     if (entry.matched is None or covers > entry.matched) and not options.approved_by:
         before = "an unknown number" if entry.matched is None else f"{entry.matched:,}"
         raise fail(
-            f"{entry.id} covers {covers:,} accounts; approved were {before}",
+            f"{entry.id} covers {how_many(covers, 'account')}; approved were {before}",
             hint="have that approved too (--approved-by WHO), or name the accounts one by one",
         )
     renewed = replace(
@@ -44,5 +45,5 @@ def run(options: argparse.Namespace) -> int:
     )
     opened.save(text)
     due = f", again by {said_day(now + entry.review_every, case.clock)}" if entry.review_every else ""
-    print(f"{entry.id} is reviewed{due}: it covers {covers:,} accounts")
+    print(f"{entry.id} is reviewed{due}: it covers {how_many(covers, 'account')}")
     return CLEAN

@@ -10,9 +10,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from keymallet.core.judge import judge
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.workspace import columns_used
+from keymallet.core.evaluating.context import columns_used
+from keymallet.core.judging.judge import judge
+from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.store.snapshot import read_snapshot
 
 AT = datetime(2026, 11, 24, 9, tzinfo=UTC)

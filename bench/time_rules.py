@@ -13,12 +13,12 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from keymallet.core.ahead import coming
-from keymallet.core.findings import findings
-from keymallet.core.judge import judge
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.verdicts import Verdict
-from keymallet.core.workspace import columns_used
+from keymallet.core.evaluating.context import columns_used
+from keymallet.core.explaining.findings import findings
+from keymallet.core.judging.judge import judge
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.studies.ahead import coming
 from keymallet.store.snapshot import read_snapshot
 
 AT = datetime(2026, 11, 24, 9, tzinfo=UTC)

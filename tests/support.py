@@ -12,11 +12,12 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import CANDIDATES, ORIGIN, PERSON_ROW, ROW, UNREAD, Evidence, data_type
-from keymallet.core.judge import Judgement, judge
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.verdicts import Verdict
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.evidence import CANDIDATES, ORIGIN, PERSON_ROW, ROW, UNREAD, Evidence, data_type
+from keymallet.core.facts.model import Table
+from keymallet.core.judging.judge import Judgement, judge
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.rulebook.reading import read_rulebook
 
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 CLOCK = ZoneInfo("Europe/Zurich")
@@ -53,14 +54,14 @@ def evidence(
     sources = pl.Enum(list(supply))
     keyed = [{"source": "d", "name": f"a{number}", **row} for number, row in enumerate(tables.pop("account"))]
     keyed = [{"account": f"{row['source']}/{row['name']}", **row} for row in keyed]
-    frames = {"account": _frame(facts.ACCOUNT, keyed).with_columns(pl.col("source").cast(sources))}
+    frames = {"account": _frame(ACCOUNT, keyed).with_columns(pl.col("source").cast(sources))}
     if "person" in tables:
         frames["account"] = frames["account"].with_columns(
             pl.Series(PERSON_ROW, [row.get("of") for row in keyed], dtype=pl.UInt32),
             pl.Series(CANDIDATES, [row.get("candidates") for row in keyed], dtype=pl.List(pl.String)),
         )
     for name, rows in tables.items():
-        table = facts.TABLES[name]
+        table = TABLES[name]
         frame = _frame(table, [{key: value for key, value in row.items() if key != "of"} for row in rows])
         places = [row.get("of") for row in rows]
         origins = [
@@ -90,7 +91,7 @@ def _kebab(row: dict[str, Any]) -> dict[str, Any]:
     return {key.replace("_", "-"): value for key, value in row.items()}
 
 
-def _frame(table: facts.Table, rows: list[dict[str, Any]]) -> pl.DataFrame:
+def _frame(table: Table, rows: list[dict[str, Any]]) -> pl.DataFrame:
     schema: dict[str, Any] = {column.name: data_type(column) for column in table.columns}
     if any(UNREAD in row for row in rows):
         schema[UNREAD] = pl.List(pl.String)

@@ -9,11 +9,11 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from keymallet.commands.main import COMMANDS
-from keymallet.core.cases import read_cases, try_case
-from keymallet.core.register import read_register
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.sources.column_map import read_column_map
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.rulebook.register import read_register
+from keymallet.core.studies.cases import read_cases, try_case
 from keymallet.sources.estate import read_estate
+from keymallet.sources.export.column_map import read_column_map
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]

@@ -14,7 +14,7 @@ import polars as pl
 import pytest
 
 from keymallet.sources.estate import read_estate
-from keymallet.sources.gather import read_sources
+from keymallet.sources.reading import read_sources
 from keymallet.store.snapshot import Snapshot, newest_snapshot
 from tests.support import AT, run, write
 

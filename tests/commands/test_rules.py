@@ -6,11 +6,11 @@ from pathlib import Path
 
 import pytest
 
-from keymallet.core.cases import read_cases, rules_without, try_case
-from keymallet.core.coverage import untried
-from keymallet.core.rulebook import MENDS
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.verdicts import Verdict
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.rulebook.model import MENDS
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.studies.cases import read_cases, rules_without, try_case
+from keymallet.core.studies.coverage import untried
 from keymallet.sources.rulebooks import CASES, open_included, shipped, shipped_text
 from tests.conftest import RAILWAY_AT
 from tests.support import run, write

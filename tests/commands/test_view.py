@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from keymallet.core.rulebook import TOPICS as NAMES
+from keymallet.core.rulebook.model import TOPICS as NAMES
 from keymallet.core.topics.registry import TOPICS
 from keymallet.store.snapshot import newest_snapshot
 from tests.conftest import RAILWAY_AT

@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.model import Kind
 from keymallet.core.language import tree
 from keymallet.core.language.tree import Node
 from tests.support import CLOCK
@@ -90,7 +90,7 @@ class Evaluator:
             return None if setting is None else Evaluator(self.world, "setting", setting).fact(rest)
         if rest and head in ("account", "person"):
             return Evaluator(self.world, head, self.owner(head)).value(tree.Name(node.span, rest))
-        if facts.TABLES[self.table].column(node.text):
+        if TABLES[self.table].column(node.text):
             return self.fact(node.text)
         if node.text in self.world.terms:
             return self.value(self.world.terms[node.text])
@@ -271,7 +271,7 @@ class Evaluator:
         head, _, rest = name.partition(".")
         if rest:
             name, table = rest, head
-        column = facts.TABLES[table].column(name) if table in facts.TABLES else None
+        column = TABLES[table].column(name) if table in TABLES else None
         return column.words if column and column.kind in (Kind.WORD, Kind.WORDS) else ()
 
     def items(self, choices: Node, other: Node) -> list[Any]:
@@ -313,7 +313,7 @@ class Evaluator:
         if rest:
             owner = self.setting() if head == "setting" else self.owner(head)
             name, evaluator = rest, Evaluator(self.world, head, owner)
-        column = facts.TABLES[evaluator.table].column(name)
+        column = TABLES[evaluator.table].column(name)
         if evaluator.row is None:
             known: bool | None = None
         elif column.definition:

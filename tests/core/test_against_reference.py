@@ -9,12 +9,12 @@ import polars as pl
 from hypothesis import HealthCheck, Phase, example, given, settings
 from hypothesis import strategies as st
 
-from keymallet.core import facts
-from keymallet.core.evidence import Evidence
-from keymallet.core.facts import Kind
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
+from keymallet.core.facts.evidence import Evidence
+from keymallet.core.facts.model import Column, Kind
+from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.parse import parse
 from keymallet.core.language.tree import Fault, Node
-from keymallet.core.verdicts import Verdict
 from tests.core.reference import Evaluator, World
 from tests.support import AT, evidence, judged
 
@@ -71,7 +71,7 @@ SPANS = ("0d", "1d", "2d", "limit.some-days", "36h")
 ORDERS = ("=", "!=", "<", "<=", ">", ">=")
 
 
-def values(column: facts.Column) -> st.SearchStrategy[Any]:
+def values(column: Column) -> st.SearchStrategy[Any]:
     """Values of a column, close together so that boundaries are met."""
     match column.kind:
         case Kind.FLAG:
@@ -153,11 +153,11 @@ def _belong(draw: st.DrawFn, account: dict[str, Any], people: list[dict[str, Any
 
 
 def _row(draw: st.DrawFn, supply: Any, table: str, source: str, place: int) -> dict[str, Any]:
-    row: dict[str, Any] = dict.fromkeys(facts.TABLES[table].names)
+    row: dict[str, Any] = dict.fromkeys(TABLES[table].names)
     row |= {"source": source, "name": f"a{place}"} if table == "account" else {"source": source}
     unread = []
     for name in supply[source][table]:
-        row[name] = draw(values(facts.TABLES[table].column(name)))
+        row[name] = draw(values(TABLES[table].column(name)))
         if table != "setting" and row[name] is None and draw(st.integers(0, 4)) == 0:
             unread.append(name)
     if table not in ("account", "person", "setting") and draw(st.integers(0, 9)) == 0:
@@ -175,13 +175,13 @@ def _parsed(text: str) -> Node:
 
 def expressions(table: str, depth: int = 3) -> st.SearchStrategy[str]:
     """The text of well-typed conditions on rows of a table."""
-    leaves = st.one_of([_leaf(table, facts.TABLES[table].column(name), "") for name in COLUMNS[table]])
+    leaves = st.one_of([_leaf(table, TABLES[table].column(name), "") for name in COLUMNS[table]])
     if table == "person":
         asked = _question("account", depth - 1)
         return leaves if depth == 0 else leaves | asked | asked.map(lambda text: f"not ({text})")
-    of_person = [_leaf(table, facts.PERSON.column(name), "person.") for name in COLUMNS["person"]]
-    of_setting = [_leaf(table, facts.SETTING.column(name), "setting.") for name in COLUMNS["setting"]]
-    dated = [column for column in COLUMNS[table] if facts.TABLES[table].column(column).kind is Kind.INSTANT]
+    of_person = [_leaf(table, PERSON.column(name), "person.") for name in COLUMNS["person"]]
+    of_setting = [_leaf(table, SETTING.column(name), "setting.") for name in COLUMNS["setting"]]
+    dated = [column for column in COLUMNS[table] if TABLES[table].column(column).kind is Kind.INSTANT]
     if dated:
         held = st.tuples(st.sampled_from(dated), st.sampled_from(ORDERS))
         of_setting.append(held.map(lambda parts: f"age({parts[0]}) {parts[1]} setting.max-age"))
@@ -189,7 +189,7 @@ def expressions(table: str, depth: int = 3) -> st.SearchStrategy[str]:
     if table == "account":
         leaves = leaves | st.sampled_from(["unit = person.unit", "manager != person.manager"])
     if table != "account":
-        of_account = [_leaf(table, facts.ACCOUNT.column(name), "account.") for name in COLUMNS["account"]]
+        of_account = [_leaf(table, ACCOUNT.column(name), "account.") for name in COLUMNS["account"]]
         leaves = (
             leaves
             | st.one_of(of_account)
@@ -221,7 +221,7 @@ def _question(child: str, depth: int) -> st.SearchStrategy[str]:
     )
     if child == "account":
         return plain | counted
-    instants = [name for name in COLUMNS[child] if facts.TABLES[child].column(name).kind is Kind.INSTANT]
+    instants = [name for name in COLUMNS[child] if TABLES[child].column(name).kind is Kind.INSTANT]
     if not instants:
         return plain | counted
     farthest = st.tuples(
@@ -233,7 +233,7 @@ def _question(child: str, depth: int) -> st.SearchStrategy[str]:
     return plain | counted | dated
 
 
-def _leaf(table: str, column: facts.Column, prefix: str) -> st.SearchStrategy[str]:
+def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
     """Conditions on one column."""
     name = prefix + column.name
     order, span = st.sampled_from(ORDERS), st.sampled_from(SPANS)
@@ -383,7 +383,7 @@ def test_rules_on_people_agree_with_the_reference(world: World, pairs: list[tupl
 @given(worlds(), expressions("account"), expressions("account"))
 @example(
     World(
-        [dict.fromkeys(facts.ACCOUNT.names) | {"source": "d", "name": "a0", "of": None}],
+        [dict.fromkeys(ACCOUNT.names) | {"source": "d", "name": "a0", "of": None}],
         {},
         {"d": {"account": []}},
         AT,
@@ -395,7 +395,7 @@ def test_rules_on_people_agree_with_the_reference(world: World, pairs: list[tupl
 )
 def test_every_shortcoming_is_explained(world: World, who: str, must: str) -> None:
     """Each breach has a reason in words, each unproven verdict names at least one missing fact."""
-    from keymallet.core.findings import findings
+    from keymallet.core.explaining.findings import findings
 
     found = _evidence_of(world)
     _explained(findings(judged(found, _rules("account", [(who, must)]))), who, must)
@@ -405,7 +405,7 @@ def test_every_shortcoming_is_explained(world: World, who: str, must: str) -> No
 @given(worlds(), expressions("person"), expressions("person"))
 def test_every_shortcoming_of_people_is_explained(world: World, who: str, must: str) -> None:
     """So it is where a rule is for people and asks of their accounts."""
-    from keymallet.core.findings import findings
+    from keymallet.core.explaining.findings import findings
 
     if world.people:
         _explained(findings(judged(_evidence_of(world), _rules("person", [(who, must)]))), who, must)

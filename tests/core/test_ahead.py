@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.ahead import coming, described, monday_of, spread, weeks
+from keymallet.core.studies.ahead import coming, described, monday_of, spread, weeks
 from tests.support import AT, CLOCK, days_ago, evidence, judged, rule
 
 TODAY = date(2026, 11, 24)

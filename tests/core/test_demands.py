@@ -8,10 +8,10 @@ from typing import Any
 import polars as pl
 import pytest
 
-from keymallet.core.findings import about_account, findings, on_numbers
-from keymallet.core.judge import judge
-from keymallet.core.problems import KeymalletError, fail
-from keymallet.core.rulebook_text import read_rulebook
+from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.explaining.findings import about_account, findings, on_numbers
+from keymallet.core.judging.judge import judge
+from keymallet.core.rulebook.reading import read_rulebook
 from tests.support import CLOCK, days_ago, evidence, judged, rule, verdict_words
 
 TICK = timedelta(microseconds=1)

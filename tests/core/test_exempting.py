@@ -10,16 +10,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.ahead import coming
-from keymallet.core.exempting import matching, past_cover
-from keymallet.core.findings import findings
-from keymallet.core.hollow import hollow
-from keymallet.core.judge import Judgement, judge
-from keymallet.core.language.lower import AT as INSTANT_OF
-from keymallet.core.problems import KeymalletError
-from keymallet.core.register import read_register
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.steps import END, ROW
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.evaluating.steps import END, ROW
+from keymallet.core.explaining.findings import findings
+from keymallet.core.judging.exemptions import matching, past_cover
+from keymallet.core.judging.judge import Judgement, judge
+from keymallet.core.language.lowering import AT as INSTANT_OF
+from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.rulebook.register import read_register
+from keymallet.core.studies.ahead import coming
 from tests.support import AT, CLOCK, days_ago, evidence, rule, verdict_words
 
 ENTRY = '[exemption.e]\nkind = "technical"\naccounts = ["d/a"]\nrules = ["r"]\n'

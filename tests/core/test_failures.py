@@ -9,9 +9,9 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.evidence import INSTANT, ROW
-from keymallet.core.failures import count_locks, locks_by_failures, on_many, on_one
-from keymallet.core.reading import Reading
+from keymallet.core.facts.evidence import INSTANT, ROW
+from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.failures import count_locks, locks_by_failures, on_many, on_one
 from tests.support import AT, evidence
 
 EVENTS = {ROW: pl.UInt32(), "at": INSTANT, "outcome": pl.String(), "origin": pl.String()}

@@ -9,7 +9,7 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.gates import ON_ACCOUNTS, Gate, reach
+from keymallet.core.linking.gates import ON_ACCOUNTS, Gate, reach
 
 _SCHEMA = {"name": pl.String, "kind": pl.String, "groups": pl.List(pl.String), "enabled": pl.Boolean}
 PEOPLE = pl.DataFrame(

@@ -8,8 +8,8 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.evidence import INSTANT
-from keymallet.core.intervals import clipped, held_before, holds_at, total, unbroken, within
+from keymallet.core.base.intervals import clipped, held_before, holds_at, total, unbroken, within
+from keymallet.core.facts.evidence import INSTANT
 from tests.support import AT
 
 KEY = "who"

@@ -6,8 +6,8 @@ from datetime import timedelta
 
 import pytest
 
-from keymallet.core.findings import EVERY_VERDICT, findings, on_systems, worst_accounts
-from keymallet.core.problems import KeymalletError
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.explaining.findings import EVERY_VERDICT, findings, on_systems, worst_accounts
 from tests.support import AT, days_ago, evidence, judged, rule, verdict_words
 
 MOMENT = timedelta(microseconds=1)

@@ -6,7 +6,8 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from keymallet.core import facts
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import tree
 from keymallet.core.language.check import check_flag, definition
 from keymallet.core.language.functions import FUNCTIONS
@@ -97,7 +98,7 @@ def test_faults_of_syntax_point_at_the_place(text: str, at: int, message: str, h
 def faults_of(text: str, table: str = "account", terms: dict[str, str] | None = None) -> list[Fault]:
     found: list[Fault] = []
     book = Book(terms={key: _written(value, found) for key, value in (terms or {}).items()})
-    check_flag(_written(text, found), facts.TABLES[table], book)
+    check_flag(_written(text, found), TABLES[table], book)
     return found
 
 
@@ -235,15 +236,15 @@ def test_spans_are_written_with_one_unit(length: timedelta, written: str) -> Non
     assert span_text(length) == written
 
 
-@pytest.mark.parametrize("table", facts.TABLES.values(), ids=lambda table: table.name)
-def test_every_table_is_declared_in_full(table: facts.Table) -> None:
+@pytest.mark.parametrize("table", TABLES.values(), ids=lambda table: table.name)
+def test_every_table_is_declared_in_full(table: Table) -> None:
     """Names are kebab-case and stand once; meanings are given; words belong to words; definitions hold."""
     assert len(set(table.names)) == len(table.names)
     for column in table.columns:
         assert column.meaning
         assert column.name == column.name.lower().replace("_", "-")
-        assert bool(column.words) <= (column.kind in (facts.Kind.WORD, facts.Kind.WORDS))
-        assert column.kind is not facts.Kind.WORD or column.words
+        assert bool(column.words) <= (column.kind in (Kind.WORD, Kind.WORDS))
+        assert column.kind is not Kind.WORD or column.words
         if column.definition:
             assert definition(column, table).type.kind is column.kind
     assert set(table.label) <= set(table.names)

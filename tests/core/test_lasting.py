@@ -10,11 +10,11 @@ import polars as pl
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from keymallet.core import facts
-from keymallet.core.language.lower import AT as INSTANT
-from keymallet.core.lasting import verdict_steps
-from keymallet.core.steps import ROW, VALUE
-from keymallet.core.verdicts import Verdict
+from keymallet.core.evaluating.steps import ROW, VALUE
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.judging.verdict_periods import verdict_steps
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language.lowering import AT as INSTANT
 from tests.core.reference import Evaluator, World
 from tests.core.test_against_reference import (
     CHILDREN,
@@ -42,7 +42,7 @@ def as_of(world: World, at: datetime) -> World:
     def seen(table: str, row: dict[str, Any]) -> dict[str, Any]:
         later = [
             column.name
-            for column in facts.TABLES[table].columns
+            for column in TABLES[table].columns
             if column.past and row[column.name] is not None and row[column.name] > at
         ]
         return row | dict.fromkeys(later) | {"unread": [*(row.get("unread") or []), *later] or None}

@@ -7,9 +7,9 @@ from typing import Any
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.openings import mark_openings
-from keymallet.core.reading import Reading
+from keymallet.core.facts.declaration import ELEVATION
+from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.elevation_spans import mark_openings
 from tests.support import AT, evidence
 
 ACCOUNTS = [
@@ -37,7 +37,7 @@ def marked(openings: list[dict[str, Any]], **tables: Any) -> dict[str, pl.DataFr
 
 
 def column(openings: list[dict[str, Any]], name: str, **tables: Any) -> list[Any]:
-    return marked(openings, **tables)[facts.ELEVATION.name][name].to_list()
+    return marked(openings, **tables)[ELEVATION.name][name].to_list()
 
 
 def h(number: float) -> timedelta:

@@ -8,10 +8,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.problems import KeymalletError
-from keymallet.core.rulebook import Severity
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.wording import constant
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.explaining.wording import constant_text
+from keymallet.core.rulebook.model import Severity
+from keymallet.core.rulebook.reading import read_rulebook
 
 FAULTY = '''title = "Faulty"
 sevrity = "high"
@@ -116,7 +116,7 @@ advice = "Do."
         "Do.",
         "true",
     )
-    assert [constant(limit) for limit in book.limits.values()] == [
+    assert [constant_text(limit) for limit in book.limits.values()] == [
         "90 d",
         "3",
         "2026-01-01",

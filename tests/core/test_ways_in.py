@@ -8,13 +8,13 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, given, settings
 
-from keymallet.core import facts
-from keymallet.core.ways_in import Facts, WayIn, ways_in
+from keymallet.core.explaining.ways_in import Facts, WayIn, ways_in
+from keymallet.core.facts.declaration import ACCOUNT
 from tests.core.reference import Evaluator, World, kleene_or
 from tests.core.test_against_reference import worlds
 from tests.support import AT, days_ago
 
-NAMES = frozenset(facts.ACCOUNT.names)
+NAMES = frozenset(ACCOUNT.names)
 OPEN = {"enabled": True, "has-password": True, "locked": False}
 KEY = {"kind": "ssh-key", "key": "SHA256:x", "algorithm": "ed25519", "state": "active"}
 

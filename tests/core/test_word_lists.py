@@ -6,7 +6,7 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.word_lists import words_that_hold
+from keymallet.core.base.word_lists import words_that_hold
 
 TRUTHS = st.sampled_from([True, False, None])
 

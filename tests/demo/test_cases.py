@@ -6,9 +6,9 @@ from importlib.resources import files
 
 import pytest
 
-from keymallet.core.cases import Case, read_cases, rules_without, try_case
-from keymallet.core.rulebook_text import read_rulebook
-from keymallet.core.verdicts import Verdict
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.studies.cases import Case, read_cases, rules_without, try_case
 
 _ESTATE = files("keymallet.demo").joinpath("estate")
 BOOK = read_rulebook(_ESTATE.joinpath("rulebook.toml").read_text("utf-8"), "rulebook.toml")

@@ -16,23 +16,24 @@ import msgspec
 import pytest
 from polars.testing import assert_frame_equal
 
-from keymallet.core import extension, facts
-from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts import scim_extension
+from keymallet.core.facts.declaration import PERSON
+from keymallet.core.facts.reading import Reading
 from keymallet.demo.accounts import railway_directory
 from keymallet.demo.certificates import EXPIRED, GOOD, OTHER_HOST, make_certificate
 from keymallet.demo.people import organisation
 from keymallet.demo.railway import write_estate
 from keymallet.demo.service import TOKEN, Manners, serve
 from keymallet.demo.tenant import tenant
-from keymallet.sources import scim
 from keymallet.sources.estate import read_estate
-from keymallet.sources.gather import read_sources
+from keymallet.sources.reading import read_sources
 from keymallet.sources.request import Request
+from keymallet.sources.scim import reader
 from keymallet.sources.sections import ScimSection
 from tests.support import AT, CLOCK, PROGRAM, run, write
 
-SCHEMA = Path(__file__).parents[2] / "docs" / "scim-extension.schema.json"
+SCHEMA = Path(__file__).parents[2] / "docs" / "scim-scim_extension.schema.json"
 
 
 @contextmanager
@@ -51,7 +52,7 @@ def read(folder: Path, url: str, token: str = TOKEN, **options: Any) -> Reading:
     given = {"read": "scim", "url": url, "token-from": "file:token", **options}
     section = msgspec.convert(given, ScimSection)
     with ThreadPoolExecutor(1) as workers:
-        (reading,) = scim.read(section, Request("cloud", folder, CLOCK, AT, workers))
+        (reading,) = reader.read(section, Request("cloud", folder, CLOCK, AT, workers))
     return reading
 
 
@@ -103,7 +104,7 @@ def test_what_is_in_force_comes_over(tmp_path: Path) -> None:
 def test_what_the_service_says_of_its_schemas_is_looked_at(tmp_path: Path) -> None:
     """A path that leads nowhere is found, with the nearest that does."""
     mapped = {
-        "last-sign-in": f"{extension.URN}:lastSignin",
+        "last-sign-in": f"{scim_extension.URN}:lastSignin",
         "unit": "departmant",
         "title": "urn:x:1.0:User:y",
     }
@@ -132,7 +133,7 @@ def test_a_roster_over_scim_is_the_one_of_the_export(tmp_path: Path) -> None:
     estate = read_estate(tmp_path / "railway" / "estate.toml")
     (exported,) = read_sources([each for each in estate.sources if each.name == "staff"], estate, AT)
     columns = reading.tables["person"].columns
-    assert set(columns) == set(facts.PERSON.names)
+    assert set(columns) == set(PERSON.names)
     assert_frame_equal(reading.tables["person"].select(columns), exported.tables["person"].select(columns))
 
 
@@ -187,23 +188,23 @@ def test_a_token_that_runs_out_meanwhile(tmp_path: Path) -> None:
 
 def test_the_schema_in_the_docs_is_the_extensions() -> None:
     """Made from the one declaration of facts, like the dictionary."""
-    assert json.loads(SCHEMA.read_text("utf-8")) == extension.json_schema()
-    assert extension.camel("last-sign-in") == "lastSignIn"
+    assert json.loads(SCHEMA.read_text("utf-8")) == scim_extension.json_schema()
+    assert scim_extension.camel("last-sign-in") == "lastSignIn"
 
 
 def test_the_tenant_follows_the_schema() -> None:
     """Each user's extension holds only what the schema knows, of the types it names."""
-    schema = extension.json_schema()
+    schema = scim_extension.json_schema()
     users, groups = tenant()
     assert len(users) > 400 and len(groups) > 5
     types: dict[str, Any] = {"boolean": bool, "integer": int, "string": str, "array": list}
     for user in users:
-        own = user[extension.URN]
+        own = user[scim_extension.URN]
         for name, value in own.items():
             told = schema["properties"][name]
             assert isinstance(value, types[told["type"]])
             assert value in told.get("enum", [value])
-            if name in extension.LISTS:
+            if name in scim_extension.LISTS:
                 known = told["items"]["properties"]
                 assert all(set(member) <= set(known) for member in value)
 

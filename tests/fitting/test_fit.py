@@ -17,16 +17,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from keymallet.core import facts
-from keymallet.core.problems import KeymalletError
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.declaration import TABLES
 from keymallet.fitting.dates import DAY_FIRST, MONTH_FIRST, find_dates
 from keymallet.fitting.guess import SURE, Asked, Guess, Match, guess
 from keymallet.fitting.map_text import map_text
 from keymallet.fitting.sample import read_sample
 from keymallet.fitting.trial import try_map
 from keymallet.fitting.vocabulary import vocabulary
-from keymallet.sources.column_map import read_column_map
-from keymallet.sources.instants import read_instants
+from keymallet.sources.export.column_map import read_column_map
+from keymallet.sources.export.instants import read_instants
 from tests.fitting.exports import EXPORTS, NOW, ROWS, Export, login
 from tests.support import AT, CLOCK, run, write
 
@@ -292,12 +292,12 @@ def test_the_vocabulary_names_facts_and_words_that_there_are() -> None:
     known = vocabulary()
     concepts = {concept for several in known.stems.values() for concept in several}
     for name, patterns in known.patterns.items():
-        assert patterns.keys() <= set(facts.TABLES[name].names), name
+        assert patterns.keys() <= set(TABLES[name].names), name
         for several in patterns.values():
             assert all(pattern.must | pattern.may <= concepts for pattern in several), (name, several)
     for name, words in known.words.items():
         table, fact = name.split(".")
-        column = facts.TABLES[table].column(fact)
+        column = TABLES[table].column(fact)
         assert column is not None and set(words.values()) <= ({*column.words} or {"true", "false"}), name
 
 

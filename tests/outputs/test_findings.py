@@ -8,9 +8,9 @@ import json
 
 import pytest
 
-from keymallet.core.findings import COLUMNS, findings
-from keymallet.core.judge import Judgement
-from keymallet.core.run import Run
+from keymallet.core.explaining.findings import COLUMNS, findings
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.run import Run
 from keymallet.outputs.frames import FORMATS
 from keymallet.outputs.run_record import run_record, to_run_file
 from tests.support import AT, CLOCK, evidence, judged, rule

@@ -10,10 +10,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.evidence import UNREAD
-from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading
-from keymallet.sources.csv_export import read
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.evidence import UNREAD
+from keymallet.core.facts.reading import Reading
+from keymallet.sources.export.csv_export import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 from tests.support import AT, CLOCK, write

@@ -7,10 +7,10 @@ from pathlib import Path
 
 import pytest
 
-from keymallet.core.evidence import ROW, UNREAD
-from keymallet.core.problems import KeymalletError
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.evidence import ROW, UNREAD
 from keymallet.sources.estate import read_estate
-from keymallet.sources.gather import gather
+from keymallet.sources.reading import gather
 from tests.support import AT, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'

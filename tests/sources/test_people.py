@@ -8,10 +8,10 @@ from typing import Any
 import polars as pl
 import pytest
 
-from keymallet.core.evidence import CANDIDATES, UNREAD
-from keymallet.core.problems import KeymalletError
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.evidence import CANDIDATES, UNREAD
 from keymallet.sources.estate import read_estate
-from keymallet.sources.gather import Gathered, gather
+from keymallet.sources.reading import Gathered, gather
 from keymallet.store.snapshot import newest_snapshot
 from tests.support import AT, run, write
 

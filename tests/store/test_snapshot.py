@@ -9,8 +9,8 @@ from typing import Any
 import polars as pl
 import pytest
 
-from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.reading import Reading
 from keymallet.store import snapshot as store
 from keymallet.store.snapshot import Snapshot, newest_snapshot, read_snapshot, write_snapshot
 from tests.support import AT, days_ago, evidence

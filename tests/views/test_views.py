@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from rich.console import Console
 from rich.progress import Progress, TextColumn
 
-from keymallet.core.judge import RuleCount
-from keymallet.core.problems import Excerpt, Place, Problem
-from keymallet.core.reading import Refusal, TableIntake
-from keymallet.core.rulebook_text import read_rulebook
+from keymallet.core.base.problems import Excerpt, Place, Problem
+from keymallet.core.facts.reading import Refusal, TableIntake
+from keymallet.core.judging.judge import RuleCount
+from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.store.snapshot import Manifest, Snapshot, SourceRecord
 from keymallet.views.intake import show_intake
 from keymallet.views.problems import show_problems

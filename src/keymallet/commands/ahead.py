@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from keymallet.commands.common import (
     add_judging,
     add_rows_format,
-    how_many,
+    number_of,
     open_case,
     output_stream,
     write_file,
@@ -25,9 +25,9 @@ from keymallet.commands.main import CLEAN
 if TYPE_CHECKING:
     import polars as pl
 
-    from keymallet.core.ahead import Week
-    from keymallet.core.judge import Judgement
-    from keymallet.core.run import Run
+    from keymallet.core.judging.judge import Judgement
+    from keymallet.core.judging.run import Run
+    from keymallet.core.studies.ahead import Week
 
 EXAMPLES = [
     ("keymallet ahead", "the next 90 days, week by week"),
@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="plan a day for each, so that no week is over capacity and none is late",
     )
     parser.add_argument(
-        "--most", type=how_many("findings"), default=12, metavar="N", help="how many to list (default: 12)"
+        "--most", type=number_of("findings"), default=12, metavar="N", help="how many to list (default: 12)"
     )
     add_rows_format(parser)
     parser.add_argument("--figure", metavar="FILE", help="draw the weeks: a .png or .svg file")
@@ -81,9 +81,9 @@ def _capacity(written: str) -> int:
 
 def run(options: argparse.Namespace) -> int:
     """Judge, look ahead, show and write. Raises KeymalletError if the request cannot be carried out."""
-    from keymallet.core.ahead import coming, described, spread, weeks
-    from keymallet.core.problems import fail
-    from keymallet.core.steps import END
+    from keymallet.core.base.problems import fail
+    from keymallet.core.evaluating.steps import END
+    from keymallet.core.studies.ahead import coming, described, spread, weeks
 
     length = _span(options.span)
     if options.spread and options.capacity is None:
@@ -108,8 +108,8 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _span(written: str) -> timedelta:
+    from keymallet.core.base.problems import fail
     from keymallet.core.language.literals import parse_span
-    from keymallet.core.problems import fail
 
     found = parse_span(written)
     if not found:
@@ -130,7 +130,7 @@ def _write_files(
         figure = ahead_figure(found, outcome, options.capacity)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.calendar:
-        from keymallet.core.ahead import described
+        from keymallet.core.studies.ahead import described
         from keymallet.outputs.calendar import to_calendar
 
         write_file(Path(options.calendar), to_calendar(described(judgement, events), outcome, options.by))
@@ -139,9 +139,10 @@ def _write_files(
 def _show(
     options: argparse.Namespace, events: pl.DataFrame, first: pl.DataFrame, outcome: Run, found: list[Week]
 ) -> None:
+    from keymallet.core.base.listing import how_many
     from keymallet.views.ahead import show_by_rule, show_first, show_heaviest, show_weeks
     from keymallet.views.summary import show_hints, show_run
-    from keymallet.views.terminal import console, count, text
+    from keymallet.views.terminal import console, text
 
     with output_stream(options.output) as stream:
         out = console(stream)
@@ -161,7 +162,7 @@ def _show(
         if options.spread:
             unfit = events["planned"].null_count()
             told += (
-                f" {count(unfit, 'finding')} cannot be planned in time."
+                f" {how_many(unfit, 'finding')} cannot be planned in time."
                 if unfit
                 else " All can be planned in time."
             )

@@ -17,13 +17,13 @@ from zoneinfo import ZoneInfo
 if TYPE_CHECKING:
     import polars as pl
 
-    from keymallet.core.evidence import Evidence
-    from keymallet.core.judge import Judgement
+    from keymallet.core.facts.evidence import Evidence
+    from keymallet.core.facts.reading import Reading
+    from keymallet.core.judging.judge import Judgement
+    from keymallet.core.judging.run import Run
     from keymallet.core.language.typed import Typed
-    from keymallet.core.reading import Reading
-    from keymallet.core.register import Register
-    from keymallet.core.rulebook import Rulebook
-    from keymallet.core.run import Run
+    from keymallet.core.rulebook.model import Rulebook
+    from keymallet.core.rulebook.register import Register
     from keymallet.sources.estate import Estate
     from keymallet.sources.request import Watcher
     from keymallet.store.carry import Earlier
@@ -85,8 +85,8 @@ def instant(written: str | None, clock: ZoneInfo) -> datetime:
     """The instant asked for with --at, else now. A date without zone is in the estate's clock."""
     if written is None:
         return datetime.now(UTC)
-    from keymallet.core.clocks import AN_INSTANT, instant_in
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
+    from keymallet.core.language.clocks import AN_INSTANT, instant_in
 
     found = instant_in(written, clock)
     if found is None:
@@ -94,7 +94,7 @@ def instant(written: str | None, clock: ZoneInfo) -> datetime:
     return found
 
 
-def how_many(noun: str) -> Callable[[str], int]:
+def number_of(noun: str) -> Callable[[str], int]:
     """The type of an argument that says how many lines to show."""
 
     def read(written: str) -> int:
@@ -119,7 +119,7 @@ def watched() -> Iterator[Watcher | None]:
 
 def open_estate(file: str) -> Estate:
     """Read the estate file."""
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
     from keymallet.sources.estate import read_estate
 
     path = Path(file)
@@ -141,8 +141,8 @@ def gather_snapshot(
     KeymalletError if nothing could be read, or if a source has lost more accounts than is taken in silence.
     """
     from keymallet import __version__
-    from keymallet.core.problems import KeymalletError
-    from keymallet.sources.gather import put_together
+    from keymallet.core.base.problems import KeymalletError
+    from keymallet.sources.reading import put_together
     from keymallet.store.carry import Earlier, drops, mark_renames
     from keymallet.store.snapshot import newest_snapshot, write_snapshot
 
@@ -175,9 +175,9 @@ def gather_snapshot(
 
 def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:
     """Every source's reading in the estate's order: read now, taken over, or carried as not read."""
-    from keymallet.core.problems import fail
-    from keymallet.core.reading import is_of
-    from keymallet.sources.gather import read_sources
+    from keymallet.core.base.problems import fail
+    from keymallet.core.facts.reading import is_of
+    from keymallet.sources.reading import read_sources
     from keymallet.store.carry import not_read
 
     wanted = [source for source in estate.sources if not only or source.name in only]
@@ -218,8 +218,8 @@ class Case:
         """
         if asked is None:
             return self.snapshot.evidence()
-        from keymallet.core.register_facts import NEEDED
-        from keymallet.core.workspace import columns_used
+        from keymallet.core.evaluating.context import columns_used
+        from keymallet.core.judging.register_facts import NEEDED
 
         used = columns_used(asked)
         needed = (*also, *(NEEDED if self.register is not None else ()))
@@ -230,13 +230,13 @@ class Case:
         self, evidence: Evidence, book: Rulebook | None = None, at: datetime | None = None
     ) -> Judgement:
         """Judge by the case's own book and instant, or by others, with the register in force."""
-        from keymallet.core.judge import judge
+        from keymallet.core.judging.judge import judge
 
         return judge(evidence, book or self.rulebook, at or self.at, self.clock, self.register)
 
     def run(self, judgement: Judgement) -> Run:
         """What outputs have to carry about this judging."""
-        from keymallet.core.run import Run
+        from keymallet.core.judging.run import Run
 
         manifest = self.snapshot.manifest
         return Run(
@@ -281,7 +281,7 @@ def open_case(options: argparse.Namespace, *, with_register: bool = True) -> Cas
 
 def open_register(path: Path, clock: ZoneInfo) -> Register:
     """Read and check a register file."""
-    from keymallet.core.register import read_register
+    from keymallet.core.rulebook.register import read_register
     from keymallet.sources.request import read_file, utf8_text
 
     return read_register(utf8_text(read_file(path, str(path)), str(path)), str(path), clock)
@@ -289,7 +289,7 @@ def open_register(path: Path, clock: ZoneInfo) -> Register:
 
 def read_rulebook_file(path: Path) -> Rulebook:
     """Read and check a rulebook file, with what it includes; a bare name is one that ships."""
-    from keymallet.core.rulebook_text import read_rulebook
+    from keymallet.core.rulebook.reading import read_rulebook
     from keymallet.sources.rulebooks import open_included, read_book
 
     text, name = read_book(path)
@@ -326,7 +326,7 @@ def _gaps(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str]:
 
 def write_file(path: Path, data: bytes) -> None:
     """Write a file whole or not at all. Raises KeymalletError if it cannot be written."""
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
 
     if path.is_dir():
         raise fail("this is a folder, not a file", file=str(path), hint="--output takes the name of a file")

@@ -74,7 +74,7 @@ def run(options: argparse.Namespace) -> int:
     if options.serve:
         with tempfile.TemporaryDirectory(prefix="keymallet-demo-") as made:
             return _serve(options, Path(made))
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
     from keymallet.demo.railway import write_estate
     from keymallet.views.terminal import console, text
 
@@ -120,7 +120,7 @@ def _serve(options: argparse.Namespace, folder: Path) -> int:
 
     Raises KeymalletError if the port is taken.
     """
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
     from keymallet.demo.certificates import make_certificate
     from keymallet.demo.service import TOKEN, Manners, serve
     from keymallet.views.terminal import console, text

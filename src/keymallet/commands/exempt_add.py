@@ -14,12 +14,12 @@ _ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 
 def run(options: argparse.Namespace) -> int:
     """Check and enter it. Raises KeymalletError with every reason why it cannot be entered."""
+    from keymallet.core.base.listing import how_many
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import KeymalletError, Problem
+    from keymallet.core.judging.register_edit import added, faults_of
     from keymallet.core.language.literals import parse_span
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import KeymalletError, Problem
-    from keymallet.core.register import KINDS, Exemption
-    from keymallet.core.register_edit import added, faults_of
-    from keymallet.core.wording import how_many
+    from keymallet.core.rulebook.register import KINDS, Exemption
 
     opened = open_to_edit(options)
     case = opened.case

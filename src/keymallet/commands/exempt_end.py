@@ -10,8 +10,8 @@ from keymallet.commands.register_edit import open_to_edit, said_day
 
 def run(options: argparse.Namespace) -> int:
     """Move its end. Raises KeymalletError if it is over already, or would be over before it began."""
-    from keymallet.core.problems import fail
-    from keymallet.core.register_edit import changed
+    from keymallet.core.base.problems import fail
+    from keymallet.core.judging.register_edit import changed
 
     opened = open_to_edit(options)
     entry, clock = opened.entry(options.entry), opened.case.clock

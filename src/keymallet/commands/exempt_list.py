@@ -10,8 +10,8 @@ from keymallet.commands.main import CLEAN
 
 def run(options: argparse.Namespace) -> int:
     """Judge, then list the entries, the worst first."""
-    from keymallet.core.problems import fail
-    from keymallet.core.topics.exemptions import EXEMPTIONS
+    from keymallet.core.base.problems import fail
+    from keymallet.core.topics.exemptions import EXEMPTIONS_TOPIC
     from keymallet.core.topics.picture import work_out
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
@@ -20,9 +20,9 @@ def run(options: argparse.Namespace) -> int:
     case = open_case(options)
     if case.register is None:
         raise fail("the estate has no register", hint=NO_REGISTER)
-    asked = EXEMPTIONS.asked(case.rulebook)
+    asked = EXEMPTIONS_TOPIC.asked(case.rulebook)
     judgement = case.judge(case.evidence([*case.rulebook.expressions(), *asked.values()]))
-    picture = work_out(EXEMPTIONS, judgement)
+    picture = work_out(EXEMPTIONS_TOPIC, judgement)
     if options.format != "table":
         write_rows(options, picture.rows, {"organisation": case.organisation, "at": case.at}, "entries")
         return CLEAN

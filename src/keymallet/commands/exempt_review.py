@@ -11,9 +11,9 @@ from keymallet.commands.register_edit import open_to_edit, said_day, today
 
 def run(options: argparse.Namespace) -> int:
     """Enter today as the day of the review. Raises KeymalletError if it cannot be confirmed as it is."""
-    from keymallet.core.problems import KeymalletError, fail
-    from keymallet.core.register_edit import changed, faults_of
-    from keymallet.core.wording import how_many
+    from keymallet.core.base.listing import how_many
+    from keymallet.core.base.problems import KeymalletError, fail
+    from keymallet.core.judging.register_edit import changed, faults_of
 
     opened = open_to_edit(options)
     case, entry = opened.case, opened.entry(options.entry)

@@ -6,7 +6,7 @@ import argparse
 import sys
 
 from keymallet.commands.main import CLEAN
-from keymallet.core.facts import TABLES
+from keymallet.core.facts.declaration import TABLES
 
 EXAMPLES = [
     ("keymallet facts", "all tables"),
@@ -23,8 +23,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Print the declaration of the fact tables."""
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import KeymalletError, Problem
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import KeymalletError, Problem
 
     if options.table and options.table not in TABLES:
         hint = did_you_mean(options.table, TABLES) or f"there are: {', '.join(TABLES)}"

@@ -49,7 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Guess, try the map on the whole file, show both; write the map if asked to."""
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
     from keymallet.fitting.guess import guess
     from keymallet.fitting.map_text import map_text
     from keymallet.fitting.sample import read_sample
@@ -114,16 +114,16 @@ def _clock(estate: str) -> tuple[ZoneInfo, list[str]]:
 
 def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
     """What --table and --set say. Raises KeymalletError where that names nothing."""
-    from keymallet.core import facts
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
+    from keymallet.core.facts.declaration import TABLES
     from keymallet.fitting.guess import Asked
 
-    if table and table not in facts.TABLES:
-        hint = did_you_mean(table, facts.TABLES) or f"there are: {', '.join(facts.TABLES)}"
+    if table and table not in TABLES:
+        hint = did_you_mean(table, TABLES) or f"there are: {', '.join(TABLES)}"
         raise fail(f'--table: there is no table "{table}"', hint=hint)
     found = {}
-    names = {name for each in facts.TABLES.values() for name in each.names}
+    names = {name for each in TABLES.values() for name in each.names}
     headers = [column.header for column in export.sample.columns]
     for setting in settings:
         fact, equals, header = setting.partition("=")
@@ -131,7 +131,7 @@ def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
             raise fail(
                 f'--set "{setting}" is no FACT=COLUMN', hint="like --set name=Login, or --set ends= for none"
             )
-        if fact not in names or (table and fact not in facts.TABLES[table].names):
+        if fact not in names or (table and fact not in TABLES[table].names):
             hint = did_you_mean(fact, names) or '"keymallet facts" lists them'
             raise fail(f'--set: there is no fact "{fact}"', hint=hint)
         if header and header not in headers:

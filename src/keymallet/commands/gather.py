@@ -39,8 +39,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Gather, and say how each source was read. Anything not read ends with the code for incomplete."""
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
 
     estate = open_estate(options.estate)
     names = [source.name for source in estate.sources]
@@ -67,7 +67,7 @@ def run(options: argparse.Namespace) -> int:
 
 def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
     """Read, count and show the first accounts of each source as they would be taken."""
-    from keymallet.sources.gather import read_sources
+    from keymallet.sources.reading import read_sources
     from keymallet.views.intake import show_reading
     from keymallet.views.terminal import console, text
 

@@ -15,7 +15,7 @@ from keymallet.commands.common import (
     Case,
     add_judging,
     add_rows_format,
-    how_many,
+    number_of,
     open_case,
     output_stream,
     write_file,
@@ -26,8 +26,8 @@ from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE
 if TYPE_CHECKING:
     from polars import DataFrame
 
-    from keymallet.core.judge import Judgement
-    from keymallet.core.run import Run
+    from keymallet.core.judging.judge import Judgement
+    from keymallet.core.judging.run import Run
 
 EXAMPLES = [
     ("keymallet judge", "judge the newest snapshot and show the summary"),
@@ -61,7 +61,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--worst",
-        type=how_many("accounts"),
+        type=number_of("accounts"),
         default=WORST,
         metavar="N",
         help=f"accounts shown (default: {WORST})",
@@ -85,7 +85,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _code(fail_on: str, outcome: Run) -> int:
-    from keymallet.core.rulebook import SEVERITIES
+    from keymallet.core.rulebook.model import SEVERITIES
 
     if fail_on != "never" and outcome.breaches_at_or_above(SEVERITIES[fail_on]):
         return BREACH
@@ -93,7 +93,7 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 
 def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
-    from keymallet.core.findings import (
+    from keymallet.core.explaining.findings import (
         accounts_by_topic,
         findings,
         on_numbers,
@@ -162,7 +162,7 @@ _VERDICTS = {
 
 
 def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
-    from keymallet.core.findings import findings
+    from keymallet.core.explaining.findings import findings
     from keymallet.outputs.run_record import run_record, to_run_file
 
     write_rows(options, findings(judgement), run_record(outcome), "findings")

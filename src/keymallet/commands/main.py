@@ -78,7 +78,7 @@ def _run(name: str, words: list[str]) -> int:
     )
     module.add_arguments(parser)
     options = parser.parse_args(words)
-    from keymallet.core.problems import KeymalletError
+    from keymallet.core.base.problems import KeymalletError
 
     try:
         code: int = module.run(options)
@@ -121,7 +121,7 @@ new here?  keymallet demo"""
 
 
 def _no_such_command(word: str) -> int:
-    from keymallet.core.nearest import did_you_mean
+    from keymallet.core.base.nearest import did_you_mean
 
     hint = did_you_mean(word, COMMANDS) or '"keymallet --help" lists them'
     print(f'keymallet: there is no command "{ascii(word)[1:-1]}"; {hint}', file=sys.stderr)

@@ -15,7 +15,7 @@ from keymallet.commands.common import Case, instant, open_case, open_estate, wri
 if TYPE_CHECKING:
     from polars import DataFrame
 
-    from keymallet.core.register import Exemption
+    from keymallet.core.rulebook.register import Exemption
 
 
 @dataclass(frozen=True)
@@ -28,8 +28,8 @@ class Opened:
 
     def entry(self, name: str) -> Exemption:
         """The entry of that id. Raises KeymalletError if there is none."""
-        from keymallet.core.nearest import did_you_mean
-        from keymallet.core.problems import fail
+        from keymallet.core.base.nearest import did_you_mean
+        from keymallet.core.base.problems import fail
 
         known = {entry.id: entry for entry in self.case.register.exemptions} if self.case.register else {}
         if name not in known:
@@ -44,19 +44,19 @@ class Opened:
     @cached_property
     def accounts(self) -> DataFrame:
         """All accounts, with the facts by which it is told whom an entry covers and who approves it."""
-        from keymallet.core.register_facts import NEEDED
+        from keymallet.core.judging.register_facts import NEEDED
 
         return self.case.evidence([], also=NEEDED).tables["account"]
 
     def covered(self, patterns: tuple[str, ...]) -> int:
         """How many accounts these patterns match today."""
-        from keymallet.core.exempting import matching
+        from keymallet.core.judging.exemptions import matching
 
         return int(matching(self.accounts["account"], patterns).sum())
 
     def save(self, text: str) -> None:
         """Write the register, once it has been read again without a fault."""
-        from keymallet.core.register import read_register
+        from keymallet.core.rulebook.register import read_register
 
         read_register(text, str(self.path), self.case.clock)
         write_file(self.path, text.encode())
@@ -65,7 +65,7 @@ class Opened:
 def open_to_edit(options: argparse.Namespace) -> Opened:
     """The register named, or the estate's; one that is not there yet is empty."""
     from keymallet.commands.exempt_list import NO_REGISTER
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
     from keymallet.sources.request import read_file, utf8_text
 
     path = Path(options.register) if options.register else open_estate(options.estate).register

@@ -29,9 +29,9 @@ from keymallet.commands.common import (
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
-    from keymallet.core.judge import Judgement
+    from keymallet.core.judging.judge import Judgement
     from keymallet.core.language.scope import Limit
-    from keymallet.core.rulebook import Rulebook
+    from keymallet.core.rulebook.model import Rulebook
 
 EXAMPLES = [
     ("keymallet rehearse --set limit.password-age=90d", "passwords for 90 days instead"),
@@ -82,7 +82,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Judge by both books and compare. Raises KeymalletError if the request cannot be carried out."""
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
 
     if not (options.rulebook or options.settings or options.sweep):
         raise fail("nothing to rehearse", hint="name a --rulebook, or --set limit.NAME=VALUE, or --sweep")
@@ -106,7 +106,7 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _setting(written: str) -> tuple[str, str]:
-    from keymallet.core.problems import fail
+    from keymallet.core.base.problems import fail
 
     name, equals, value = written.partition("=")
     if not name.startswith("limit.") or not equals or not value:
@@ -116,10 +116,10 @@ def _setting(written: str) -> tuple[str, str]:
 
 def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
     """The book with other limits. Raises KeymalletError if it has no such limit, or a value does not fit."""
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
-    from keymallet.core.rehearse import overlay
-    from keymallet.core.rulebook_text import read_rulebook
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
+    from keymallet.core.rulebook.reading import read_rulebook
+    from keymallet.core.studies.rehearse import overlay
     from keymallet.sources.rulebooks import open_included
 
     for name in settings:
@@ -131,10 +131,11 @@ def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
 
 
 def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
-    from keymallet.core.rehearse import accounts_in_breach, changed_rows, differences
+    from keymallet.core.base.listing import how_many
+    from keymallet.core.studies.rehearse import accounts_in_breach, changed_rows, differences
     from keymallet.views.rehearse import show_differences, show_first, show_groups, show_instants
     from keymallet.views.summary import show_hints, show_run
-    from keymallet.views.terminal import console, count, text
+    from keymallet.views.terminal import console, text
 
     judged = _judging(case, case.rulebook, book)
     before, after = judged(case.rulebook, case.at), judged(book, case.at)
@@ -161,7 +162,7 @@ def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
             show_instants(out, [(at, *numbers[at]) for at in sorted(numbers)], case.clock)
         out.print()
         now, then = numbers[case.at]
-        out.print(text(f"{count(then, 'account')} would be in breach, where {now:,} are now.", "bold"))
+        out.print(text(f"{how_many(then, 'account')} would be in breach, where {now:,} are now.", "bold"))
         show_hints(out, [(f"{_said(options)} --format csv --output changes.csv", "every change")])
     return CLEAN
 
@@ -181,9 +182,9 @@ def _judging(case: Case, *books: Rulebook) -> Callable[[Rulebook, datetime], Jud
 
 
 def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: dict[str, str]) -> int:
-    from keymallet.core.problems import fail
-    from keymallet.core.rehearse import accounts_in_breach, read_sweep, rules_with_limit
-    from keymallet.core.wording import constant
+    from keymallet.core.base.problems import fail
+    from keymallet.core.explaining.wording import constant_text
+    from keymallet.core.studies.rehearse import accounts_in_breach, read_sweep, rules_with_limit
     from keymallet.views.figures import figure_bytes, format_of
     from keymallet.views.rehearse import show_sweep, sweep_figure
     from keymallet.views.summary import show_run
@@ -200,7 +201,7 @@ def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: di
     limits = [book.limits[wanted.limit] for book in tried]
     tried = [book.only(lambda rule: rule.id in rules) for book in tried]
     numbers = [accounts_in_breach(judged(book, case.at)) for book in tried]
-    points = list(zip(map(constant, limits), numbers, strict=True))
+    points = list(zip(map(constant_text, limits), numbers, strict=True))
     present = base.limits[wanted.limit]
     outcome = case.run(judged(case.rulebook, case.at))
     if options.figure:
@@ -219,7 +220,7 @@ def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: di
         out = console(stream)
         show_run(out, outcome)
         out.print()
-        show_sweep(out, wanted.limit, points, constant(present))
+        show_sweep(out, wanted.limit, points, constant_text(present))
         out.print(text(f"rules that use it: {', '.join(rules) or 'none'}", "dim"))
     return CLEAN
 

@@ -10,13 +10,13 @@ from keymallet.commands.common import instant, open_estate, output_stream, read_
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
-    from keymallet.core.rulebook import Rulebook
-    from keymallet.core.workspace import Workspace
+    from keymallet.core.evaluating.context import Workspace
+    from keymallet.core.rulebook.model import Rulebook
 
 
 def run(options: argparse.Namespace) -> int:
     """Compare them. Raises KeymalletError if one of them has faults."""
-    from keymallet.core.compare import as_frame, compare
+    from keymallet.core.studies.compare import as_frame, compare
     from keymallet.views.compare import show_changes
     from keymallet.views.terminal import console
 
@@ -37,7 +37,7 @@ def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> Workspace 
     """The newest evidence, if there is any: without, books are compared by their text."""
     from zoneinfo import ZoneInfo
 
-    from keymallet.core.workspace import Workspace, columns_used
+    from keymallet.core.evaluating.context import Workspace, columns_used
     from keymallet.store.snapshot import newest_snapshot, read_snapshot
 
     if options.snapshot:

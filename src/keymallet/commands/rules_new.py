@@ -11,8 +11,8 @@ from keymallet.commands.main import CLEAN
 
 def run(options: argparse.Namespace) -> int:
     """List what ships, or write the start of a book. Raises KeymalletError; never writes over a file."""
-    from keymallet.core.problems import fail
-    from keymallet.core.rulebook_text import read_rulebook
+    from keymallet.core.base.problems import fail
+    from keymallet.core.rulebook.reading import read_rulebook
     from keymallet.sources.rulebooks import is_shipped, no_such_book, open_included, shipped, shipped_text
     from keymallet.views.rulebook import book_on, show_shipped
     from keymallet.views.summary import show_hints

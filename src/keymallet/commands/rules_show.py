@@ -11,8 +11,8 @@ from keymallet.commands.rules import book_path
 
 def run(options: argparse.Namespace) -> int:
     """Show it. Raises KeymalletError if the book has faults, or no such rule."""
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
     from keymallet.views.rulebook import show_book, show_demand, show_tree
     from keymallet.views.terminal import console
 

@@ -12,11 +12,11 @@ from keymallet.commands.rules import book_path
 
 def run(options: argparse.Namespace) -> int:
     """Try them; code 1 if one comes out otherwise. Raises KeymalletError if the cases have faults."""
-    from keymallet.core.cases import read_cases, rules_without, try_case
-    from keymallet.core.coverage import untried
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
-    from keymallet.core.verdicts import Verdict
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
+    from keymallet.core.judging.verdicts import Verdict
+    from keymallet.core.studies.cases import read_cases, rules_without, try_case
+    from keymallet.core.studies.coverage import untried
     from keymallet.sources.rulebooks import read_book, read_cases_of
     from keymallet.views.cases import show_coverage, show_failures, show_tried
     from keymallet.views.terminal import console

@@ -22,8 +22,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Find the account and show it. Raises KeymalletError if there is none of that name."""
-    from keymallet.core.findings import about_account
-    from keymallet.core.lookup import find_accounts, of_same_person
+    from keymallet.core.explaining.findings import about_account
+    from keymallet.core.facts.lookup import find_accounts, of_same_person
     from keymallet.core.topics.about import about
     from keymallet.core.topics.picture import work_out
     from keymallet.core.topics.registry import TOPICS

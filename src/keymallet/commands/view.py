@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from keymallet.commands.common import (
     add_judging,
     add_rows_format,
-    how_many,
+    number_of,
     open_case,
     output_stream,
     write_file,
@@ -21,8 +21,8 @@ from keymallet.commands.common import (
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
-    from keymallet.core.judge import Judgement
-    from keymallet.core.run import Run
+    from keymallet.core.judging.judge import Judgement
+    from keymallet.core.judging.run import Run
     from keymallet.core.topics.picture import Picture, Section, Topic
 
 EXAMPLES = [
@@ -47,9 +47,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="with --format: the rows of one of its tables, such as gates or openings",
     )
-    parser.add_argument("--rows", type=how_many("rows"), default=ROWS, metavar="N",
+    parser.add_argument("--rows", type=number_of("rows"), default=ROWS, metavar="N",
                         help=f"rows of the list (default: {ROWS})")  # fmt: skip
-    parser.add_argument("--worst", type=how_many("accounts"), default=WORST, metavar="N",
+    parser.add_argument("--worst", type=number_of("accounts"), default=WORST, metavar="N",
                         help=f"accounts in breach shown (default: {WORST})")  # fmt: skip
     parser.add_argument("--all", action="store_true", help="every group, and every rule of the topic")
     add_judging(parser)
@@ -60,7 +60,7 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.topics.picture import by_group, work_out
 
     if options.format == "table" and (options.part or options.groups):
-        from keymallet.core.problems import fail
+        from keymallet.core.base.problems import fail
 
         raise fail("--part and --groups choose which rows are written", hint="add --format csv or json")
     topic = _topic(options.topic)
@@ -99,8 +99,8 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _topic(name: str) -> Topic:
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
     from keymallet.core.topics.registry import TOPICS
 
     if name not in TOPICS:
@@ -112,8 +112,8 @@ def _topic(name: str) -> Topic:
 
 
 def _grouping(by: str | None, topic: Topic) -> str:
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
 
     if by is not None and by not in topic.groupings:
         hint = did_you_mean(by, topic.groupings) or f"there are: {', '.join(topic.groupings)}"
@@ -122,8 +122,8 @@ def _grouping(by: str | None, topic: Topic) -> str:
 
 
 def _part(name: str, picture: Picture) -> Section:
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import fail
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import fail
 
     parts = {section.name: section for section in picture.sections}
     if name not in parts:
@@ -148,7 +148,7 @@ def _show(
     picture: Picture,
     groups: Any,
 ) -> None:
-    from keymallet.core.findings import findings, worst_accounts
+    from keymallet.core.explaining.findings import findings, worst_accounts
     from keymallet.views.summary import show_hints, show_rules, show_worst
     from keymallet.views.terminal import console, moment, text
     from keymallet.views.topic import show_groups, show_list, show_meanings, show_section, show_told

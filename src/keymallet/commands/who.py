@@ -15,7 +15,7 @@ from keymallet.commands.main import CLEAN
 if TYPE_CHECKING:
     from zoneinfo import ZoneInfo
 
-    from keymallet.core.who import Picked
+    from keymallet.core.studies.query import Picked
 
 EXAMPLES = [
     ("keymallet who 'privileged and no factor (phishing-resistant)'", "power without a strong factor"),
@@ -49,24 +49,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Pick and print. Raises KeymalletError with every fault of the expressions."""
-    from keymallet.core import facts
-    from keymallet.core.nearest import did_you_mean
-    from keymallet.core.problems import KeymalletError, Problem
-    from keymallet.core.question import read_condition, read_value, split_list
-    from keymallet.core.register_facts import registered
-    from keymallet.core.who import pick, usual_columns
-    from keymallet.core.workspace import Workspace
+    from keymallet.core.base.nearest import did_you_mean
+    from keymallet.core.base.problems import KeymalletError, Problem
+    from keymallet.core.evaluating.context import Workspace
+    from keymallet.core.facts.declaration import TABLES, tables_with_verdicts
+    from keymallet.core.facts.model import Kind
+    from keymallet.core.judging.register_facts import registered
+    from keymallet.core.rulebook.question import read_condition, read_value, split_list
+    from keymallet.core.studies.query import pick, usual_columns
 
-    names = [table.name for table in facts.tables_with_verdicts()]
+    names = [table.name for table in tables_with_verdicts()]
     if options.each not in names:
         hint = did_you_mean(options.each, names) or f"there are: {', '.join(names)}"
         raise KeymalletError(Problem(f'--each: there is no table "{options.each}"', hint=hint))
-    case, table = open_case(options), facts.TABLES[options.each]
+    case, table = open_case(options), TABLES[options.each]
     condition = read_condition(options.expression, table, case.rulebook, "the expression")
     wanted = split_list(options.columns) if options.columns else usual_columns(table, condition)
     columns = {each: read_value(each, table, case.rulebook, "--columns") for each in wanted}
     sort = read_value(options.sort, table, case.rulebook, "--sort") if options.sort else None
-    if sort is not None and sort.type.kind is facts.Kind.WORDS:
+    if sort is not None and sort.type.kind is Kind.WORDS:
         hint = f"sort by its length({options.sort})"
         raise KeymalletError(Problem(f'--sort: "{options.sort}" is a list, and has no order', hint=hint))
     asked = [(table.name, node) for node in (condition, *columns.values(), *([sort] if sort else []))]
@@ -91,8 +92,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _show(options: argparse.Namespace, clock: ZoneInfo, found: Picked, noun: str) -> None:
+    from keymallet.core.base.listing import how_many
     from keymallet.views.rows import show_rows
-    from keymallet.views.terminal import console, count, text
+    from keymallet.views.terminal import console, text
 
     with output_stream(options.output) as stream:
         out = console(stream)
@@ -100,7 +102,7 @@ def _show(options: argparse.Namespace, clock: ZoneInfo, found: Picked, noun: str
         if shown.height:
             show_rows(out, shown, found.kinds, clock)
         plural = "people" if noun == "person" else ""
-        told = f"{found.rows.height:,} of {count(found.asked, noun, plural)}"
+        told = f"{found.rows.height:,} of {how_many(found.asked, noun, plural)}"
         if shown.height < found.rows.height:
             told += f", the first {shown.height} shown (--all)"
         out.print(text(told, "bold"))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from keymallet.core import extension
+from keymallet.core.facts import scim_extension
 from keymallet.demo.accounts import Account, railway_directory
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0"
@@ -51,7 +51,7 @@ def tenant() -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
 
 def in_force() -> dict[str, list[dict[str, Any]]]:
     """What the tenant asks of those who sign in, and its password policy, by the name of their resources."""
-    gate, setting = extension.IN_FORCE
+    gate, setting = scim_extension.IN_FORCE
     gates: list[dict[str, Any]] = [
         {
             "gate": "everybody",
@@ -88,18 +88,18 @@ def in_force() -> dict[str, list[dict[str, Any]]]:
 def resource_types() -> list[dict[str, Any]]:
     """Which kinds of resources there are, and where."""
     kinds = {"User": f"{CORE}:User", "Group": f"{CORE}:Group"}
-    kinds |= {urn.rpartition(":")[2]: urn for urn in extension.IN_FORCE}
+    kinds |= {urn.rpartition(":")[2]: urn for urn in scim_extension.IN_FORCE}
     return [{"id": name, "name": name, "endpoint": f"/{name}s", "schema": urn} for name, urn in kinds.items()]
 
 
 def schemas() -> list[dict[str, Any]]:
     """The attributes of users, as far as the stand-in has them."""
     core = "id userName displayName active userType title emails meta groups roles"
-    own = [extension.camel(column.name) for column in extension.ACCOUNT_COLUMNS]
+    own = [scim_extension.camel(column.name) for column in scim_extension.ACCOUNT_COLUMNS]
     listed = {
         f"{CORE}:User": core.split(),
         ENTERPRISE: ["employeeNumber", "department", "manager"],
-        extension.URN: [*own, *extension.LISTS],
+        scim_extension.URN: [*own, *scim_extension.LISTS],
     }
     return [
         {"id": urn, "name": urn.rpartition(":")[2], "attributes": [{"name": name} for name in names]}
@@ -155,7 +155,7 @@ def _user(account: Account) -> dict[str, Any]:
         "elevations": [],
     }
     return _plain(
-        schemas=[f"{CORE}:User", ENTERPRISE, extension.URN],
+        schemas=[f"{CORE}:User", ENTERPRISE, scim_extension.URN],
         id=account.object_id,
         userName=account.login,
         displayName=account.name,
@@ -165,7 +165,7 @@ def _user(account: Account) -> dict[str, Any]:
         emails=[{"value": f"{account.login}@gvr.example", "primary": True}],
         meta={"resourceType": "User", "created": _instant(account.created)},
         **{ENTERPRISE: _plain(employeeNumber=account.staff_no or None, department=account.unit)},
-        **{extension.URN: _plain(**own)},
+        **{scim_extension.URN: _plain(**own)},
     )
 
 

@@ -7,13 +7,12 @@ from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind, Table
+from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language.literals import parse_span
 from keymallet.fitting.dates import Dates, find_dates
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import plain, squeezed, vocabulary, word_for
-from keymallet.sources.column_map import FALSE_WORDS, TRUE_WORDS
+from keymallet.sources.export.column_map import FALSE_WORDS, TRUE_WORDS
 
 _ENOUGH = 0.6
 """The least share of a column's values that has to be understood for it to be taken as the fact."""
@@ -42,7 +41,7 @@ class Context:
     order: str = ""
 
 
-def fit_values(shape: Shape, table: Table, fact: facts.Column, context: Context, *, opposite: bool) -> Fit:
+def fit_values(shape: Shape, table: Table, fact: Column, context: Context, *, opposite: bool) -> Fit:
     """How well this column can be read as this fact."""
     if not shape.total:
         return Fit(_EMPTY, remark="nothing stands there")
@@ -53,7 +52,7 @@ def fit_values(shape: Shape, table: Table, fact: facts.Column, context: Context,
     return _FITS[fact.kind](shape, table, fact, context)
 
 
-def _instant(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Fit:
+def _instant(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     found = find_dates(shape.told, context.order, latest=context.today if fact.past else None)
     if found.share < _ENOUGH:
         return Fit(0.0, remark="these are no dates that can be read")
@@ -66,7 +65,7 @@ def _instant(shape: Shape, table: Table, fact: facts.Column, context: Context) -
     return Fit(found.share, options, found.unread, dates=found)
 
 
-def _flag(shape: Shape, fact: facts.Column, opposite: bool) -> Fit:
+def _flag(shape: Shape, fact: Column, opposite: bool) -> Fit:
     true, false = set(shape.true), set(shape.false)
     words = vocabulary().words
     states = words["account.enabled"]
@@ -98,7 +97,7 @@ def _in_order(shape: Shape, values: set[str]) -> list[str]:
     return [value for value in shape.column.values if value in values]
 
 
-def _word(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Fit:
+def _word(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     meant = {value: word_for(table.name, fact, value) for value in shape.told}
     known = {value for value, word in meant.items() if word}
     share = shape.share(known)
@@ -109,7 +108,7 @@ def _word(shape: Shape, table: Table, fact: facts.Column, context: Context) -> F
     return Fit(share, options, [value for value in shape.told if value not in known])
 
 
-def _words(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Fit:
+def _words(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     if shape.dates > 0.5 or shape.mails > 0.5:
         return Fit(0.0)
     mark = shape.list_mark
@@ -126,18 +125,18 @@ def _words(shape: Shape, table: Table, fact: facts.Column, context: Context) -> 
     return Fit(share if share >= _ENOUGH else 0.0, options, [each for each in members if not meant[each]])
 
 
-def _count(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Fit:
+def _count(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     left = [value for value in shape.told if not (value.isascii() and value.isdigit())]
     return Fit(shape.numbers if shape.numbers >= _ENOUGH else 0.0, left=left)
 
 
-def _span(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Fit:
+def _span(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     known = {value for value in shape.told if parse_span(value.replace(" ", "")) is not None}
     share = shape.share(known)
     return Fit(share if share >= _ENOUGH else 0.0, left=[value for value in shape.told if value not in known])
 
 
-def _text(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Fit:
+def _text(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     fits = _SHAPES.get((table.name, fact.name)) or _SHAPES.get(("", fact.name))
     share = fits(shape) if fits else 1.0
     if shape.dates > 0.5 or shape.share({*shape.true, *shape.false}) > 0.9 > shape.distinct:
@@ -179,7 +178,7 @@ _SHAPES: dict[tuple[str, str], Callable[[Shape], float]] = {
 }
 """What is expected of texts besides being text."""
 
-_FITS: dict[Kind, Callable[[Shape, Table, facts.Column, Context], Fit]] = {
+_FITS: dict[Kind, Callable[[Shape, Table, Column, Context], Fit]] = {
     Kind.INSTANT: _instant,
     Kind.WORD: _word,
     Kind.WORDS: _words,

@@ -7,13 +7,13 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind, Table
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.fitting.fits import Context, Fit, fit_values
-from keymallet.fitting.sample import Column, Export
+from keymallet.fitting.sample import Export, SampledColumn
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import name_score, squeezed, vocabulary
-from keymallet.sources.json_path import MEMBER
+from keymallet.sources.export.json_path import MEMBER
 
 SURE, LIKELY, UNSURE = "sure", "likely", "unsure"
 _LEAST = {SURE: 0.85, LIKELY: 0.6, UNSURE: 0.4}
@@ -46,8 +46,8 @@ _CORE = {
 class Match:
     """A column taken as a fact. `score`: from 0 to 1; `asked`: somebody said that it is so."""
 
-    fact: facts.Column
-    column: Column
+    fact: Column
+    column: SampledColumn
     fit: Fit
     score: float
     by_header: bool = True
@@ -135,21 +135,19 @@ class Asked:
 
 def key_of(table: Table) -> str:
     """The fact that every row of a table needs."""
-    return "name" if table is facts.ACCOUNT else "account" if table.of_account else table.names[0]
+    return "name" if table is ACCOUNT else "account" if table.of_account else table.names[0]
 
 
 def best_part(shapes: Sequence[Shape], tables: Iterable[str], context: Context, asked: Asked) -> Part | None:
     """The table that these columns fill best; None where none of their columns can be the key of one."""
-    parts = [
-        Part(facts.TABLES[name], _matches(shapes, facts.TABLES[name], context, asked)) for name in tables
-    ]
+    parts = [Part(TABLES[name], _matches(shapes, TABLES[name], context, asked)) for name in tables]
     whole = [part for part in parts if part.has_rows]
     return max(whole, key=lambda part: part.weight, default=None)
 
 
 def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> list[Match]:
     """The best use of these columns for the facts of a table, in the order of the columns."""
-    not_given = {"source", "account"} if table is facts.ACCOUNT else {"source"}
+    not_given = {"source", "account"} if table is ACCOUNT else {"source"}
     wanted = [fact for fact in table.columns if fact.name not in not_given and not fact.across]
     pairs = [
         match
@@ -166,14 +164,14 @@ def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Ask
         if match.fact.name not in taken and match.column.header not in used and match.score >= _LEAST[UNSURE]:
             taken[match.fact.name] = match
             used.add(match.column.header)
-    if table is facts.ACCOUNT:
+    if table is ACCOUNT:
         for match in [*_key_from_mail(taken), *_locked_by_status(taken, asked)]:
             taken.setdefault(match.fact.name, match)
     order = {column.header: place for place, column in enumerate(shape.column for shape in shapes)}
     return sorted(taken.values(), key=lambda match: order[match.column.header])
 
 
-def weigh(shape: Shape, table: Table, fact: facts.Column, context: Context) -> Match | None:
+def weigh(shape: Shape, table: Table, fact: Column, context: Context) -> Match | None:
     """One column held against one fact; None where there is nothing in it."""
     by_header, opposite = name_score(shape.column.names, table, fact)
     by_header = by_header if by_header >= _LEAST[UNSURE] else 0.0
@@ -185,7 +183,7 @@ def weigh(shape: Shape, table: Table, fact: facts.Column, context: Context) -> M
     return Match(fact, shape.column, fit, (by_header or _BY_VALUES_ALONE) * fit.share, bool(by_header))
 
 
-def _tells_by_values(shape: Shape, fact: facts.Column) -> bool:
+def _tells_by_values(shape: Shape, fact: Column) -> bool:
     """Whether values alone can tell this fact: mail addresses, and words of a closed set."""
     if fact.name == "mail":
         return shape.mails >= 0.95
@@ -205,12 +203,12 @@ def _key_from_mail(taken: dict[str, Match]) -> Iterable[Match]:
     """Where no column is a login name, people sign in with their mail address."""
     if "name" not in taken and "mail" in taken and Shape(taken["mail"].column).distinct > 0.98:
         fit = Fit(1.0, remark="no other column is a login name")
-        yield Match(facts.ACCOUNT.column("name"), taken["mail"].column, fit, _LEAST[LIKELY])  # type: ignore[arg-type]
+        yield Match(ACCOUNT.column("name"), taken["mail"].column, fit, _LEAST[LIKELY])  # type: ignore[arg-type]
 
 
 def _locked_by_status(taken: dict[str, Match], asked: Asked) -> Iterable[Match]:
     """A status of several words can say both whether an account is switched on and whether it is locked."""
-    status, fact = taken.get("enabled"), facts.ACCOUNT.column("locked")
+    status, fact = taken.get("enabled"), ACCOUNT.column("locked")
     if status is None or fact is None or taken.keys() & {"locked"} or "locked" in asked.facts:
         return
     words = vocabulary().words["account.locked"]

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import date
 
-from keymallet.core import facts
-from keymallet.core.facts import Table
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, TABLES
+from keymallet.core.facts.model import Table
 from keymallet.fitting.fits import Context, fit_values
 from keymallet.fitting.guess import Asked, Match, Part, best_part
-from keymallet.fitting.sample import Column, Sample
+from keymallet.fitting.sample import Sample, SampledColumn
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import header_score, name_score, understood
-from keymallet.sources.json_path import MEMBER, OUTSIDE
+from keymallet.sources.export.json_path import MEMBER, OUTSIDE
 
 _NAMED = {"factor": "factor", "key": "key", "grant": "role", "elevation": "asked", "sign-in": "sign-in"}
 """Tables that lists can fill, with the concept that the name of such a list holds."""
@@ -22,25 +22,27 @@ _ANY_DAY = date(2000, 1, 1)
 """Nothing is asked of it here: these facts are no dates."""
 
 
-def with_members(sample: Sample) -> Iterator[Column]:
+def with_members(sample: Sample) -> Iterator[SampledColumn]:
     """Columns out of lists of objects that are facts of the record around them: groups, mail addresses."""
-    groups = facts.ACCOUNT.column("groups")
+    groups = ACCOUNT.column("groups")
     assert groups is not None
     for inner in sample.lists:
-        names_groups = header_score(inner.path, facts.ACCOUNT, groups)[0] >= _LEAST_HEADER
+        names_groups = header_score(inner.path, ACCOUNT, groups)[0] >= _LEAST_HEADER
         for column in inner.columns:
             shape = Shape(column)
             if names_groups and shape.total and shape.distinct < 1.0:
-                yield Column(f"{inner.path}[].{column.header}", column.values, sample.rows, 0, is_list=True)
+                yield SampledColumn(
+                    f"{inner.path}[].{column.header}", column.values, sample.rows, 0, is_list=True
+                )
                 break
             if shape.mails > 0.9 and inner.path:
-                yield Column(f"{inner.path}[0].{column.header}", column.values, sample.rows, 0)
+                yield SampledColumn(f"{inner.path}[0].{column.header}", column.values, sample.rows, 0)
                 break
 
 
 def list_parts(sample: Sample, first: Part, context: Context, export_format: str) -> list[Part]:
     """Further tables that the lists in the records fill, each row an account's."""
-    if first.table is not facts.ACCOUNT:
+    if first.table is not ACCOUNT:
         return []
     key = next(match for match in first.matches if match.fact.name == "name")
     used = {match.column.header for match in first.matches if match.is_used and match.by_header}
@@ -61,7 +63,7 @@ def _account(table: Table, key: Match, export_format: str) -> Match:
     fact = table.column("account")
     assert fact is not None
     header = f"{OUTSIDE}{key.column.header}" if export_format == "json" else key.column.header
-    column = Column(header, key.column.values, key.column.rows, key.column.empty)
+    column = SampledColumn(header, key.column.values, key.column.rows, key.column.empty)
     return Match(
         fact, column, fit_values(Shape(column), table, fact, Context(_ANY_DAY), opposite=False), key.score
     )
@@ -74,7 +76,7 @@ def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:
     shapes = [Shape(column) for column in inner.columns]
     best: Part | None = None
     for name in named or _NAMED:
-        table = facts.TABLES[name]
+        table = TABLES[name]
         account = _account(table, key, "json")
         asked = Asked(facts={"account": account.column.header})
         part = best_part([*shapes, Shape(account.column)], [name], context, asked)
@@ -87,29 +89,29 @@ def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:
     return best
 
 
-def _of_cells(column: Column, key: Match, export_format: str) -> Part | None:
+def _of_cells(column: SampledColumn, key: Match, export_format: str) -> Part | None:
     """A list of words in a cell: kinds of proof, or roles."""
     shape = Shape(column)
     if not shape.total:
         return None
     mark = shape.list_mark
     members = column.members(mark)  # words for nothing included: the map has to name those
-    for table, name in ((facts.FACTOR, "kind"), (facts.GRANT, "role")):
+    for table, name in ((FACTOR, "kind"), (GRANT, "role")):
         fact = table.column(name)
         assert fact is not None
         by_header = max(name_score(column.names, table, fact)[0], _called(column, _NAMED[table.name]))
         if by_header < _LEAST_HEADER:
             continue
-        inside = Column(MEMBER, members, sum(members.values()), 0)
+        inside = SampledColumn(MEMBER, members, sum(members.values()), 0)
         fit = fit_values(Shape(inside), table, fact, Context(_ANY_DAY), opposite=False)
-        if fit.share < _LEAST_WORDS or (table is facts.GRANT and Shape(inside).share(set(shape.true)) > 0.5):
+        if fit.share < _LEAST_WORDS or (table is GRANT and Shape(inside).share(set(shape.true)) > 0.5):
             continue
         matches = [_account(table, key, export_format), Match(fact, inside, fit, by_header * fit.share)]
         return Part(table, matches, column.header, "" if column.is_list else mark or ";")
     return None
 
 
-def _called(column: Column, concept: str) -> float:
+def _called(column: SampledColumn, concept: str) -> float:
     """The share of a header's letters that stand for this."""
     read = understood(column.names[-1])
     letters = sum(piece.letters for piece in read.pieces) + read.letters_left

@@ -11,7 +11,7 @@ import tomlkit
 from tomlkit.items import InlineTable
 from tomlkit.items import Table as TomlTable
 
-from keymallet.core.facts import Kind
+from keymallet.core.facts.model import Kind
 from keymallet.fitting.guess import Guess, Match, Part
 from keymallet.fitting.shapes import Shape
 

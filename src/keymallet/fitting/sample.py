@@ -14,12 +14,12 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from keymallet.core.problems import fail
+from keymallet.core.base.problems import fail
 from keymallet.fitting.dates import looks_like_a_date
-from keymallet.sources.csv_rows import SEPARATORS, as_utf8, read_rows
-from keymallet.sources.json_path import MEMBER, parse_path
-from keymallet.sources.json_rows import leaves_of, read_records, scalar_text
-from keymallet.sources.rows import series_of
+from keymallet.sources.export.csv_rows import SEPARATORS, as_utf8, read_rows
+from keymallet.sources.export.json_path import MEMBER, parse_path
+from keymallet.sources.export.json_rows import leaves_of, read_records, scalar_text
+from keymallet.sources.export.rows import series_of
 
 MAIL = re.compile(r"[^@\s,;<>]+@[^@\s,;<>]+\.[^@\s,;<>.]+")
 _RECORDS_LOOKED_AT = 20_000
@@ -33,7 +33,7 @@ _OTHER_ENCODING = "windows-1252"
 
 
 @dataclass(frozen=True)
-class Column:
+class SampledColumn:
     """One column: its distinct values with how often each stands there, most frequent first.
 
     Of very many only some are kept: the most frequent, and some all over the rest; `distinct` is how many
@@ -76,7 +76,7 @@ class Column:
 class Sample:
     """The columns of a file, or of the lists that stand under `path` in each of its records."""
 
-    columns: list[Column]
+    columns: list[SampledColumn]
     rows: int
     path: str = ""
     lists: list[Sample] = field(default_factory=list)
@@ -184,13 +184,13 @@ def _checked_header(text: bytes, file: str, separator: str) -> list[str]:
     return header
 
 
-def _column(name: str, cells: pl.Series) -> Column:
+def _column(name: str, cells: pl.Series) -> SampledColumn:
     text = cells.cast(pl.String).str.strip_chars()
     counted = text.drop_nulls().value_counts(sort=True)
     counted = counted.filter(pl.col(text.name) != "").sort("count", descending=True, maintain_order=True)
     empty = len(text) - int(counted["count"].sum())
     values = {_cut(value): times for value, times in counted[_some(counted.height)].iter_rows()}
-    return Column(name, values, len(text), empty, distinct=counted.height)
+    return SampledColumn(name, values, len(text), empty, distinct=counted.height)
 
 
 # JSON
@@ -265,11 +265,11 @@ def _members(value: Any) -> Iterable[Any]:
     return value if isinstance(value, list) else [value]
 
 
-def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> Column:
+def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> SampledColumn:
     told = [[_cut(scalar_text(each).strip()) for each in several if each is not None] for several in cells]
     values = Counter(text for several in told for text in several if text)
     empty = sum(not any(several) for several in told)
     steps = tuple(step for step in parse_path(header).steps if isinstance(step, str))
     counted = values.most_common()
     some = dict(counted[place] for place in _some(len(counted)))
-    return Column(header, some, len(cells), empty, is_list, steps, len(counted))
+    return SampledColumn(header, some, len(cells), empty, is_list, steps, len(counted))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from keymallet.fitting.dates import looks_like_a_date
-from keymallet.fitting.sample import MAIL, Column
+from keymallet.fitting.sample import MAIL, SampledColumn
 from keymallet.fitting.vocabulary import squeezed, vocabulary
 
 _SECRET = re.compile(r"\$[\w-]+\$|\{[A-Z0-9-]+\}\S{8}|(?=\S*\d)(?=\S*[A-Za-z])[A-Za-z0-9+/_=-]{20}")
@@ -19,7 +19,7 @@ _LIST_MARKS = (";", "|", ",", "\n", "/")
 class Shape:
     """A column, seen by its values. Shares are of the rows in which something is told."""
 
-    column: Column
+    column: SampledColumn
 
     @cached_property
     def none(self) -> list[str]:

@@ -7,11 +7,11 @@ from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from keymallet.core.reading import Reading
-from keymallet.sources import csv_export, json_export
-from keymallet.sources.column_map import read_column_map
-from keymallet.sources.export import read_mapped
-from keymallet.sources.json_path import path_fault
+from keymallet.core.facts.reading import Reading
+from keymallet.sources.export import csv_export, json_export
+from keymallet.sources.export.column_map import read_column_map
+from keymallet.sources.export.json_path import path_fault
+from keymallet.sources.export.reading import read_mapped
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 
@@ -23,7 +23,7 @@ def try_map(text: str, file: Path, kind: str, clock: ZoneInfo, at: datetime) -> 
     """
     fault = path_fault if kind == "json" else lambda header: ""
     column_map = read_column_map(text, "the guessed map", clock, fault)
-    section = ExportSection(kind, "", dict.fromkeys(column_map.tables, file.name))
+    section = ExportSection(read=kind, map="", files=dict.fromkeys(column_map.tables, file.name))
     reading = Reading(file.name)
     rows_of = json_export.rows_of if kind == "json" else csv_export.rows_of
     with ThreadPoolExecutor(2) as workers:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from functools import cache, lru_cache
 from importlib import resources
 
-from keymallet.core import facts
+from keymallet.core.facts.model import Column, Table
 
 _SHORT = 5
 """Letters; a word shorter than that is not looked for inside longer ones."""
@@ -173,7 +173,7 @@ def _apart(token: str, known: Vocabulary) -> list[Piece] | None:
     return ways[-1] or None
 
 
-def name_score(names: Sequence[str], table: facts.Table, column: facts.Column) -> tuple[float, bool]:
+def name_score(names: Sequence[str], table: Table, column: Column) -> tuple[float, bool]:
     """How well the name of a column says a fact, from 0 to 1, and whether it says its opposite.
 
     `names` are the steps that lead to it, outermost first. "profile", "mail" says as much as "mail" does;
@@ -189,7 +189,7 @@ def name_score(names: Sequence[str], table: facts.Table, column: facts.Column) -
     return max(whole, (_INNER * last, opposite), key=lambda each: each[0])
 
 
-def header_score(header: str, table: facts.Table, column: facts.Column) -> tuple[float, bool]:
+def header_score(header: str, table: Table, column: Column) -> tuple[float, bool]:
     """How well a header names a fact, from 0 to 1, and whether it names its opposite."""
     if plain(header) == plain(column.name):
         return 1.0, False
@@ -199,7 +199,7 @@ def header_score(header: str, table: facts.Table, column: facts.Column) -> tuple
     return max(scores, key=lambda each: each[0], default=(0.0, False))
 
 
-def word_for(table: str, column: facts.Column, value: str) -> str | None:
+def word_for(table: str, column: Column, value: str) -> str | None:
     """Our word that a value stands for; None if it is not known to be one."""
     if value in column.words:
         return value

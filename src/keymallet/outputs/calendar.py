@@ -14,9 +14,9 @@ from typing import Any
 
 import polars as pl
 
-from keymallet.core.ahead import days
-from keymallet.core.extras import extra
-from keymallet.core.run import Run
+from keymallet.core.base.optional_packages import extra
+from keymallet.core.judging.run import Run
+from keymallet.core.studies.ahead import days
 
 MOST_LISTED = 200
 

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
-from keymallet.core.facts import Table
+from keymallet.core.facts.model import Table
 
 
 def _records(tables: Sequence[Table]) -> list[dict[str, object]]:

@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from keymallet.core.evidence import INSTANT
+from keymallet.core.facts.evidence import INSTANT
 
 _FORMULA = r"^[=+\-@\t\r]"
 

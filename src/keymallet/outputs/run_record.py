@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from keymallet.core.run import Run
+from keymallet.core.judging.run import Run
 
 
 def run_record(run: Run) -> dict[str, Any]:

@@ -13,16 +13,16 @@ from zoneinfo import ZoneInfo
 
 import msgspec
 
-from keymallet.core import facts
-from keymallet.core.clocks import is_zone
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.toml_text import Path, TomlDocument
+from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.language.clocks import is_zone
 from keymallet.core.language.literals import parse_span
-from keymallet.core.nearest import did_you_mean
-from keymallet.core.pairs import KEYS, Pair
-from keymallet.core.ties import FOUND_BY, TAKEN, Tie
-from keymallet.core.toml_text import Path, TomlDocument
+from keymallet.core.linking.person_matching import FOUND_BY, TAKEN, Tie
+from keymallet.core.linking.reconciliation import KEYS, Pair
 from keymallet.sources.request import read_file, utf8_text
 from keymallet.sources.rulebooks import book_of
-from keymallet.sources.sections import READERS, KindWord
+from keymallet.sources.sections import READERS, KindWord, Reader, SourceSection
 
 _SOURCE_NAME = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 
@@ -63,11 +63,11 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
 
 @dataclass(frozen=True)
 class Source:
-    """One source of the estate: the module that reads it, how long that may take, how old it may get."""
+    """One source of the estate: how it is read, how long that may take, how old it may get."""
 
     name: str
-    section: Any
-    reader: str
+    section: SourceSection
+    reader: Reader
     stale_after: timedelta | None
     within: timedelta = timedelta(hours=1)
 
@@ -115,7 +115,7 @@ def read_estate(file: FilePath) -> Estate:
             ("source",), "no source is named", 'add [source.some-name] with read = "csv" or "host"'
         )
     for source in filter(None, sources):
-        persons = getattr(source.section, "persons", "")
+        persons = source.section.persons
         if persons and persons not in sections:
             hint = did_you_mean(persons, sections) or f"there are: {', '.join(sections)}"
             document.fault(("source", source.name, "persons"), f'there is no source "{persons}"', hint)
@@ -141,7 +141,7 @@ def read_estate(file: FilePath) -> Estate:
 def _same_login(sources: Iterable[Source]) -> Iterator[Tie]:
     """The ties that sources declare by `persons`: the same login there is the same person."""
     for source in sources:
-        teller = getattr(source.section, "persons", "")
+        teller = source.section.persons
         if teller:
             yield Tie(login_in=teller, sources=(source.name,))
 
@@ -175,7 +175,7 @@ def _pairs(document: TomlDocument, found: EstateText, sections: dict[str, Any]) 
     pairs = []
     comparable = [
         column.name
-        for column in facts.ACCOUNT.columns
+        for column in ACCOUNT.columns
         if not column.across and not column.definition and column.name not in ("account", "source")
     ]
     for number, pair in enumerate(found.pair):
@@ -205,18 +205,18 @@ def _source(document: TomlDocument, name: str, data: Any) -> Source | None:
         document.fault(
             path, f'"{name}" cannot name a source', "small letters, digits and single hyphens: hr-export"
         )
-    reader = data.get("read") if isinstance(data, dict) else None
-    if reader not in READERS:
-        given = f'nothing is known of read = "{reader}"' if reader is not None else '"read" is missing'
-        hint = did_you_mean(str(reader), READERS) or f"there are: {', '.join(READERS)}"
-        document.fault((*path, "read") if reader is not None else path, given, hint)
+    word = data.get("read") if isinstance(data, dict) else None
+    if word not in READERS:
+        given = f'nothing is known of read = "{word}"' if word is not None else '"read" is missing'
+        hint = did_you_mean(str(word), READERS) or f"there are: {', '.join(READERS)}"
+        document.fault((*path, "read") if word is not None else path, given, hint)
         return None
-    shape, module = READERS[reader]
-    section = document.read(shape, data, path)
+    reader = READERS[word]
+    section = document.read(reader.section, data, path)
     spans = {key: _span(document, path, data, key) for key in ("stale-after", "within")}
     if section is None:
         return None
-    return Source(name, section, module, spans["stale-after"], spans["within"] or timedelta(hours=1))
+    return Source(name, section, reader, spans["stale-after"], spans["within"] or timedelta(hours=1))
 
 
 def _span(document: TomlDocument, path: tuple[str, ...], data: dict[str, Any], key: str) -> timedelta | None:

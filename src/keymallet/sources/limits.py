@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.problems import fail
+from keymallet.core.base.problems import fail
 
 LARGEST_RECORD = 64 << 20
 """Bytes; nothing that one account, person or line of a log has to say is as large."""

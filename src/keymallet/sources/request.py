@@ -13,9 +13,9 @@ from zoneinfo import ZoneInfo
 
 from blake3 import blake3
 
-from keymallet.core.nearest import did_you_mean
-from keymallet.core.problems import fail
-from keymallet.core.reading import FileRead, Reading
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.reading import FileRead, Reading
 
 
 class Watcher(Protocol):

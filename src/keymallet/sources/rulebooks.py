@@ -6,8 +6,8 @@ import os
 from importlib.resources import files
 from pathlib import Path
 
-from keymallet.core.nearest import did_you_mean
-from keymallet.core.problems import KeymalletError, fail
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.sources.request import read_file, utf8_text
 
 _SHIPPED = "keymallet.rulebooks"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from keymallet.core.problems import fail
+from keymallet.core.base.problems import fail
 
 
 class Secret:

@@ -1,46 +1,53 @@
-"""The shapes of a source's section in the estate file, one for each reader.
+"""The shapes of a source's section in the estate file, and the table of all readers.
 
 They stand apart from the readers so that an estate can be checked without loading any of them.
 """
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Literal
 
 import msgspec
 
-
-class ExportSection(msgspec.Struct, rename="kebab", frozen=True):
-    """The source's section of the estate file: an export's column map, and its files table by table."""
-
-    read: str
-    map: str
-    files: dict[str, str | list[str]]
-    stale_after: str = ""
-    within: str = ""
+KindWord = Literal["person", "guest", "service", "shared", "system", "emergency"]
+"""The kinds of account, as estate files say them; the same words as those of the fact `kind`."""
 
 
-class HostSection(msgspec.Struct, rename="kebab", frozen=True):
-    """The source's section of the estate file.
+class SourceSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
+    """What the section of every source can say, whatever reads it.
 
-    `pam` is the release whose ageing rule holds: they differ on the very day; else it follows from the
-    host's release file. `kinds` says by patterns of the login name what an account is; the first that
-    fits counts. `persons` names the source whose account of the same login name tells the person.
+    `stale_after` is how old its evidence may get, `within` how long reading it may take; both are lengths
+    of time, such as `36h`. `persons` names the source whose account of the same login name tells the person.
     """
 
     read: str
-    folder: str
-    pam: Literal["1.5", "1.7"] | None = None
-    kinds: dict[str, Literal["person", "guest", "service", "shared", "system", "emergency"]] = {}
-    persons: str = ""
     stale_after: str = ""
     within: str = ""
+    persons: str = ""
 
 
-KindWord = Literal["person", "guest", "service", "shared", "system", "emergency"]
+class ExportSection(SourceSection, rename="kebab", frozen=True, kw_only=True):
+    """An export's column map, and its files table by table."""
+
+    map: str
+    files: dict[str, str | list[str]]
 
 
-class DirectorySection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
+class HostSection(SourceSection, rename="kebab", frozen=True, kw_only=True):
+    """The folder of a Linux host's files, or of one such folder for each host.
+
+    `pam` is the release whose ageing rule holds: they differ on the very day; else it follows from the
+    host's release file. `kinds` says by patterns of the login name what an account is; the first that
+    fits counts.
+    """
+
+    folder: str
+    pam: Literal["1.5", "1.7"] | None = None
+    kinds: dict[str, KindWord] = {}
+
+
+class DirectorySection(SourceSection, rename="kebab", frozen=True, kw_only=True):
     """How a directory's entries are to be understood, however they are got.
 
     `accounts` and `groups` are object classes, `name` the attributes that can be the login name, the
@@ -49,7 +56,6 @@ class DirectorySection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True
     attributes that the reader is known to see, or not to see, of others.
     """
 
-    read: str
     accounts: tuple[str, ...] = (
         "person",
         "account",
@@ -65,19 +71,16 @@ class DirectorySection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True
     kinds: dict[str, KindWord] = {}
     visible: list[str] = []
     hidden: list[str] = []
-    persons: str = ""
-    stale_after: str = ""
-    within: str = ""
 
 
 class LdifSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):
-    """The source's section of the estate file."""
+    """The LDIF files of a directory."""
 
     files: str | list[str]
 
 
 class LdapSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):
-    """The source's section of the estate file.
+    """A directory that is asked over LDAP.
 
     `base` is where to search; `filter` narrows what is taken. `sign_in` is by `bind_dn` and password,
     by the certificate or system user (`external`), or not at all. Times are in seconds.
@@ -96,8 +99,8 @@ class LdapSection(DirectorySection, rename="kebab", frozen=True, kw_only=True):
     time_limit: int = 120
 
 
-class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
-    """The source's section of the estate file.
+class ScimSection(SourceSection, rename="kebab", frozen=True, kw_only=True):
+    """A SCIM service.
 
     `facts` reads attributes of other extensions by their path; `user_types` says which word of ours a
     userType is; `privileged_roles` are patterns of role names. `time_limit` is seconds an answer may take.
@@ -105,7 +108,6 @@ class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
     `contracts` says which contract a userType is, `plain` whether a plain last day still counts.
     """
 
-    read: str
     url: str
     token_from: str = ""
     ca_file: str = ""
@@ -119,20 +121,27 @@ class ScimSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
     roster: bool = False
     contracts: dict[str, Literal["staff", "contractor", "temporary", "external"]] = {}
     plain: Literal["", "through", "until"] = ""
-    persons: str = ""
-    stale_after: str = ""
-    within: str = ""
 
 
-READERS: dict[str, tuple[type[msgspec.Struct], str]] = {
-    "csv": (ExportSection, "keymallet.sources.csv_export"),
-    "host": (HostSection, "keymallet.sources.host"),
-    "json": (ExportSection, "keymallet.sources.json_export"),
-    "ldap": (LdapSection, "keymallet.sources.ldap"),
-    "ldif": (LdifSection, "keymallet.sources.ldif"),
-    "scim": (ScimSection, "keymallet.sources.scim"),
+@dataclass(frozen=True, slots=True)
+class Reader:
+    """How one kind of source is read: `read = "…"` in the estate file.
+
+    `section` is the shape of its section, `module` the module whose `read(section, request)` reads it,
+    `extra` the optional extra of this package that has to be installed for it, if any.
+    """
+
+    section: type[SourceSection]
+    module: str
+    extra: str = ""
+
+
+READERS: dict[str, Reader] = {
+    "csv": Reader(ExportSection, "keymallet.sources.export.csv_export"),
+    "host": Reader(HostSection, "keymallet.sources.host"),
+    "json": Reader(ExportSection, "keymallet.sources.export.json_export"),
+    "ldap": Reader(LdapSection, "keymallet.sources.directory.ldap", extra="ldap"),
+    "ldif": Reader(LdifSection, "keymallet.sources.directory.ldif", extra="ldap"),
+    "scim": Reader(ScimSection, "keymallet.sources.scim.reader", extra="scim"),
 }
-"""`read = "…"` of a source: the shape of its section, and the module whose `read` reads it."""
-
-EXTRAS = {"ldap": "ldap", "ldif": "ldap", "scim": "scim"}
-"""Which extra of the package a reader needs, by the last part of its module's name."""
+"""All readers by the word that estate files call them by. A new source is a module and a row here."""

@@ -6,9 +6,9 @@ from typing import Any
 
 import polars as pl
 
-from keymallet.core.evidence import UNREAD, data_type
-from keymallet.core.facts import Table
-from keymallet.core.reading import Reading
+from keymallet.core.facts.evidence import UNREAD, data_type
+from keymallet.core.facts.model import Table
+from keymallet.core.facts.reading import Reading
 
 
 def enter_table(

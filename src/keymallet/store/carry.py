@@ -6,8 +6,9 @@ from functools import cached_property
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import (
+from keymallet.core.base.problems import Problem
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
+from keymallet.core.facts.evidence import (
     CANDIDATES,
     NOTHING_KNOWN,
     ORIGIN,
@@ -17,9 +18,8 @@ from keymallet.core.evidence import (
     Evidence,
     source_column,
 )
-from keymallet.core.problems import Problem
-from keymallet.core.reading import Reading, is_of
-from keymallet.core.ties import BY_NUMBER
+from keymallet.core.facts.reading import Reading, is_of
+from keymallet.core.linking.person_matching import BY_NUMBER
 from keymallet.store.snapshot import Snapshot, SourceRecord
 
 
@@ -39,7 +39,7 @@ class Earlier:
     @cached_property
     def people(self) -> dict[str, pl.DataFrame]:
         """The numbers of each roster's people."""
-        if facts.PERSON.name not in self.snapshot.manifest.tables:
+        if PERSON.name not in self.snapshot.manifest.tables:
             return {}
         frame = self.snapshot.evidence({"person": {"person"}}).tables["person"]
         parts = frame.select(ORIGIN, "person").partition_by(ORIGIN, as_dict=True, include_key=False)
@@ -62,7 +62,7 @@ class Earlier:
         tables = {
             table: part
             for table, frame in self._evidence.tables.items()
-            if (part := _part(table, frame, name)).height or table == facts.ACCOUNT.name
+            if (part := _part(table, frame, name)).height or table == ACCOUNT.name
         }
         return Reading(
             name,
@@ -80,15 +80,15 @@ class Earlier:
 
 def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
     """One source's rows of a table, as a reader would give them: with accounts by their bare names."""
-    origin = source_column(facts.TABLES[table])
+    origin = source_column(TABLES[table])
     part = frame.filter(pl.col(origin).cast(pl.String) == source)
     # What is worked out over all sources is so again whenever they are put together.
-    across = {column.name for column in facts.TABLES[table].columns if column.across}
+    across = {column.name for column in TABLES[table].columns if column.across}
     dropped = {origin, ORIGIN, ROW, PERSON_ROW, CANDIDATES, *across}
-    if table == facts.ACCOUNT.name:
+    if table == ACCOUNT.name:
         dropped.add("account")
         part = _untied(part)
-    elif facts.TABLES[table].of_account:
+    elif TABLES[table].of_account:
         part = part.with_columns(pl.col("account").str.strip_prefix(source + "/"))
     return part.drop(name for name in dropped if name in part.columns)
 
@@ -163,11 +163,11 @@ def drops(readings: list[Reading], declared: str, earlier: Earlier | None, large
     if earlier is None or any(reading.failed for reading in mine):
         return []
     problems = []
-    for table, parts in ((facts.ACCOUNT.name, earlier.accounts), (facts.PERSON.name, earlier.people)):
+    for table, parts in ((ACCOUNT.name, earlier.accounts), (PERSON.name, earlier.people)):
         before = sum(part.height for name, part in parts.items() if is_of(name, declared))
         now = sum(reading.tables[table].height for reading in mine if table in reading.tables)
         if (before - now) * 100 > largest * before:
-            noun = "accounts" if table == facts.ACCOUNT.name else "people"
+            noun = "accounts" if table == ACCOUNT.name else "people"
             lost = round(100 * (before - now) / before)
             told = f"{declared}: {now:,} {noun} where there were {before:,}: {lost}% fewer"
             hint = f"if that is right: --accept-drop; more than {largest}% is asked about (largest-drop)"

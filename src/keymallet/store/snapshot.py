@@ -19,10 +19,10 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from keymallet.core import facts
-from keymallet.core.evidence import ROW, UNREAD, Evidence, account_names, data_type, source_column
-from keymallet.core.problems import fail
-from keymallet.core.reading import FileRead, Reading, TableIntake
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.evidence import ROW, UNREAD, Evidence, account_names, data_type, source_column
+from keymallet.core.facts.reading import FileRead, Reading, TableIntake
 
 FORMAT = 1
 _MANIFEST = "manifest.json"
@@ -103,7 +103,7 @@ class Snapshot:
             if name in self.manifest.tables
         }
         for name, frame in tables.items():
-            if facts.TABLES[name].of_account and (columns is None or "account" in columns[name]):
+            if TABLES[name].of_account and (columns is None or "account" in columns[name]):
                 tables[name] = frame.with_columns(account_names(tables["account"], frame).alias("account"))
         sources = self.manifest.sources
         return Evidence(
@@ -113,7 +113,7 @@ class Snapshot:
         )
 
     def _frame(self, name: str, wanted: set[str] | None) -> pl.DataFrame:
-        table = facts.TABLES[name]
+        table = TABLES[name]
         keys = {"account", ROW, UNREAD, source_column(table), *table.label}
         stored = self.manifest.tables[name].columns
         chosen = [column for column in stored if wanted is None or column in wanted or column in keys]

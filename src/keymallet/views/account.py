@@ -13,18 +13,19 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from keymallet.core import facts, wording
-from keymallet.core.evidence import UNREAD
-from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.base.listing import how_many
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.explaining.ways_in import Facts, ways_in
+from keymallet.core.facts import wording
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_IN, tables_of_account
+from keymallet.core.facts.evidence import UNREAD
+from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
-from keymallet.core.rulebook import MENDS, SEVERITIES
-from keymallet.core.ways_in import Facts, ways_in
-from keymallet.core.workspace import Workspace
+from keymallet.core.rulebook.model import MENDS, SEVERITIES
 from keymallet.views.terminal import (
     SEVERITY_STYLES,
     VERDICT_STYLES,
-    count,
     lasting,
     moment,
     plain_grid,
@@ -49,7 +50,7 @@ def show_account(
 
     `elsewhere` are the person's other accounts, `topics` the account's part in each topic.
     """
-    frame = known_facts(workspace, facts.ACCOUNT)
+    frame = known_facts(workspace, ACCOUNT)
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
     out.print(text(" · ".join(str(row[name]) for name in _HEADLINE if row[name] is not None)))
@@ -65,7 +66,7 @@ def show_account(
     _show_verdicts(out, workspace, verdicts)
     _show_facts(out, workspace, row)
     _show_dates(out, workspace, row)
-    for table in facts.tables_of_account():
+    for table in tables_of_account():
         _show_rows(out, workspace, table)
 
 
@@ -81,7 +82,7 @@ def _show_topics(out: Console, topics: Mapping[str, Sequence[str]]) -> None:
 
 def _person(workspace: Workspace, row: dict[str, Any]) -> str:
     """Whose account it is by the roster, in one line; empty where that is not known."""
-    people = workspace.frames[facts.PERSON.name]
+    people = workspace.frames[PERSON.name]
     if row["on-roster"] is False and row["kind"] == "person":
         whose = f"number {row['person']}" if row["person"] else "nobody is known to hold it"
         return f"not on the roster: {whose}"
@@ -102,10 +103,8 @@ def _show_ways_in(out: Console, workspace: Workspace, row: dict[str, Any]) -> No
         known = known_facts(workspace, table).iter_rows(named=True)
         return [Facts(each, supply[table.name], each.get(UNREAD) or ()) for each in known]
 
-    account = Facts(row, supply.get(facts.ACCOUNT.name, ()), row.get(UNREAD) or ())
-    found = ways_in(
-        account, rows(facts.KEY), rows(facts.FACTOR), workspace.at, lambda instant: moment(instant, clock)
-    )
+    account = Facts(row, supply.get(ACCOUNT.name, ()), row.get(UNREAD) or ())
+    found = ways_in(account, rows(KEY), rows(FACTOR), workspace.at, lambda instant: moment(instant, clock))
     show_ways(out, found, clock)
 
 
@@ -134,7 +133,7 @@ def _show_facts(out: Console, workspace: Workspace, row: dict[str, Any]) -> None
     _heading(out, "facts")
     grid = plain_grid(24, 26, None)
     missing = []
-    for column in facts.ACCOUNT.columns:
+    for column in ACCOUNT.columns:
         if column.name in _HIDDEN or column.kind is Kind.INSTANT:
             continue
         value = row[column.name]
@@ -149,9 +148,7 @@ def _show_facts(out: Console, workspace: Workspace, row: dict[str, Any]) -> None
         )
     out.print(grid)
     missing += [
-        column.name
-        for column in facts.ACCOUNT.columns
-        if column.kind is Kind.INSTANT and column.name not in supply
+        column.name for column in ACCOUNT.columns if column.kind is Kind.INSTANT and column.name not in supply
     ]
     if missing:
         _aside(out, f"not supplied by {source}: {', '.join(missing)}")
@@ -173,15 +170,15 @@ def _show_dates(out: Console, workspace: Workspace, row: dict[str, Any]) -> None
     supply = workspace.evidence.supply[row["source"]].get("account", {})
     dated: list[tuple[datetime, str, str]] = [(workspace.at, "judged at", "")]
     none = []
-    for column in facts.ACCOUNT.columns:
+    for column in ACCOUNT.columns:
         if column.kind is not Kind.INSTANT:
             continue
         if row[column.name] is not None:
             dated.append((row[column.name], column.name, supply.get(column.name, "")))
         elif column.name in supply:
             none.append(column.name)
-    for table in facts.tables_of_account():
-        if table is not facts.SIGN_IN:
+    for table in tables_of_account():
+        if table is not SIGN_IN:
             dated += _row_dates(workspace, table)
     out.print()
     _heading(out, "dates")
@@ -223,7 +220,7 @@ def _show_rows(out: Console, workspace: Workspace, table: Table) -> None:
     if rows.height and not columns:
         _heading(out, f"{table.name}s: not known for this account")
         return
-    _heading(out, count(rows.height, table.name) if rows.height else f"no {table.name}")
+    _heading(out, how_many(rows.height, table.name) if rows.height else f"no {table.name}")
     shown = [
         [_value(row[column.name], column, workspace.clock) for column in columns]
         for row in rows.iter_rows(named=True)

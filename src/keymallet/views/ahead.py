@@ -11,11 +11,12 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.ahead import Week, days
-from keymallet.core.rulebook import SEVERITIES
-from keymallet.core.run import Run
+from keymallet.core.base.listing import how_many
+from keymallet.core.judging.run import Run
+from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.core.studies.ahead import Week, days
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
-from keymallet.views.terminal import SEVERITY_STYLES, count, day, plain_table, text
+from keymallet.views.terminal import SEVERITY_STYLES, day, plain_table, text
 
 BAR = 26
 RULES_NAMED = 1
@@ -52,7 +53,7 @@ def _bar(number: int, most: int, capacity: int | None) -> Text:
 def _mostly(by_rule: Counter[str]) -> str:
     named = [f"{rule} {number:,}" for rule, number in by_rule.most_common(RULES_NAMED)]
     rest = len(by_rule) - RULES_NAMED
-    return ", ".join(named) + (f", {count(rest, 'more rule')}" if rest > 0 else "")
+    return ", ".join(named) + (f", {how_many(rest, 'more rule')}" if rest > 0 else "")
 
 
 def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
@@ -80,7 +81,7 @@ def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> Non
         )
     out.print(table)
     if len(ranked) > most:
-        out.print(text(f"and {count(len(ranked) - most, 'more rule')}", "dim"))
+        out.print(text(f"and {how_many(len(ranked) - most, 'more rule')}", "dim"))
 
 
 def show_heaviest(out: Console, events: pl.DataFrame, run: Run) -> None:
@@ -119,7 +120,7 @@ def ahead_figure(found: list[Week], run: Run, capacity: int | None) -> Any:
     total = sum(week.turning for week in found)
     first, last = found[0].monday, found[-1].monday + timedelta(days=6)
     figure, axes = new_figure(
-        f"{count(total, 'finding')} will turn to breach if nothing changes",
+        f"{how_many(total, 'finding')} will turn to breach if nothing changes",
         f"{run.organisation}, week by week from {first:%Y-%m-%d} to {last:%Y-%m-%d}; {run.rulebook_title}",
     )
     sums: Counter[str] = Counter()

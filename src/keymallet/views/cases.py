@@ -5,10 +5,11 @@ from __future__ import annotations
 from rich.console import Console
 from rich.padding import Padding
 
-from keymallet.core.cases import Outcome
-from keymallet.core.coverage import Untried
-from keymallet.core.rulebook import Demand, Rulebook
-from keymallet.views.terminal import count, text
+from keymallet.core.base.listing import how_many
+from keymallet.core.rulebook.model import Demand, Rulebook
+from keymallet.core.studies.cases import Outcome
+from keymallet.core.studies.coverage import Untried
+from keymallet.views.terminal import text
 
 MOST_LEFT = 24
 
@@ -35,6 +36,6 @@ def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> N
 def show_tried(out: Console, book: Rulebook, outcomes: list[Outcome], failed: list[Outcome]) -> None:
     """Print what it came to."""
     rules = len({outcome.case.rule for outcome in outcomes})
-    told = f"{count(len(outcomes), 'case')} of {rules} of {count(len(book.demands), 'rule')}: "
+    told = f"{how_many(len(outcomes), 'case')} of {rules} of {how_many(len(book.demands), 'rule')}: "
     told += f"{len(failed):,} failed" if failed else "all as expected"
     out.print(text(told, "bold red" if failed else "bold green"))

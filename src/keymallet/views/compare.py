@@ -7,7 +7,7 @@ from collections import Counter
 from rich.console import Console
 from rich.text import Text
 
-from keymallet.core.compare import (
+from keymallet.core.studies.compare import (
     ADDED,
     DROPPED,
     LOOSENED,

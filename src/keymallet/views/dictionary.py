@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.table import Table as Grid
 from rich.text import Text
 
-from keymallet.core.facts import Column, Table
+from keymallet.core.facts.model import Column, Table
 from keymallet.core.language.functions import FUNCTIONS
 
 

@@ -6,9 +6,9 @@ import io
 import warnings
 from typing import Any
 
-from keymallet.core.extras import extra
-from keymallet.core.problems import fail
-from keymallet.core.rulebook import Severity
+from keymallet.core.base.optional_packages import extra
+from keymallet.core.base.problems import fail
+from keymallet.core.rulebook.model import Severity
 
 INK, PALE, PAPER = "#22272e", "#8b929c", "#fbfaf7"
 SEVERITY_COLOURS = {

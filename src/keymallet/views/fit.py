@@ -7,15 +7,16 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from keymallet.core.reading import Reading
+from keymallet.core.base.listing import how_many
+from keymallet.core.facts.reading import Reading
 from keymallet.fitting.guess import LIKELY, SURE, UNSURE, Guess, Match, Part
 from keymallet.fitting.map_text import remarks
-from keymallet.fitting.sample import Column
+from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import understood
 from keymallet.views.intake import counted
 from keymallet.views.safe import plain
-from keymallet.views.terminal import count, text
+from keymallet.views.terminal import text
 
 _STYLES = {SURE: "green", LIKELY: "yellow", UNSURE: "red"}
 _VALUES_WIDTH = 36
@@ -32,7 +33,7 @@ def show_guess(out: Console, guess: Guess) -> None:
         else "JSON"
     )
     title = text(export.file, "bold")
-    records = count(export.sample.rows, "row" if export.format == "csv" else "record")
+    records = how_many(export.sample.rows, "row" if export.format == "csv" else "record")
     title.append(f"  {records} · {form}{f' · {export.encoding}' if export.encoding else ''}", "dim")
     out.print(title)
     for remark in [*export.remarks, *guess.remarks]:
@@ -89,7 +90,7 @@ def _grid() -> Grid:
     return grid
 
 
-def _values(column: Column) -> str:
+def _values(column: SampledColumn) -> str:
     """The most frequent values; of what may be a secret only how many there are."""
     if not column.values:
         return "(empty)"
@@ -98,7 +99,7 @@ def _values(column: Column) -> str:
     }
     shape = Shape(column)
     if shape.may_be_secret or (secret and shape.dates < 0.5 and shape.distinct > 0.5 and not shape.numbers):
-        return f"({count(column.distinct, 'value')}, not shown: may be secret)"
+        return f"({how_many(column.distinct, 'value')}, not shown: may be secret)"
     return _as_many_as_fit(list(column.values), column.distinct)
 
 
@@ -123,7 +124,7 @@ def show_trial(out: Console, reading: Reading) -> None:
     refused = sum(intake.refused for intake in reading.intake.values())
     unread = sum(intake.unreadable for intake in reading.intake.values())
     out.print(text(f"tried on the whole file: {told}", "bold"))
-    line = f"{count(refused, 'row')} refused, {count(unread, 'cell')} not understood"
+    line = f"{how_many(refused, 'row')} refused, {how_many(unread, 'cell')} not understood"
     out.print(text(f"  {line}", "yellow" if refused or unread else "green"))
     details = [
         refusal

@@ -10,10 +10,12 @@ import polars as pl
 from rich.console import Console
 from rich.padding import Padding
 
-from keymallet.core import facts, wording
-from keymallet.core.reading import Reading, Refusal, TableIntake
+from keymallet.core.base.listing import how_many
+from keymallet.core.facts import wording
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.reading import Reading, Refusal, TableIntake
 from keymallet.store.snapshot import Snapshot, SourceRecord
-from keymallet.views.terminal import count, plain_table, text
+from keymallet.views.terminal import plain_table, text
 
 LINES_NAMED = 6
 SOURCES_SHOWN = 20
@@ -79,7 +81,7 @@ def show_reading(out: Console, reading: Reading, clock: ZoneInfo) -> None:
 def _show_first(
     out: Console, table: str, rows: pl.DataFrame, names: tuple[str, ...], clock: ZoneInfo
 ) -> None:
-    columns = [facts.TABLES[table].column(name) for name in names if name in rows.columns]
+    columns = [TABLES[table].column(name) for name in names if name in rows.columns]
     if not rows.height:
         return
     grid = plain_table()
@@ -98,14 +100,14 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     """The sources that are not shown one by one, in one line."""
     gaps = sum(_has_gaps(source) for _, source in rest)
     if only_gaps:
-        return f"and {count(gaps, 'more source')} with gaps: keymallet gather --all tells each"
+        return f"and {how_many(gaps, 'more source')} with gaps: keymallet gather --all tells each"
     whole = Counter[str]()
     for _, source in rest:
         for table, intake in source.intake.items():
             whole[table] += intake.read
     read = ", ".join(counted(number, table) for table, number in whole.items())
     told = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
-    return f"and {count(len(rest), 'more source')}: read {read}; {told}; --all tells each"
+    return f"and {how_many(len(rest), 'more source')}: read {read}; {told}; --all tells each"
 
 
 def _has_gaps(source: SourceRecord) -> bool:
@@ -121,7 +123,7 @@ def has_gaps(snapshot: Snapshot) -> bool:
 
 def counted(number: int, table: str) -> str:
     """`1 account`, `376 people`, `816 factors`."""
-    return count(number, table, _PLURALS.get(table, ""))
+    return how_many(number, table, _PLURALS.get(table, ""))
 
 
 def _sentence(table: str, intake: TableIntake) -> str:
@@ -130,7 +132,7 @@ def _sentence(table: str, intake: TableIntake) -> str:
     if intake.refused:
         parts.append(f"refused {intake.refused:,} ({_places(intake.refusals, intake.refused)})")
     if intake.unreadable:
-        cells = count(intake.unreadable, "cell")
+        cells = how_many(intake.unreadable, "cell")
         parts.append(f"{cells} unreadable ({_places(intake.unreadable_cells, intake.unreadable)})")
     return ", ".join(parts)
 

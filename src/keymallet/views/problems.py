@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterable
 from typing import TextIO
 
-from keymallet.core.problems import Excerpt, Problem
+from keymallet.core.base.problems import Excerpt, Problem
 from keymallet.views.safe import plain
 
 WIDTH = 100

@@ -11,10 +11,11 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.rehearse import NEWLY, Difference
-from keymallet.core.run import Run
+from keymallet.core.base.listing import how_many
+from keymallet.core.judging.run import Run
+from keymallet.core.studies.rehearse import NEWLY, Difference
 from keymallet.views.figures import INK, SERIES, new_figure
-from keymallet.views.terminal import SEVERITY_STYLES, count, moment, plain_table, text
+from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_table, text
 
 BAR = 40
 GROUPS_SHOWN = 8
@@ -42,7 +43,7 @@ def show_differences(out: Console, found: list[Difference]) -> None:
     same = len(found) - len(changed)
     if same:
         verb = "comes" if same == 1 else "come"
-        out.print(text(f"{count(same, 'rule')} {verb} out as before", "dim"))
+        out.print(text(f"{how_many(same, 'rule')} {verb} out as before", "dim"))
 
 
 def show_groups(out: Console, rows: pl.DataFrame) -> None:

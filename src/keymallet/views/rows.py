@@ -8,8 +8,8 @@ import polars as pl
 from rich.console import Console
 from rich.padding import Padding
 
-from keymallet.core import wording
-from keymallet.core.facts import Kind
+from keymallet.core.facts import wording
+from keymallet.core.facts.model import Kind
 from keymallet.views.terminal import plain_table, text
 
 _WHOLE = ("account", "who")

@@ -10,20 +10,22 @@ from rich.padding import Padding
 from rich.text import Text
 from rich.tree import Tree
 
-from keymallet.core import facts
+from keymallet.core.base.listing import how_many
+from keymallet.core.explaining.tally_reasons import asked_for
+from keymallet.core.explaining.wording import constant_text
+from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.facts.model import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
 from keymallet.core.language.typed import Typed, limit_of
-from keymallet.core.rulebook import MENDS, Demand, Rule, Rulebook, Severity, Tally
-from keymallet.core.tallies import asked_for
-from keymallet.core.wording import constant
-from keymallet.views.terminal import SEVERITY_STYLES, count, plain_grid, plain_table, text
+from keymallet.core.rulebook.model import MENDS, Demand, Rule, Rulebook, Severity, Tally
+from keymallet.views.terminal import SEVERITY_STYLES, plain_grid, plain_table, text
 
 
 def show_checked(out: Console, path: str, book: Rulebook) -> None:
     """Print that the book is in order, what is in it, and what in it nobody uses."""
     _title(out, book)
-    limits = count(len(book.limits), "limit")
+    limits = how_many(len(book.limits), "limit")
     out.print(text(f"{path}: {_graded(book)}, {limits}, no fault"))
     for remark in book.remarks:
         out.print(text(f"  {remark}", "yellow"))
@@ -39,7 +41,7 @@ def _graded(book: Rulebook) -> str:
     grades = ", ".join(
         f"{graded[each]} {each.word}" for each in sorted(Severity, reverse=True) if graded[each]
     )
-    return f"{count(len(book.demands), 'rule')} ({grades})"
+    return f"{how_many(len(book.demands), 'rule')} ({grades})"
 
 
 def show_shipped(out: Console, books: list[tuple[str, Rulebook]]) -> None:
@@ -85,11 +87,11 @@ def _toml(book: Rulebook, limit: str) -> str:
             + ", ".join(f'"{each}"' if isinstance(each, str) else str(each) for each in value.values)
             + "]"
         )
-    if value.type.kind is facts.Kind.COUNT:
+    if value.type.kind is Kind.COUNT:
         return str(value.value)
-    if value.type.kind is facts.Kind.FLAG:
+    if value.type.kind is Kind.FLAG:
         return str(value.value).lower()
-    return f'"{constant(value).replace(" ", "")}"'
+    return f'"{constant_text(value).replace(" ", "")}"'
 
 
 def show_book(out: Console, book: Rulebook) -> None:
@@ -102,8 +104,10 @@ def show_book(out: Console, book: Rulebook) -> None:
         out.print(text("limits", "bold"))
         table = plain_grid(22, 34, None)
         for name, limit in book.limits.items():
-            own = ", ".join(f"{constant(value)} for {who}" for who, value in book.populations.get(name, ()))
-            value = constant(limit) + (f"; {own}" if own else "")
+            own = ", ".join(
+                f"{constant_text(value)} for {who}" for who, value in book.populations.get(name, ())
+            )
+            value = constant_text(limit) + (f"; {own}" if own else "")
             table.add_row(
                 text(f"  {name}"),
                 text(value),
@@ -137,7 +141,7 @@ def show_book(out: Console, book: Rulebook) -> None:
 
 
 def _parts(demand: Demand) -> Iterator[tuple[str, str]]:
-    if demand.table != facts.ACCOUNT.name:
+    if demand.table != ACCOUNT.name:
         yield "each", demand.table
     if isinstance(demand, Rule):
         if demand.who.text != "true":
@@ -195,8 +199,8 @@ def _limits(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
     named = dict.fromkeys(limit_of(part) for part in used if limit_of(part))
     found = {}
     for name in named:
-        own = "".join(f"; {constant(value)} for {who}" for who, value in book.populations.get(name, ()))
-        found[name] = (constant(book.limits[name]) + own, book.limit_origins.get(name, ""))
+        own = "".join(f"; {constant_text(value)} for {who}" for who, value in book.populations.get(name, ()))
+        found[name] = (constant_text(book.limits[name]) + own, book.limit_origins.get(name, ""))
     return found
 
 
@@ -272,7 +276,7 @@ def _grow(tree: Tree, node: Typed) -> None:
             return
         case _:
             values = [
-                f"{part.text} is {constant(part)}" for part in node.walk()
+                f"{part.text} is {constant_text(part)}" for part in node.walk()
                 if isinstance(part, typed.Const | typed.ConstList) and part.limit
             ]  # fmt: skip
             tree.add(text(node.text).append_text(text(f"  {', '.join(values)}" if values else "", "dim")))

@@ -10,18 +10,11 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.judge import RuleCount
-from keymallet.core.rulebook import SEVERITIES, TOPICS
-from keymallet.core.run import Run
-from keymallet.views.terminal import (
-    SEVERITY_STYLES,
-    VERDICT_STYLES,
-    count,
-    lasting,
-    moment,
-    plain_table,
-    text,
-)
+from keymallet.core.base.listing import how_many
+from keymallet.core.judging.judge import RuleCount
+from keymallet.core.judging.run import Run
+from keymallet.core.rulebook.model import SEVERITIES, TOPICS
+from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, lasting, moment, plain_table, text
 
 BAR = 16
 GAPS_SHOWN = 8
@@ -32,7 +25,7 @@ def show_run(out: Console, run: Run) -> None:
     edition = f", edition {run.rulebook_edition}" if run.rulebook_edition else ""
     out.print(text(f"{run.rulebook_title}{edition}", "bold"))
     judged = f"{run.organisation}, judged at {moment(run.at, run.clock)} ({run.clock.key})"
-    evidence = f"{count(run.accounts, 'account')} from {count(run.sources, 'source')}"
+    evidence = f"{how_many(run.accounts, 'account')} from {how_many(run.sources, 'source')}"
     out.print(text(f"{judged}: {evidence}, read {moment(run.gathered, run.clock)}", "dim"))
 
 
@@ -70,7 +63,7 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
             (sum(1 for each in left if not each.breach and not each.unproven), "with neither"),
         )
         told = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
-        out.print(text(f"and {count(len(left), 'more rule')}: {told} ({option})", "dim"))
+        out.print(text(f"and {how_many(len(left), 'more rule')}: {told} ({option})", "dim"))
 
 
 def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:
@@ -145,7 +138,7 @@ def show_people(out: Console, run: Run, findings: pl.DataFrame, most: int) -> No
         for row in mine.iter_rows(named=True):
             out.print(finding_line(run, {**row, "subject": ""}))
     if ranked.height > most:
-        out.print(text(f"and {count(ranked.height - most, 'more person', 'more people')}", "dim"))
+        out.print(text(f"and {how_many(ranked.height - most, 'more person', 'more people')}", "dim"))
 
 
 def show_systems(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
@@ -186,10 +179,10 @@ def finding_line(run: Run, row: dict[str, Any]) -> Table:
 def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, str]]) -> None:
     """Print how the run came out, and the next useful commands."""
     unread = ((run.refused, "record"), (run.unreadable, "cell"))
-    facts = [count(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
+    facts = [how_many(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
     spared = ((run.pending, "pending"), (run.exempt, "exempt"))
     facts[1:1] = [f"{number:,} {word}" for number, word in spared if number]
-    facts += [f"{count(number, noun)} not read" for number, noun in unread if number]
+    facts += [f"{how_many(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
     for gap in run.gaps[:GAPS_SHOWN]:
         out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2), expand=False))

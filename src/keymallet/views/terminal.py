@@ -12,8 +12,8 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core import wording
-from keymallet.core.rulebook import Severity
+from keymallet.core.facts import wording
+from keymallet.core.rulebook.model import Severity
 from keymallet.views.safe import plain
 
 WIDEST = 100
@@ -91,6 +91,3 @@ _ENDS = {
     "exempt": "exempt until",
     "met": "until",
 }
-
-
-count = wording.how_many

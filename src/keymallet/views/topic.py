@@ -11,10 +11,11 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from keymallet.core.base.listing import how_many
 from keymallet.core.topics.picture import Picture, Section, State, Tone
 from keymallet.views.rows import show_rows
 from keymallet.views.safe import plain
-from keymallet.views.terminal import count, plain_table, text
+from keymallet.views.terminal import plain_table, text
 
 TONES = {
     Tone.GRAVE: ("█", "red"),
@@ -72,7 +73,7 @@ def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_
         table.add_row(text(name), *told, *([_bar(row, states, room)] if room >= LEAST_BAR else []))
     out.print(table)
     if shown.height < groups.height:
-        out.print(text(f"and {count(groups.height - shown.height, 'more group')} (--all)", "dim"))
+        out.print(text(f"and {how_many(groups.height - shown.height, 'more group')} (--all)", "dim"))
 
 
 def _marked(state: State, widest: int) -> str:
@@ -137,6 +138,6 @@ def show_entries(out: Console, picture: Picture, clock: ZoneInfo) -> None:
 def show_list(out: Console, picture: Picture, most: int, clock: ZoneInfo) -> None:
     """Print the rows that are in the worst state, at most so many."""
     rows = picture.rows
-    everything = count(rows.height, picture.noun, picture.plural)
+    everything = how_many(rows.height, picture.noun, picture.plural)
     out.print(text(f"the worst first, {min(most, rows.height):,} of {everything}", "dim"))
     show_rows(out, rows.select(picture.shown).head(most), dict(picture.kinds), clock, margin=2)

@@ -8,13 +8,14 @@ from typing import Any
 
 import polars as pl
 
-from keymallet.core.run import Run
+from keymallet.core.base.listing import how_many
+from keymallet.core.judging.run import Run
 from keymallet.core.topics.lockouts import BUCKET
 from keymallet.core.topics.passwords import BIN
 from keymallet.core.topics.picture import Picture, Tone, by_group
 from keymallet.core.topics.temporary import WEEKS, WEEKS_BACK
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure, second_panel
-from keymallet.views.terminal import count, day
+from keymallet.views.terminal import day
 
 COLOURS = {
     Tone.GRAVE: "#8f2d1d",
@@ -225,7 +226,7 @@ def _calendar(picture: Picture, run: Run, by: str) -> Any:
             if number > 1:
                 axes.annotate(f"{number:,}", (when, place + height), xytext=(0, 1), ha="center", fontsize=8,
                               textcoords="offset points", color=INK)  # fmt: skip
-        told = count(int(mine["number"].sum()), lane) + " with an end in these weeks"
+        told = how_many(int(mine["number"].sum()), lane) + " with an end in these weeks"
         axes.annotate(told, (-7 * WEEKS_BACK, place + 0.86), fontsize=10, color=INK)
     axes.axvline(-0.5, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
     days = range(-7 * WEEKS_BACK, 7 * WEEKS + 1, 14)

@@ -8,8 +8,9 @@ from rich.console import Console
 from rich.table import Table as Grid
 from rich.text import Text
 
-from keymallet.core.ways_in import WayIn
-from keymallet.views.terminal import count, moment, text
+from keymallet.core.base.listing import how_many
+from keymallet.core.explaining.ways_in import WayIn
+from keymallet.views.terminal import moment, text
 
 _WORDS = {True: ("open", "green"), None: ("unknown", "yellow"), False: ("barred", "dim")}
 
@@ -38,10 +39,10 @@ def _answer(ways: list[WayIn]) -> str:
     counted = [f"{number} {word}" for number, word in ((barred, "barred"), (unknown, "not known")) if number]
     rest = f", {', '.join(counted)}" if counted else ""
     if opened:
-        return f"gets in: {count(opened, 'way')} open{rest}"
+        return f"gets in: {how_many(opened, 'way')} open{rest}"
     if unknown:
         return f"whether it gets in cannot be told: {', '.join(counted)}"
-    return f"does not get in: {count(barred, 'way')} barred" if barred else "does not get in: no way in"
+    return f"does not get in: {how_many(barred, 'way')} barred" if barred else "does not get in: no way in"
 
 
 def _why(way: WayIn, clock: ZoneInfo) -> str:

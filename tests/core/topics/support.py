@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from keymallet.core.evidence import Evidence
+from keymallet.core.facts.evidence import Evidence
 from keymallet.core.topics.picture import Picture, work_out
 from keymallet.core.topics.registry import TOPICS
 from tests.support import AT, judged

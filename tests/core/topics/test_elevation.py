@@ -7,8 +7,8 @@ from typing import Any
 
 import polars as pl
 
-from keymallet.core.evidence import INSTANT
-from keymallet.core.intervals import START, STOP
+from keymallet.core.base.intervals import START, STOP
+from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.topics.elevation import faults_of, hours_a_week
 from keymallet.core.topics.picture import STATE
 from tests.core.topics.support import picture_of

@@ -15,8 +15,8 @@ from typing import Any
 
 import msgspec
 
-from keymallet.core.reading import Reading
-from keymallet.sources import ldif
+from keymallet.core.facts.reading import Reading
+from keymallet.sources.directory import ldif
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdifSection
 from tests.oracles import install, needs_root, program

@@ -14,7 +14,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.problems import KeymalletError
+from keymallet.core.base.problems import KeymalletError
 from keymallet.sources.directory.entries import filetime, generalized_time, interval, normal_dn
 from keymallet.sources.directory.state import password_scheme
 from tests.sources.directory.support import BASE, entry, person, read_ldif, rows, stamp

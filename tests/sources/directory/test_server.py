@@ -17,10 +17,10 @@ from typing import Any
 import msgspec
 import pytest
 
-from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.reading import Reading
 from keymallet.demo.certificates import EXPIRED, OTHER_HOST, make_certificate
-from keymallet.sources import ldap
+from keymallet.sources.directory import ldap
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdapSection
 from tests.sources.directory.support import BASE, Server, entry, rows, stamp

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from keymallet.core.reading import Reading
+from keymallet.core.facts.reading import Reading
 from keymallet.sources.host import read
 from keymallet.sources.host.files import HostFiles
 from keymallet.sources.request import Request

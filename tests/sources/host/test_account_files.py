@@ -11,7 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.problems import KeymalletError
+from keymallet.core.base.problems import KeymalletError
 from keymallet.sources.host import read
 from keymallet.sources.host.lines import (
     DroppedError,

@@ -14,10 +14,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from keymallet.sources.estate import read_estate
-from keymallet.sources.gather import gather
 from keymallet.sources.host.authorized_keys import RefusedLineError, parse_line
 from keymallet.sources.host.public_keys import read_certificate, read_key
 from keymallet.sources.host.sshd import SshServer, Ways, read_server
+from keymallet.sources.reading import gather
 from tests.oracles import needs_root, program
 from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import AT, write

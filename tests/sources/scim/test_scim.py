@@ -24,12 +24,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from keymallet.core.extension import URN as EXTENSION
-from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading
-from keymallet.sources import scim, scim_service
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.reading import Reading
+from keymallet.core.facts.scim_extension import URN as EXTENSION
 from keymallet.sources.request import Request
-from keymallet.sources.scim_users import ENTERPRISE, Tenant
+from keymallet.sources.scim import reader
+from keymallet.sources.scim import service as scim_service
+from keymallet.sources.scim.users import ENTERPRISE, Tenant
 from keymallet.sources.sections import ScimSection
 from tests.support import AT, CLOCK, run, write
 
@@ -42,7 +43,7 @@ def read(folder: Path, url: str, **options: Any) -> Reading:
     given = {"read": "scim", "url": url, "token-from": "env:TEST_SCIM_TOKEN", "page-size": 4, **options}
     section = msgspec.convert(given, ScimSection)
     with ThreadPoolExecutor(1) as workers:
-        (reading,) = scim.read(section, Request("cloud", folder, CLOCK, AT, workers))
+        (reading,) = reader.read(section, Request("cloud", folder, CLOCK, AT, workers))
     return reading
 
 
@@ -467,7 +468,7 @@ def test_users_are_held_as_columns(monkeypatch: pytest.MonkeyPatch) -> None:
         for n in range(10)
     ]
     whole = interpreted(*found)
-    monkeypatch.setattr("keymallet.sources.scim_users._ROWS_HELD", 3)
+    monkeypatch.setattr("keymallet.sources.scim.users._ROWS_HELD", 3)
     pieces = interpreted(*found)
     for name, frame in whole.tables.items():
         assert pieces.tables[name].equals(frame)

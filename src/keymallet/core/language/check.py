@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.facts import Column, Kind, Table
+from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language import tree, typed
 from keymallet.core.language.check_asks import ChecksAsks
 from keymallet.core.language.check_names import ChecksNames

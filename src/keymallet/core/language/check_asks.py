@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind, Table
+from keymallet.core.base.nearest import article, did_you_mean
+from keymallet.core.facts.declaration import PERSON, TABLES, owned_tables, way_to_owner
+from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import tree, typed
-from keymallet.core.language.brought import brought
 from keymallet.core.language.check_base import CheckerBase
+from keymallet.core.language.owner_projection import brought
 from keymallet.core.language.typed import COUNT, FLAG, INSTANT, Typed
-from keymallet.core.nearest import article, did_you_mean
 
 _OF_A_COLUMN = ("latest", "earliest")
 
@@ -18,14 +18,14 @@ class ChecksAsks(CheckerBase):
 
     def ask(self, node: tree.Ask) -> Typed | None:
         """A question about rows of the account, or about accounts of the person."""
-        table = facts.TABLES.get(node.table)
+        table = TABLES.get(node.table)
         if table is None or not table.owner:
-            names = [table.name for table in facts.owned_tables()]
+            names = [table.name for table in owned_tables()]
             hint = did_you_mean(node.table, names) or f"there are: {', '.join(names)}"
             what = "belongs to no account" if table else "is no table"
             self.fault(node.table_span, f'"{node.table}" {what}', hint)
             return None
-        way = facts.way_to_owner(self.table, table.owner)
+        way = way_to_owner(self.table, table.owner)
         if way is None:
             self.fault(node.span, *self._nothing_to_ask(table))
             return None
@@ -69,7 +69,7 @@ class ChecksAsks(CheckerBase):
 
     def _nothing_to_ask(self, table: Table) -> tuple[str, str]:
         subject = article(self.table.name)
-        if self.table is facts.PERSON:
+        if self.table is PERSON:
             return (
                 f"{subject} has {table.name}s only through accounts",
                 f"some account (some {table.name} (…))",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from typing import Self
 
-from keymallet.core.facts import Column, Table
+from keymallet.core.facts.model import Column, Table
 from keymallet.core.language import tree
 from keymallet.core.language.scope import Book, Written
 from keymallet.core.language.tree import Fault, Node, Span

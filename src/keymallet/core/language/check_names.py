@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind, Table
+from keymallet.core.base.nearest import article, did_you_mean
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES, tables_of_account, way_to_owner
+from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import tree, typed
-from keymallet.core.language.brought import brought
 from keymallet.core.language.check_base import CheckerBase
 from keymallet.core.language.functions import FUNCTIONS
+from keymallet.core.language.owner_projection import brought
 from keymallet.core.language.typed import FLAG, INSTANT, Typed, ValueType
-from keymallet.core.nearest import article, did_you_mean
 
-_OWNERS = (facts.ACCOUNT.name, facts.PERSON.name)
+_OWNERS = (ACCOUNT.name, PERSON.name)
 
 
 class ChecksNames(CheckerBase):
@@ -24,10 +24,10 @@ class ChecksNames(CheckerBase):
         head, _, rest = node.text.partition(".")
         if rest and head == "limit":
             return self.limit(node, rest)
-        if rest and head == facts.SETTING.name:
+        if rest and head == SETTING.name:
             return self.setting(node, rest)
         if rest and head in _OWNERS:
-            return self.of_owner(node, facts.TABLES[head], rest)
+            return self.of_owner(node, TABLES[head], rest)
         if rest:
             hint = 'there are "account.", "person.", "setting." and "limit."'
             self.fault(node.span, f'there is no "{head}." to ask for "{rest}"', hint)
@@ -90,10 +90,10 @@ class ChecksNames(CheckerBase):
 
     def per_population(self, node: tree.Name, name: str, default: typed.Const) -> Typed:
         """A limit with values of its own for some accounts; the plain one where no account is judged."""
-        way = facts.way_to_owner(self.table, facts.ACCOUNT.name)
+        way = way_to_owner(self.table, ACCOUNT.name)
         if way is None:
             return default
-        checker = self.on(facts.ACCOUNT)
+        checker = self.on(ACCOUNT)
         populations, values = [], []
         for population, value in self.book.populations[name]:
             term = checker.term(tree.Name(node.span, population))
@@ -104,25 +104,25 @@ class ChecksNames(CheckerBase):
 
     def setting(self, node: tree.Name, name: str) -> Typed | None:
         """`setting.x`: what is in force, in its own source, for the account that the row is or belongs to."""
-        way = facts.way_to_owner(self.table, facts.ACCOUNT.name)
+        way = way_to_owner(self.table, ACCOUNT.name)
         if way is None:
-            hint = f'write "{name}"' if self.table is facts.SETTING else ""
+            hint = f'write "{name}"' if self.table is SETTING else ""
             self.fault(
                 node.span, f"settings are in force for accounts, not for {article(self.table.name)}", hint
             )
             return None
-        checker = self.on(facts.SETTING)
+        checker = self.on(SETTING)
         inner = tree.Name(node.span, name)
         body = checker.fact(inner)
         if body is None:
             checker.unknown_name(inner, None)
             return None
-        in_force = typed.OfOwner(body.type, node.text, facts.ACCOUNT.name, body, facts.SETTING.name)
+        in_force = typed.OfOwner(body.type, node.text, ACCOUNT.name, body, SETTING.name)
         return brought(way, in_force, node.text)
 
     def of_owner(self, node: tree.Name, owner: Table, name: str) -> Typed | None:
         """`account.x`, `person.x`: a fact or term of the account or person that the row belongs to."""
-        way = facts.way_to_owner(self.table, owner.name)
+        way = way_to_owner(self.table, owner.name)
         if not way:
             self.fault(node.span, *self._no_way(owner, name))
             return None
@@ -150,9 +150,9 @@ class ChecksNames(CheckerBase):
             self.fault(node.span, f'"{name}" is none of the words it can be', hint)
             return
         near = did_you_mean(name, [*self.table.names, *self.book.terms])
-        if name in facts.ACCOUNT.names and self.table.of_account:
+        if name in ACCOUNT.names and self.table.of_account:
             near = f'did you mean "account.{name}"?'
-        elif name in facts.ACCOUNT.names and self.table is facts.PERSON:
+        elif name in ACCOUNT.names and self.table is PERSON:
             near = f"an account has one: some account ({name} …)"
         elif name in self.book.limits:
             near = f'did you mean "limit.{name}"?'
@@ -162,8 +162,8 @@ class ChecksNames(CheckerBase):
             near = "a minus has spaces around it"
         elif (
             not near
-            and self.table.name != facts.PERSON.name
-            and (owner := next((each for each in facts.tables_of_account() if each.column(name)), None))
+            and self.table.name != PERSON.name
+            and (owner := next((each for each in tables_of_account() if each.column(name)), None))
         ):
             near = f'{article(owner.name)} has one: each = "{owner.name}", or some {owner.name} (…)'
         elif wanted is not None and wanted.kind in (Kind.TEXT, Kind.WORDS):

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.facts.declaration import ACCOUNT, SETTING, TABLES
+from keymallet.core.facts.model import Kind
 from keymallet.core.language import tree, typed
-from keymallet.core.language.brought import brought
 from keymallet.core.language.check_base import CheckerBase
+from keymallet.core.language.owner_projection import brought
 from keymallet.core.language.patterns import like_to_regex, regex_fault
 from keymallet.core.language.tree import Node
 from keymallet.core.language.typed import FLAG, TEXT, Typed, ValueType
-from keymallet.core.nearest import did_you_mean
 
 
 class ChecksTests(CheckerBase):
@@ -179,7 +179,7 @@ class ChecksTests(CheckerBase):
         to_setting = False
         while isinstance(inner, typed.OfOwner):
             to_setting = to_setting or bool(inner.to)
-            way += [] if inner.to else [facts.TABLES[inner.table]]
+            way += [] if inner.to else [TABLES[inner.table]]
             inner = inner.body
         if isinstance(inner, typed.Ask) and inner.column is not None:
             # The condition of a latest or earliest one says already that there is one.
@@ -191,5 +191,5 @@ class ChecksTests(CheckerBase):
             return None
         known: Typed = typed.Known(FLAG, self.text(node), inner, node.negated)
         if to_setting:
-            known = typed.OfOwner(FLAG, known.text, facts.ACCOUNT.name, known, facts.SETTING.name)
+            known = typed.OfOwner(FLAG, known.text, ACCOUNT.name, known, SETTING.name)
         return brought(tuple(way), known, known.text)

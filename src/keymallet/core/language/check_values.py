@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from keymallet.core.facts import Kind
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.facts.model import Kind
 from keymallet.core.language import tree, typed
 from keymallet.core.language.check_base import CheckerBase
 from keymallet.core.language.functions import FUNCTIONS, Function
 from keymallet.core.language.typed import COUNT, INSTANT, SPAN, Typed, ValueType
-from keymallet.core.nearest import did_you_mean
 
 
 class ChecksValues(CheckerBase):

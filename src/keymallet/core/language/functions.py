@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from keymallet.core.facts import Kind
+from keymallet.core.facts.model import Kind
 from keymallet.core.language.typed import COUNT, FLAG, SPAN, TEXT, ValueType
 
 

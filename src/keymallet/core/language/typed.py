@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from datetime import datetime, timedelta
 
-from keymallet.core.facts import TABLES, Column, Kind
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.model import Column, Kind
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,11 +8,11 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core import wording
-from keymallet.core.intervals import START, STOP
+from keymallet.core.base.intervals import START, STOP
+from keymallet.core.base.listing import how_many
+from keymallet.core.facts import wording
 from keymallet.core.topics.lockouts import GETS_IN
 from keymallet.core.topics.picture import STATE, Picture
-from keymallet.core.wording import how_many
 
 
 def about(picture: Picture, clock: ZoneInfo) -> list[str]:

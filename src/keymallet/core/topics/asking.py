@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from keymallet.core import facts
-from keymallet.core.facts import Kind
+from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
-from keymallet.core.question import read_condition, read_value
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.question import read_condition, read_value
 
 Asked = dict[str, tuple[str, Typed]]
 
@@ -19,26 +18,26 @@ class Asking:
         self.book = book
         self.asked: Asked = {}
 
-    def conditions(self, table: facts.Table, **texts: str) -> Asking:
+    def conditions(self, table: Table, **texts: str) -> Asking:
         """Questions that are answered by yes, no or unknown."""
         for name, text in texts.items():
             self.asked[name] = (table.name, read_condition(text, table, self.book, f"the topic's {name}"))
         return self
 
-    def values(self, table: facts.Table, **texts: str) -> Asking:
+    def values(self, table: Table, **texts: str) -> Asking:
         """Questions that are answered by a value of any kind."""
         for name, text in texts.items():
             self.asked[name] = (table.name, read_value(text, table, self.book, f"the topic's {name}"))
         return self
 
-    def columns(self, table: facts.Table, *names: str, prefix: str = "") -> Asking:
+    def columns(self, table: Table, *names: str, prefix: str = "") -> Asking:
         """Facts as they stand, under their own names."""
         for name in names:
             value = read_value(name, table, self.book, f"the fact {name}")
             self.asked[prefix + name] = (table.name, value)
         return self
 
-    def limit(self, table: facts.Table, name: str, otherwise: str, under: str = "") -> Asking:
+    def limit(self, table: Table, name: str, otherwise: str, under: str = "") -> Asking:
         """A limit of the book, which may be another for some; where the book has none, something else."""
         text = f"limit.{name}" if has_limit(self.book, name, Kind.SPAN) else otherwise
         return self.values(table, **{under or name: text})

@@ -7,25 +7,17 @@ from datetime import datetime, timedelta
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import INSTANT, ROW, account_names
-from keymallet.core.facts import Kind
-from keymallet.core.intervals import START, STOP, clipped, total, unbroken
-from keymallet.core.judge import Judgement
-from keymallet.core.openings import BACK_TO_BACK
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.base.intervals import START, STOP, clipped, total, unbroken
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.word_lists import words_that_hold
+from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, GRANT, SIGN_IN
+from keymallet.core.facts.evidence import INSTANT, ROW, account_names
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.linking.elevation_spans import BACK_TO_BACK
+from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.asking import Asked, Asking
-from keymallet.core.topics.picture import (
-    STATE,
-    Picture,
-    Section,
-    State,
-    Tone,
-    Topic,
-    in_order,
-)
-from keymallet.core.word_lists import words_that_hold
-from keymallet.core.wording import how_many
+from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone, Topic, in_order
 
 STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
 STATES = (
@@ -43,23 +35,23 @@ _DRAWN = timedelta(weeks=12)
 
 def asked(book: Rulebook) -> Asked:
     """What is asked of grants, of openings, and of sign-ins by those who only may open."""
-    asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "person")
+    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "person")
     asking.conditions(
-        facts.ACCOUNT,
+        ACCOUNT,
         opens_only="some grant (privileged and mode = on-request)"
         " and no grant (privileged and mode = standing)",
     )
-    asking.columns(facts.GRANT, "role", "via", "last-opened", prefix="grant ")
+    asking.columns(GRANT, "role", "via", "last-opened", prefix="grant ")
     asking.conditions(
-        facts.GRANT,
+        GRANT,
         privileged="privileged",
         standing="mode = standing",
         in_force="(starts is unknown or until(starts) <= 0s) and (ends is unknown or until(ends) > 0s)",
         enabled="account.enabled",
-    ).limit(facts.GRANT, "right-unused", "90d", under="unused_for")
-    asking.columns(facts.ELEVATION, "starts", "ends", "closed", *_TOLD, prefix="opening ")
+    ).limit(GRANT, "right-unused", "90d", under="unused_for")
+    asking.columns(ELEVATION, "starts", "ends", "closed", *_TOLD, prefix="opening ")
     asking.conditions(
-        facts.ELEVATION,
+        ELEVATION,
         opened="outcome = opened",
         open_now="outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown",
         own_approval="approves-itself",
@@ -70,18 +62,18 @@ def asked(book: Rulebook) -> Asked:
         no_right="not entitled",
         overrun="until(ends) <= 0s and (closed is unknown or closed > ends)",
     )
-    asking.limit(facts.ELEVATION, "opened-for", "8h", under="opened_for")
-    asking.limit(facts.ELEVATION, "opened-stretch", "12h", under="opened_stretch")
-    asking.columns(facts.SIGN_IN, "at", prefix="sign-in ")
+    asking.limit(ELEVATION, "opened-for", "8h", under="opened_for")
+    asking.limit(ELEVATION, "opened-stretch", "12h", under="opened_stretch")
+    asking.columns(SIGN_IN, "at", prefix="sign-in ")
     return asking.conditions(
-        facts.SIGN_IN,
+        SIGN_IN,
         outside="outcome = success and not in-opening",
     ).asked
 
 
 def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
     """Every privileged right, and what was opened."""
-    accounts = judgement.workspace.frames[facts.ACCOUNT.name]
+    accounts = judgement.workspace.frames[ACCOUNT.name]
     openings = _openings(judgement, answers)
     rows = _rights(judgement, answers, openings)
     counted = openings.filter("opened")
@@ -107,7 +99,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
 def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """Every elevation with whose it is: ROW, account, `who` (the person, else the account), START, STOP."""
     frames = judgement.workspace.frames
-    elevations, accounts = frames[facts.ELEVATION.name], frames[facts.ACCOUNT.name]
+    elevations, accounts = frames[ELEVATION.name], frames[ACCOUNT.name]
     rows = elevations[ROW]
     names = account_names(accounts, elevations)
     told = [answers[f"opening {name}"].alias(name) for name in _TOLD]
@@ -142,7 +134,7 @@ _TRUTHS = (
 def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl.DataFrame) -> pl.DataFrame:
     """Each privileged right of an account that is enabled, with its state."""
     frames = judgement.workspace.frames
-    grants, accounts = frames[facts.GRANT.name], frames[facts.ACCOUNT.name]
+    grants, accounts = frames[GRANT.name], frames[ACCOUNT.name]
     rows = grants[ROW]
     frame = pl.DataFrame(
         [
@@ -199,7 +191,7 @@ def _told(judgement: Judgement, rows: pl.DataFrame, opened: pl.DataFrame) -> tup
         f"{how_many(holders, 'account')} hold privileged rights: {of[STANDING]:,} standing, "
         f"{of[MAY_ASK] + of[OPEN]:,} on request, {of[OPEN]:,} of these open now."
     ]
-    if not judgement.evidence.suppliers(facts.ELEVATION.name):
+    if not judgement.evidence.suppliers(ELEVATION.name):
         return (*told, "No source tells of openings: how rights on request are used cannot be said.")
     lately = _lately(opened, judgement.at)
     unions = unbroken(lately, "who")
@@ -276,7 +268,7 @@ def _sections(
         found.append(
             Section("openings", title, ordered.select(_OF_OPENINGS), kinds, note, _SHOWN_OF_OPENINGS)
         )
-    sign_ins = judgement.workspace.frames[facts.SIGN_IN.name]
+    sign_ins = judgement.workspace.frames[SIGN_IN.name]
     outside = (answers["outside"] & answers["opens_only"].gather(sign_ins[ROW])).fill_null(False).arg_true()
     if len(outside):
         mine = sign_ins[outside]
@@ -317,7 +309,7 @@ def faults_of(openings: pl.DataFrame) -> pl.DataFrame:
     return openings.with_columns(words.alias("amiss"))
 
 
-ELEVATION = Topic(
+ELEVATION_TOPIC = Topic(
     "elevation",
     "Elevation: privilege that stands, and privilege that is opened for a while",
     ("role", "unit", "kind", "source", "how"),

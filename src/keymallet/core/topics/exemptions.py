@@ -7,23 +7,14 @@ from datetime import datetime
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import INSTANT
-from keymallet.core.facts import Kind
-from keymallet.core.judge import Judgement
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.base.listing import how_many
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION
+from keymallet.core.facts.evidence import INSTANT
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.asking import Asked, Asking
-from keymallet.core.topics.picture import (
-    STATE,
-    Picture,
-    Section,
-    State,
-    Tone,
-    Topic,
-    in_order,
-    some_names,
-)
-from keymallet.core.wording import how_many
+from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone, Topic, in_order, some_names
 
 RELIED_ON, AMISS, HOLDS, NOT_YET, OVER = "over, still relied on", "amiss", "holds", "not yet", "over"
 STATES = (
@@ -49,13 +40,11 @@ _COLUMNS = (
 
 def asked(book: Rulebook) -> Asked:
     """What is asked of entries, and of emergency accounts and whom gates leave out."""
-    asking = Asking(book).columns(facts.EXEMPTION, *_COLUMNS, prefix="entry ")
-    asking.columns(
-        facts.ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by"
-    )
-    asking.columns(facts.ACCOUNT, "left-out-by")
+    asking = Asking(book).columns(EXEMPTION, *_COLUMNS, prefix="entry ")
+    asking.columns(ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by")
+    asking.columns(ACCOUNT, "left-out-by")
     return asking.conditions(
-        facts.ACCOUNT,
+        ACCOUNT,
         emergency="kind = emergency",
         usable="usable",
         strong="some factor (phishing-resistant and state = active)",
@@ -68,7 +57,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
     """Every entry of the register with its state, and what is amiss with it."""
     entries = pl.DataFrame([answers[f"entry {name}"].alias(name) for name in _COLUMNS])
     # How many breaches an entry covers is counted while the rules are judged.
-    entries = entries.with_columns(judgement.workspace.frames[facts.EXEMPTION.name]["excuses"])
+    entries = entries.with_columns(judgement.workspace.frames[EXEMPTION.name]["excuses"])
     rows = _rows(entries, judgement.at)
     return Picture(
         topic="exemptions",
@@ -206,7 +195,7 @@ def _amiss_with(answers: Mapping[str, pl.Series], row: int) -> list[str]:
     return [word for word, holds in wrong if holds]
 
 
-EXEMPTIONS = Topic(
+EXEMPTIONS_TOPIC = Topic(
     "exemptions",
     "Exemptions: what is left out of rules, by whose leave, and until when",
     ("kind", "approved-by", "asked-by", "state"),

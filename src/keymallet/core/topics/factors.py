@@ -6,11 +6,12 @@ from collections.abc import Mapping
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import account_names
-from keymallet.core.facts import Kind
-from keymallet.core.judge import Judgement
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.base.listing import how_many
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GATE
+from keymallet.core.facts.evidence import account_names
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.asking import Asked, Asking
 from keymallet.core.topics.picture import (
     STATE,
@@ -23,7 +24,6 @@ from keymallet.core.topics.picture import (
     in_order,
     some_names,
 )
-from keymallet.core.wording import how_many
 
 NONE, WEAK, UNPROVEN, SECOND, RESISTANT = "none", "weak only", "unproven", "second factor", "resistant"
 STATES = (
@@ -48,10 +48,10 @@ _ALONE = "kind in [passkey, smartcard]"
 def asked(book: Rulebook) -> Asked:
     """What is asked of accounts, factors and gates."""
     asking = Asking(book)
-    asking.columns(facts.ACCOUNT, "account", "display", "unit", "source", "kind", "privileged")
-    asking.columns(facts.ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-enforced")
+    asking.columns(ACCOUNT, "account", "display", "unit", "source", "kind", "privileged")
+    asking.columns(ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-enforced")
     asking.conditions(
-        facts.ACCOUNT,
+        ACCOUNT,
         in_scope="usable and interactive",
         owner="system-owner" if "system-owner" in book.terms else "stable-id = '0'",
         resistant="some factor (state = active and phishing-resistant)",
@@ -62,15 +62,15 @@ def asked(book: Rulebook) -> Asked:
         level_2=f"some factor (state = active and {_ALONE}) or has-password and some factor (state = active "
         f"and kind not in [password, email, recovery-codes])",
     )
-    asking.values(facts.ACCOUNT, seconds="count factor (state = active and kind != password)")
-    asking.columns(facts.FACTOR, "kind", prefix="factor ")
+    asking.values(ACCOUNT, seconds="count factor (state = active and kind != password)")
+    asking.columns(FACTOR, "kind", prefix="factor ")
     asking.conditions(
-        facts.FACTOR,
+        FACTOR,
         never_used="state = active and kind != password and registered is known and last-used is unknown",
         pending="state = pending",
         shared="state = active and length(shared-with) > 0",
     )
-    return asking.columns(facts.GATE, *_OF_GATES, prefix="gate ").asked
+    return asking.columns(GATE, *_OF_GATES, prefix="gate ").asked
 
 
 def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
@@ -144,7 +144,7 @@ def _enforcement(answers: Mapping[str, pl.Series]) -> pl.Series:
 
 
 def _has_gates(judgement: Judgement) -> bool:
-    return bool(judgement.evidence.suppliers(facts.GATE.name))
+    return bool(judgement.evidence.suppliers(GATE.name))
 
 
 def _headline(rows: pl.DataFrame) -> str:
@@ -233,15 +233,15 @@ def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataF
                        ("waits to be confirmed", "pending")):  # fmt: skip
         where = answers[name].fill_null(False).arg_true()
         if len(where):
-            mine = frames[facts.FACTOR.name][where]
-            names = account_names(frames[facts.ACCOUNT.name], mine).unique(maintain_order=True)
+            mine = frames[FACTOR.name][where]
+            names = account_names(frames[ACCOUNT.name], mine).unique(maintain_order=True)
             kinds = answers["factor kind"].cast(pl.String).gather(where).unique().sort()
             lines.append((word, len(where), ", ".join(kinds.drop_nulls()), some_names(names)))
     schema = {"what": pl.String, "factors": pl.Int64, "kinds": pl.String, "on": pl.String}
     return pl.DataFrame(lines, schema=schema, orient="row")
 
 
-FACTORS = Topic(
+FACTORS_TOPIC = Topic(
     "factors",
     "Factors: who can prove a sign-in with what, and who is made to",
     ("population", "unit", "kind", "source", "gate", "level"),

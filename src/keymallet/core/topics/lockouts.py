@@ -7,12 +7,14 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import INSTANT, ROW
-from keymallet.core.facts import Kind
-from keymallet.core.failures import on_many, on_one
-from keymallet.core.judge import Judgement
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.word_lists import words_that_hold
+from keymallet.core.facts.declaration import ACCOUNT, SETTING, SIGN_IN
+from keymallet.core.facts.evidence import INSTANT, ROW
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.linking.failures import on_many, on_one
+from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.asking import Asked, Asking, has_limit
 from keymallet.core.topics.picture import (
     STATE,
@@ -24,8 +26,6 @@ from keymallet.core.topics.picture import (
     first_that_holds,
     in_order,
 )
-from keymallet.core.word_lists import words_that_hold
-from keymallet.core.wording import how_many
 
 GETS_IN, LOCKED, NEAR, RUN_OUT, UNPROVEN, OPEN = (
     "gets in", "locked", "near it", "run out", "unproven", "not locked",
@@ -46,31 +46,29 @@ BUCKET = timedelta(hours=6)
 
 def asked(book: Rulebook) -> Asked:
     """What is asked of accounts, settings and failed sign-ins."""
-    asking = Asking(book).columns(
-        facts.ACCOUNT, "account", "unit", "kind", "source", "privileged", "lock-cause"
-    )
-    asking.columns(facts.ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before")
+    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "privileged", "lock-cause")
+    asking.columns(ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before")
     asking.conditions(
-        facts.ACCOUNT,
+        ACCOUNT,
         enabled="enabled",
         locked="locked",
         by_itself="locked-until is known",
         gets_in="some key (state = active and (expires is unknown or until(expires) > 0s)"
         " and (kind = session or account.lock-stops = password and not kind in [one-time-pass, invitation]))",
         emergency="kind = emergency",
-    ).values(facts.ACCOUNT, threshold="setting.lock-after")
+    ).values(ACCOUNT, threshold="setting.lock-after")
     names = ("setting", "source", "lock-after", "lock-for", "count-within")
-    asking.columns(facts.SETTING, *names, prefix="set ")
+    asking.columns(SETTING, *names, prefix="set ")
     if has_limit(book, "lock-after", Kind.COUNT, for_all=True):
         weak = "not (lock-after is known and lock-after <= limit.lock-after)"
-        asking.conditions(facts.SETTING, **{"weak after": weak})
+        asking.conditions(SETTING, **{"weak after": weak})
     if has_limit(book, "lock-for", Kind.SPAN, for_all=True):
-        asking.conditions(facts.SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
+        asking.conditions(SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
     if has_limit(book, "counted-within", Kind.SPAN, for_all=True):
         narrow = "count-within is known and count-within < limit.counted-within"
-        asking.conditions(facts.SETTING, **{"weak within": narrow})
-    asking.columns(facts.SIGN_IN, "at", "origin", prefix="sign-in ")
-    return asking.conditions(facts.SIGN_IN, failed="outcome = failure").asked
+        asking.conditions(SETTING, **{"weak within": narrow})
+    asking.columns(SIGN_IN, "at", "origin", prefix="sign-in ")
+    return asking.conditions(SIGN_IN, failed="outcome = failure").asked
 
 
 def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
@@ -105,7 +103,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
 def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     clock = judgement.workspace.clock.key
     # What the source itself says, before it is worked out whether the lock still holds.
-    stands = judgement.workspace.frames[facts.ACCOUNT.name]["locked"]
+    stands = judgement.workspace.frames[ACCOUNT.name]["locked"]
     failed, threshold = answers["failed-attempts"], answers["threshold"]
     near = pl.DataFrame({"failed": failed, "threshold": threshold}).select(
         (2 * pl.col("failed") >= pl.col("threshold")).fill_null(False)
@@ -165,7 +163,7 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
 
 def _failures(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """Every failed sign-in up to the instant judged at: ROW, `at`, `origin`."""
-    rows = judgement.workspace.frames[facts.SIGN_IN.name][ROW]
+    rows = judgement.workspace.frames[SIGN_IN.name][ROW]
     told = pl.DataFrame([rows, answers["sign-in at"].alias("at"), answers["sign-in origin"].alias("origin")])
     return told.filter(answers["failed"].fill_null(False) & (told["at"] <= judgement.at).fill_null(False))
 
@@ -195,7 +193,7 @@ def _told(
     again = int(rows["again"].sum())
     if again:
         told.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
-    if not judgement.evidence.suppliers(facts.SIGN_IN.name):
+    if not judgement.evidence.suppliers(SIGN_IN.name):
         return (*told, "No source tells of sign-ins: what failures look like cannot be said.")
     first = failures["at"].sort().head(1).dt.strftime("%Y-%m-%d").to_list()
     span = f"since {first[0]}" if first else "on record"
@@ -250,7 +248,7 @@ def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     return told.sort("against the rulebook", "source", "setting", nulls_last=True)
 
 
-LOCKOUTS = Topic(
+LOCKOUTS_TOPIC = Topic(
     "lockouts",
     "Lockouts: who is locked, by what, and who is near it",
     ("source", "unit", "kind", "cause"),

@@ -8,12 +8,13 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import INSTANT
-from keymallet.core.facts import Kind
-from keymallet.core.judge import Judgement
+from keymallet.core.base.listing import how_many
+from keymallet.core.facts.declaration import ACCOUNT, SETTING
+from keymallet.core.facts.evidence import INSTANT
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
 from keymallet.core.language import typed
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.asking import Asked, Asking, has_limit
 from keymallet.core.topics.picture import (
     STATE,
@@ -26,7 +27,6 @@ from keymallet.core.topics.picture import (
     in_order,
     some_names,
 )
-from keymallet.core.wording import how_many
 
 EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED, UNPROVEN, NEVER, SOON, IN_ORDER = (
     "empty", "handed out", "too old", "weak scheme", "not answered", "unproven", "never expires", "due soon",
@@ -60,12 +60,12 @@ _WEAKER = (
 
 def asked(book: Rulebook) -> Asked:
     """What is asked of accounts, and of the systems' own settings."""
-    asking = Asking(book).columns(facts.ACCOUNT, "account", "unit", "kind", "source", "password-changed")
-    asking.columns(facts.ACCOUNT, "password-set-with", "password-shared-with", "password-expires")
+    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "password-changed")
+    asking.columns(ACCOUNT, "password-set-with", "password-shared-with", "password-expires")
     named = isinstance(book.limits.get("good-schemes"), typed.ConstList)
     sound = "limit.good-schemes" if named else SOUND
     asking.conditions(
-        facts.ACCOUNT,
+        ACCOUNT,
         in_scope="enabled and has-password",
         empty="password-empty",
         handed_out="initial-password and age(password-changed) > 1d",
@@ -74,22 +74,20 @@ def asked(book: Rulebook) -> Asked:
         never="password-never-expires",
         never_changed="password-changed <= created + 1d",
     )
-    asking.values(facts.ACCOUNT, system_limit="setting.max-age")
+    asking.values(ACCOUNT, system_limit="setting.max-age")
     if has_limit(book, "password-age", Kind.SPAN):
-        asking.values(facts.ACCOUNT, book_limit="limit.password-age")
-    asking.columns(
-        facts.SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set "
-    )
+        asking.values(ACCOUNT, book_limit="limit.password-age")
+    asking.columns(SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set ")
     for fact, limit, _ in _WEAKER:
         if has_limit(book, limit, Kind.COUNT, for_all=True):
             asking.conditions(
-                facts.SETTING, **{f"weaker {fact}": f"not ({fact} is known and {fact} >= limit.{limit})"}
+                SETTING, **{f"weaker {fact}": f"not ({fact} is known and {fact} >= limit.{limit})"}
             )
-            asking.values(facts.SETTING, **{f"wanted {fact}": f"limit.{limit}"})
+            asking.values(SETTING, **{f"wanted {fact}": f"limit.{limit}"})
     if has_limit(book, "password-age", Kind.SPAN, for_all=True):
         weaker = "not (max-age is known and max-age <= limit.password-age)"
-        asking.conditions(facts.SETTING, **{"weaker max-age": weaker})
-        asking.values(facts.SETTING, **{"wanted max-age": "limit.password-age"})
+        asking.conditions(SETTING, **{"weaker max-age": weaker})
+        asking.values(SETTING, **{"wanted max-age": "limit.password-age"})
     return asking.asked
 
 
@@ -299,7 +297,7 @@ def _said(value: object) -> str:
     return f"{value.days:,} d" if isinstance(value, timedelta) else str(value)
 
 
-PASSWORDS = Topic(
+PASSWORDS_TOPIC = Topic(
     "passwords",
     "Passwords: how old they are, who set them, and what comes due",
     ("kind", "unit", "source", "limit by"),

@@ -9,10 +9,10 @@ from functools import cached_property
 
 import polars as pl
 
-from keymallet.core.facts import Kind
-from keymallet.core.judge import Judgement
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
 from keymallet.core.language.typed import Typed
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.rulebook.model import Rulebook
 
 STATE = "state"
 NAMED = 3

@@ -10,24 +10,15 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core import facts
-from keymallet.core.evidence import INSTANT, ROW, account_names
-from keymallet.core.facts import Kind
-from keymallet.core.judge import Judgement
-from keymallet.core.rulebook import Rulebook
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.word_lists import words_that_hold
+from keymallet.core.facts.declaration import ACCOUNT, KEY
+from keymallet.core.facts.evidence import INSTANT, ROW, account_names
+from keymallet.core.facts.model import Kind
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.asking import Asked, Asking, has_limit
-from keymallet.core.topics.picture import (
-    STATE,
-    Picture,
-    Section,
-    State,
-    Tone,
-    Topic,
-    in_order,
-    some_names,
-)
-from keymallet.core.word_lists import words_that_hold
-from keymallet.core.wording import how_many
+from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone, Topic, in_order, some_names
 
 OUTLIVES, AMISS, UNPROVEN, SOON, IN_ORDER = (
     "outlives its end", "amiss", "unproven", "ends soon", "in order",
@@ -39,7 +30,7 @@ STATES = (
     State(SOON, "ends within the next four weeks", Tone.FAIR),
     State(IN_ORDER, "has the end it needs, or needs none", Tone.FINE),
 )
-ACCOUNT, PASSWORD = "account", "password"
+OF_ACCOUNT, OF_PASSWORD = "account", "password"
 SEVERAL = "one of several"
 HANDED_OUT = "[invitation, reset-link, one-time-pass]"
 WEEKS_BACK, WEEKS = 4, 12
@@ -94,28 +85,24 @@ _WORKS = "state = active and (expires is unknown or until(expires) > 0s)"
 
 def asked(book: Rulebook) -> Asked:
     """What is asked of temporary accounts, and of every key that works."""
-    asking = Asking(book).columns(
-        facts.ACCOUNT, "account", "unit", "kind", "source", "ends", "password-expires"
-    )
-    asking.conditions(facts.ACCOUNT, temporary=_TEMPORARY, enabled="enabled", has_password="has-password")
-    asking.conditions(
-        facts.ACCOUNT, **{f"account {word}": text for word, text in _FAULTS_OF_ACCOUNTS.items()}
-    )
+    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "ends", "password-expires")
+    asking.conditions(ACCOUNT, temporary=_TEMPORARY, enabled="enabled", has_password="has-password")
+    asking.conditions(ACCOUNT, **{f"account {word}": text for word, text in _FAULTS_OF_ACCOUNTS.items()})
     asking.values(
-        facts.ACCOUNT,
+        ACCOUNT,
         api_keys=f"count key ({_WORKS} and kind = api-key)",
         latest_key="latest key.expires (state = active)",
         keys=f"count key ({_WORKS} and kind != session)",
         sessions=f"count key ({_WORKS} and kind = session)",
         openings="count elevation (outcome = opened and until(ends) > 0s and closed is unknown)",
     )
-    asking.columns(facts.KEY, "key", "kind", "expires", prefix="key ")
+    asking.columns(KEY, "key", "kind", "expires", prefix="key ")
     asking.conditions(
-        facts.KEY,
+        KEY,
         works=f"{_WORKS} and (starts is unknown or until(starts) <= 0s)",
     )
     faults = {f"key {word}": text for word, text in _faults_of_keys(book).items()}
-    return asking.conditions(facts.KEY, **faults).asked
+    return asking.conditions(KEY, **faults).asked
 
 
 def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
@@ -144,7 +131,7 @@ _BARE = ("what", "account", "which", "unit", "kind", "source", "ends", "amiss", 
 
 def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each temporary account that is enabled."""
-    told = _of_accounts(answers, ACCOUNT, answers["ends"])
+    told = _of_accounts(answers, OF_ACCOUNT, answers["ends"])
     told = told.with_columns(_words("account", _FAULTS_OF_ACCOUNTS, answers))
     return told.filter(answers["temporary"].fill_null(False) & answers["enabled"].fill_null(True)).select(
         _BARE
@@ -154,7 +141,7 @@ def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
 def _passwords(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each password that its own system lets run out, of a temporary account."""
     ends = answers["password-expires"]
-    told = _of_accounts(answers, PASSWORD, ends)
+    told = _of_accounts(answers, OF_PASSWORD, ends)
     none = pl.lit([], dtype=pl.List(pl.String))
     told = told.with_columns(none.alias("amiss"), pl.lit(False).alias("may be"))
     kept = answers["temporary"] & answers["enabled"] & answers["has_password"] & ends.is_not_null()
@@ -170,11 +157,11 @@ def _of_accounts(answers: Mapping[str, pl.Series], what: str, ends: pl.Series) -
 def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each key that works, whatever account it is of."""
     frames = judgement.workspace.frames
-    keys = frames[facts.KEY.name]
+    keys = frames[KEY.name]
     rows = keys[ROW]
     frame = pl.DataFrame(
         [
-            account_names(frames[facts.ACCOUNT.name], keys).alias("account"),
+            account_names(frames[ACCOUNT.name], keys).alias("account"),
             *(answers[name].gather(rows).cast(pl.String).alias(name) for name in ("unit", "kind", "source")),
             answers["key kind"].cast(pl.String).alias("what"),
             answers["key key"].alias("which"),
@@ -216,7 +203,7 @@ def _with_state(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
 
 def _told(rows: pl.DataFrame) -> tuple[str, ...]:
     of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
-    kinds = {ACCOUNT: "temporary account", PASSWORD: "password of theirs that runs out"}
+    kinds = {OF_ACCOUNT: "temporary account", OF_PASSWORD: "password of theirs that runs out"}
     accounts, passwords = (int((rows["what"] == what).sum()) for what in kinds)
     keys = rows.height - accounts - passwords
     told = [
@@ -234,7 +221,7 @@ def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
     clock = judgement.workspace.clock
     day = pl.col("ends").dt.convert_time_zone(clock.key).dt.date()
     today = judgement.at.astimezone(clock).date()
-    lane = pl.when(pl.col("what").is_in([ACCOUNT, PASSWORD])).then("what").otherwise(pl.lit("key"))
+    lane = pl.when(pl.col("what").is_in([OF_ACCOUNT, OF_PASSWORD])).then("what").otherwise(pl.lit("key"))
     dated = rows.drop_nulls("ends").select(lane.alias("lane"), day=(day - today).dt.total_days())
     near = dated.filter((pl.col("day") >= -7 * WEEKS_BACK) & (pl.col("day") <= 7 * WEEKS))
     return near.group_by("lane", "day").agg(pl.len().alias("number")).sort("lane", "day")
@@ -292,7 +279,7 @@ def _still_open(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Da
     return told.drop("enabled", "keys", "sessions", "openings").sort("account ends", "account")
 
 
-TEMPORARY = Topic(
+TEMPORARY_TOPIC = Topic(
     "temporary",
     "Temporary access: what has an end, what lacks one, and what goes on after it",
     ("what", "unit", "kind", "source"),

@@ -15,9 +15,9 @@ from fnmatch import fnmatchcase
 from typing import Any
 from uuid import UUID
 
-from keymallet.core import facts
-from keymallet.core.evidence import UNREAD
-from keymallet.core.reading import Reading, Refusal
+from keymallet.core.facts.declaration import ACCOUNT, GRANT, KEY, SETTING
+from keymallet.core.facts.evidence import UNREAD
+from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.directory.certificates import (
     CERTIFICATES,
     KEY_FACTS,
@@ -88,7 +88,7 @@ class Directory:
         membership = Groups(groups)
         families = self._visible(list(named.values()))
         rows = self._rows(named, families, policies, membership)
-        enter_table(self.reading, facts.ACCOUNT, rows, self._supply(named, families, groups))
+        enter_table(self.reading, ACCOUNT, rows, self._supply(named, families, groups))
         self._key_table(named)
         self._grant_table(named, membership)
         self._setting_table(named, policies)
@@ -259,7 +259,7 @@ class Directory:
             for name in SSH_KEYS:
                 for text in entry.texts(name):
                     rows += self._key(entry, ssh_row, login, text)
-        enter_table(self.reading, facts.KEY, rows, dict.fromkeys(KEY_FACTS, "userCertificate and SSH keys"))
+        enter_table(self.reading, KEY, rows, dict.fromkeys(KEY_FACTS, "userCertificate and SSH keys"))
 
     def _key(
         self, entry: Entry, read: Callable[[str, Any], dict[str, Any]], login: str, value: Any
@@ -305,7 +305,7 @@ class Directory:
         ]
         told = "members of the estate's privileged-groups, and delegation"
         columns = ("account", "role", "privileged", "mode", "via", "scope")
-        enter_table(self.reading, facts.GRANT, rows, dict.fromkeys(columns, told))
+        enter_table(self.reading, GRANT, rows, dict.fromkeys(columns, told))
 
     def _setting_table(self, named: dict[str, Entry], policies: Policies) -> None:
         if not policies.found:
@@ -319,7 +319,7 @@ class Directory:
             if policy is not None:
                 holders[policy.name] = ["everyone"]
         rows = [policy.row(holders[policy.name]) for policy in policies.found.values()]
-        enter_table(self.reading, facts.SETTING, rows, dict.fromkeys(SETTING_FACTS, "the policy's own entry"))
+        enter_table(self.reading, SETTING, rows, dict.fromkeys(SETTING_FACTS, "the policy's own entry"))
 
     # what is odd
 

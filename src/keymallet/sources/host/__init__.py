@@ -7,8 +7,8 @@ where the file is not there. No hash and no key beyond its public fingerprint le
 
 from __future__ import annotations
 
-from keymallet.core.problems import fail
-from keymallet.core.reading import Reading
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.files import named_few
 from keymallet.sources.host.reader import HostReader
 from keymallet.sources.request import Request

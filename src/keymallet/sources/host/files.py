@@ -15,8 +15,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from keymallet.core.problems import KeymalletError
-from keymallet.core.reading import Reading, Refusal
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.limits import refuse_endless_lines
 from keymallet.sources.request import Request
 

@@ -7,7 +7,7 @@ from datetime import datetime
 from functools import cached_property
 from typing import Any
 
-from keymallet.core.evidence import UNREAD
+from keymallet.core.facts.evidence import UNREAD
 from keymallet.sources.host import passwords
 from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.faillock import Policy, Tally

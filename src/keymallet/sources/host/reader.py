@@ -9,10 +9,10 @@ from fnmatch import fnmatchcase
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
-from keymallet.core import facts
-from keymallet.core.evidence import data_type
-from keymallet.core.problems import fail
-from keymallet.core.reading import Reading
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, SETTING, SIGN_IN
+from keymallet.core.facts.evidence import data_type
+from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
 from keymallet.sources.host.files import HostFiles, named_few
@@ -183,7 +183,7 @@ class HostReader:
         for entry in accounts.values():
             row = self._of_passwd(entry, first_person) | host.facts(entry, self.request.at)
             rows.append(row)
-        enter_table(self.result, facts.ACCOUNT, rows, supply)
+        enter_table(self.result, ACCOUNT, rows, supply)
         return rows
 
     def _first_person_id(self, defs: dict[str, str] | None) -> int:
@@ -217,16 +217,14 @@ class HostReader:
         supply = dict.fromkeys(_KEY_FACTS, f"{self.folder}, authorized_keys and certificates in homes")
         if host.sign_ins.logged is not None:
             supply["last-used"] = f"{self.folder}/var/log, the sign-in log"
-        enter_table(self.result, facts.KEY, rows, supply, sum("key" in row for row in rows))
+        enter_table(self.result, KEY, rows, supply, sum("key" in row for row in rows))
         others = other_modules(host.stacks) if host.stacks is not None else []
         if others:
             told = f"{named_few(others)} may ask for more than a password: which factors there are is unknown"
             self.files.remark(f"{self.folder}/etc/pam.d: {told}")
         elif host.shadow is not None:
             told = f"{self.folder}/etc/shadow and the keys"
-            enter_table(
-                self.result, facts.FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told)
-            )
+            enter_table(self.result, FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told))
 
     def _grants(self, host: Known, accounts: dict[str, PasswdEntry], clock: str) -> None:
         name = host_name(self.files)
@@ -244,7 +242,7 @@ class HostReader:
             self.files.remark(f"{self.folder}: {remark}")
         enter_table(
             self.result,
-            facts.GRANT,
+            GRANT,
             rows,
             dict.fromkeys(_GRANT_FACTS, f"{self.folder}/etc/sudoers, what it includes"),
         )
@@ -252,12 +250,12 @@ class HostReader:
     def _settings(self, host: Known) -> None:
         row, supply = settings_of(self.files, host.stacks, host.defs, host.locks_in_force, host.server)
         if len(supply) > 2:
-            enter_table(self.result, facts.SETTING, [row], supply)
+            enter_table(self.result, SETTING, [row], supply)
 
     def _events(self, sign_ins: SignIns) -> None:
         if sign_ins.events is None:
             return
-        schema = {column.name: data_type(column) for column in facts.SIGN_IN.columns if column.name in EVENTS}
+        schema = {column.name: data_type(column) for column in SIGN_IN.columns if column.name in EVENTS}
         self.result.tables["sign-in"] = sign_ins.events.cast(schema)  # type: ignore[arg-type]
         self.result.supply["sign-in"] = dict.fromkeys(EVENTS, f"{self.folder}/var/log")
         self.result.table_intake("sign-in").read += sign_ins.events.height

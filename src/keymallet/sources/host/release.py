@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 
-from keymallet.core.clocks import is_zone
+from keymallet.core.language.clocks import is_zone
 from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.files import HostFiles, text_lines
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from keymallet.core.evidence import NOTHING_KNOWN, UNREAD
+from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD
 from keymallet.sources.host.auth_log import Logged
 from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineError, parse_line
 from keymallet.sources.host.files import HostFiles, named_few, text_lines

@@ -1,0 +1,4 @@
+"""What everything rests on: errors with a place, nearest words, lists in short, intervals.
+
+May import: nothing of Keymallet's own.
+"""

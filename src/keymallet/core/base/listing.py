@@ -1,0 +1,24 @@
+"""Many names in short: the first few, and how many more there are."""
+
+from __future__ import annotations
+
+import polars as pl
+
+MOST_NAMED = 3
+
+
+def first_few(name: pl.Expr) -> list[pl.Expr]:
+    """What to gather of each group, for `listed`: the first few names, and how many there are."""
+    return [name.head(MOST_NAMED).alias("names"), pl.len().cast(pl.Int64).alias("all")]
+
+
+def listed(lead: pl.Expr) -> pl.Expr:
+    """`a, b, c and 2 more`, with something in front, out of what `first_few` gathered."""
+    text = lead + pl.col("names").list.join(", ")
+    more = pl.col("all") - MOST_NAMED
+    return pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text)
+
+
+def how_many(number: int, noun: str, plural: str = "") -> str:
+    """`1 account`, `1,412 accounts`."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"

@@ -1,0 +1,168 @@
+"""Some rows of a table and what is said of them: values, names and lists, as columns of text."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import polars as pl
+
+from keymallet.core.base.listing import first_few, listed
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.explaining.wording import constant_text
+from keymallet.core.facts import wording
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.evidence import row_column
+from keymallet.core.facts.model import Kind
+from keymallet.core.language import typed
+from keymallet.core.language.typed import Typed
+
+
+@dataclass(frozen=True)
+class Subject:
+    """Some rows of a table, and an expression about them. `prefix` leads the names of its facts."""
+
+    workspace: Workspace
+    table: str
+    rows: pl.Series
+    about: Typed
+    prefix: str = ""
+
+    @cached_property
+    def frame(self) -> pl.DataFrame:
+        """These rows, with the columns the expression needs."""
+        return self.workspace.rows_for(self.table, self.rows, [self.about])
+
+    def value(self, node: Typed) -> pl.Series:
+        """The expression's value on these rows."""
+        lowered = self.workspace.lowering.lower(node).alias("=")
+        return self.frame.lazy().with_columns(lowered).select("=").collect().to_series()
+
+    def of_owner(self, node: typed.OfOwner) -> Subject:
+        """The accounts or people these rows belong to."""
+        rows = self.frame[node.link]
+        return replace(self, table=node.owner, rows=rows, about=node.body, prefix=f"{node.owner}.")
+
+    def same_text(self, text: str) -> pl.Series:
+        """One text for all these rows."""
+        return pl.Series([text], dtype=pl.String).new_from_index(0, self.frame.height)
+
+
+@dataclass(frozen=True)
+class Texts:
+    """Values of the subject's rows with their names, as text."""
+
+    subject: Subject
+
+    def described(self, node: Typed) -> pl.Series:
+        """`password-changed 2026-03-02, 267 d ago`, `password-scheme md5`, `enabled: no`."""
+        subject = self.subject
+        clock = subject.workspace.clock
+        if isinstance(node, typed.OfOwner):
+            return Texts(subject.of_owner(node)).described(node.body)
+        if isinstance(node, typed.Call) and node.function in ("age", "until"):
+            instant = node.arguments[0]
+            since = subject.value(typed.Call(typed.SPAN, "", "age", (instant,)))
+            return self.described(instant) + ", " + wording.ago(since)
+        if isinstance(node, typed.Ask) and node.question == "count":
+            return Rows(subject, node).counted()
+        if (
+            isinstance(node, typed.Call)
+            and node.function == "length"
+            and node.arguments[0].type.kind is Kind.WORDS
+        ):
+            return self._counted_words(node)
+        if isinstance(node, typed.Const | typed.ConstList):
+            return subject.same_text(constant_text(node, clock))
+        if isinstance(node, typed.PerPopulation):
+            return self.plain(node)
+        written = wording.values(subject.value(node), node.type.kind, clock).fill_null("unknown")
+        colon = (
+            ":"
+            if node.type.kind in (Kind.FLAG, Kind.SPAN) or isinstance(node, typed.Call | typed.Shift)
+            else ""
+        )
+        return pl.Series([f"{subject.prefix}{node.text}{colon} "]).new_from_index(0, len(written)) + written
+
+    def plain(self, node: Typed) -> pl.Series:
+        """The value alone, without a name."""
+        clock = self.subject.workspace.clock
+        return wording.values(self.subject.value(node), node.type.kind, clock).fill_null("unknown")
+
+    def _counted_words(self, node: typed.Call) -> pl.Series:
+        """`2 in labels: contractor, visitor`."""
+        number = self.subject.value(node).cast(pl.String).fill_null("unknown")
+        listed = self.subject.value(node.arguments[0]).list.join(", ").fill_null("")
+        name = f"{self.subject.prefix}{node.arguments[0].text}"
+        parts = pl.DataFrame({"number": number, "listed": listed})
+        told = pl.format("{} in {}: {}", "number", pl.lit(name), "listed")
+        plain = pl.format("{} in {}", "number", pl.lit(name))
+        return parts.select(pl.when(pl.col("listed") != "").then(told).otherwise(plain)).to_series()
+
+
+@dataclass(frozen=True)
+class Rows:
+    """The rows that a question was about, named."""
+
+    subject: Subject
+    ask: typed.Ask
+
+    @property
+    def condition_text(self) -> str:
+        """The question's condition as it was written."""
+        return "" if self.ask.condition is None else self.ask.condition.text
+
+    def counted(self) -> pl.Series:
+        """`5 grants with privileged: admin (direct), …`."""
+        number = self.subject.value(self.ask).cast(pl.String)
+        condition = "" if self.ask.condition is None else f" with {self.ask.condition.text}"
+        noun = self.ask.table
+        numbers = pl.DataFrame({"n": number})
+        text = (
+            pl.when(pl.col("n") == "1")
+            .then(pl.lit(f"1 {noun}"))
+            .otherwise(pl.format("{} {}s", "n", pl.lit(noun)))
+        )
+        said = numbers.select(text + condition).to_series()
+        named = self.listed(True, ": ", "")
+        return (said + where(self.subject.value(self.ask) > 0, named).fill_null("")).alias("=")
+
+    def _theirs(self, owner: str) -> pl.Series:
+        """The rows of the table asked about that belong to these subjects."""
+        # Marking owners takes one pass over the rows; joining them would take many times as long.
+        links = self.subject.workspace.frames[self.ask.table][owner]
+        owners = self.subject.workspace.frames[self.subject.table].height
+        marked = pl.repeat(False, owners, dtype=pl.Boolean, eager=True)
+        marked = marked.scatter(self.subject.rows.drop_nulls().unique(), True)
+        return marked.gather(links).fill_null(False).arg_true().cast(pl.UInt32)
+
+    def listed(self, truth: bool | None, lead: str, nothing: str) -> pl.Series:
+        """Name the first few rows for which the condition has this truth value (None: all rows)."""
+        workspace = self.subject.workspace
+        table = TABLES[self.ask.table]
+        owner = row_column(table)
+        label = ("account",) if table is ACCOUNT else table.label
+        shown = [name for name in label if name in workspace.frames[table.name].columns]
+        needed = workspace.names_for(table.name, [self.ask.condition] if self.ask.condition else [])
+        rows = workspace.rows_of(table.name, self._theirs(owner), {*needed, *shown}).lazy()
+        if truth is not None and self.ask.condition is not None:
+            rows = rows.filter(workspace.lowering.lower(self.ask.condition) == truth)
+        said = pl.concat_str(
+            [pl.col(name).cast(pl.String) for name in shown], separator=" ", ignore_nulls=True
+        )
+        named = rows.group_by(owner, maintain_order=True).agg(first_few(said))
+        subjects = self.subject.rows.alias(owner).to_frame().lazy()
+        joined = subjects.join(named, on=owner, how="left", maintain_order="left")
+        return joined.select(listed(pl.lit(lead)).fill_null(nothing).alias("=")).collect().to_series()
+
+
+def joined(texts: list[pl.Series], separator: str = "; ") -> pl.Series:
+    """Several texts of each row as one, without those that are null; null if all are."""
+    frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
+    text = pl.concat_str(pl.all(), separator=separator, ignore_nulls=True)
+    return frame.select(pl.when(text != "").then(text).alias("=")).to_series()
+
+
+def where(condition: pl.Series, text: pl.Series) -> pl.Series:
+    """The text where the condition is true; null elsewhere."""
+    return pl.DataFrame({"if": condition, "then": text}).select(pl.when("if").then("then")).to_series()

@@ -1,0 +1,282 @@
+"""Findings: each breach and each unproven verdict with its account and its reason, as one frame."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import polars as pl
+
+from keymallet.core.base.parallel import side_by_side
+from keymallet.core.evaluating.steps import END, ROW
+from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.explaining.missing import missing
+from keymallet.core.explaining.reasons import because
+from keymallet.core.explaining.remediation import change
+from keymallet.core.explaining.tally_reasons import asked_for, named_members
+from keymallet.core.facts.declaration import EXEMPTION, PERSON, TABLES
+from keymallet.core.facts.evidence import INSTANT
+from keymallet.core.facts.model import Table
+from keymallet.core.judging.exemptions import ENTRY, in_force
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.verdict_periods import exempt_until
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language.lowering import AT
+from keymallet.core.rulebook.model import SEVERITIES, TOPICS, Demand, Rule, Tally
+
+COLUMNS = (
+    "rule",
+    "title",
+    "severity",
+    "verdict",
+    "account",
+    "subject",
+    "display",
+    "unit",
+    "because",
+    "missing",
+    "since",
+    "until",
+    "exemption",
+    "mend",
+    "change",
+    "cite",
+    "advice",
+)
+"""What a finding says. `subject` is the key, grant, … that the verdict is on, where it is not the account.
+Where it is on something in force in a source (a setting), or on a person, `account` names the source;
+a finding on a number has none. `since` is when the verdict began, `until` when time alone ends it: a
+breach that ends by itself, a grace or an exemption that is over, a rule no longer met. `exemption` are
+the entries of the register that cover an exempt breach. `mend` is the kind of change
+that ends a breach, `change` what has to change, and to what.
+"""
+
+
+SHORTCOMINGS = (Verdict.BREACH, Verdict.PENDING, Verdict.EXEMPT, Verdict.UNPROVEN)
+EVERY_VERDICT = (*SHORTCOMINGS, Verdict.MET)
+_BROKEN = (Verdict.BREACH, Verdict.PENDING, Verdict.EXEMPT)
+
+
+def findings(
+    judgement: Judgement,
+    verdicts: tuple[Verdict, ...] = SHORTCOMINGS,
+    accounts: pl.Series | None = None,
+    topic: str | None = None,
+) -> pl.DataFrame:
+    """Each verdict of these kinds, in their order; within a kind the gravest rule first.
+
+    With `accounts`, rows of the account table, only the verdicts on these; with `topic`, those by its
+    rules alone.
+    """
+    rules = [rule for rule in judgement.rulebook.rules if topic in (None, rule.topic)]
+    gravest_first = sorted(rules, key=lambda rule: -rule.severity)
+    asked = []
+    for verdict in verdicts:
+        for rule in gravest_first:
+            rows = judgement.rows(rule, verdict)
+            if accounts is not None:
+                rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
+            if len(rows):
+                asked.append((rule, verdict, rows))
+    described = side_by_side(lambda each: _described(judgement, *each), asked)
+    parts = [_nothing()]
+    for verdict in verdicts:
+        parts += [part for part, each in zip(described, asked, strict=True) if each[1] is verdict]
+        parts += [on_numbers(judgement, (verdict,))] if accounts is None else []
+    return pl.concat(parts)
+
+
+def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BREACH,)) -> pl.DataFrame:
+    """The verdicts on numbers, the gravest first."""
+    parts = [_nothing()]
+    for tally in sorted(judgement.rulebook.tallies, key=lambda tally: -tally.severity):
+        found = judgement.numbers[tally.id].filter(pl.col("verdict").is_in(list(map(int, verdicts))))
+        if found.height:
+            parts.append(_numbers(judgement, tally, found))
+    return pl.concat(parts)
+
+
+def on_people(judgement: Judgement) -> pl.DataFrame:
+    """The breaches that are a person's, whatever account they are about."""
+    return _of_no_account(judgement, lambda table: table is PERSON)
+
+
+def on_systems(judgement: Judgement) -> pl.DataFrame:
+    """The breaches that are nobody's: of what a source has in force, such as its settings."""
+    return _of_no_account(judgement, lambda table: "source" in table.names and not table.owner)
+
+
+def on_register(judgement: Judgement) -> pl.DataFrame:
+    """The breaches of entries of the register of exemptions."""
+    return _of_no_account(judgement, lambda table: table is EXEMPTION)
+
+
+def _of_no_account(judgement: Judgement, of: Callable[[Table], bool]) -> pl.DataFrame:
+    parts = []
+    rules = [rule for rule in judgement.rulebook.rules if of(TABLES[rule.table])]
+    for rule in sorted(rules, key=lambda rule: -rule.severity):
+        rows = judgement.rows(rule, Verdict.BREACH)
+        if len(rows):
+            parts.append(_described(judgement, rule, Verdict.BREACH, rows))
+    return pl.concat(parts) if parts else _nothing()
+
+
+def about_account(row: int, around: Judgement, among_all: Judgement) -> pl.DataFrame:
+    """Every verdict on one account and on its person: the broken ones first, the gravest of each first.
+
+    `row` is the account's in `among_all`, which judges everybody by the rules on values that must not be
+    shared. `around` judges the account with its person's other accounts by all other rules.
+    """
+    account = among_all.evidence.tables["account"]["account"][row]
+    of_people = [rule.id for rule in around.rulebook.rules if rule.table == PERSON.name]
+    about = (pl.col("account") == account) | pl.col("rule").is_in(of_people)
+    only = pl.Series([row], dtype=pl.UInt32)
+    parts = [findings(around, EVERY_VERDICT).filter(about), findings(among_all, EVERY_VERDICT, only)]
+    verdicts, grades = pl.Enum([each.word for each in EVERY_VERDICT]), pl.Enum(list(SEVERITIES))
+    by = [pl.col("verdict").cast(verdicts), pl.col("severity").cast(grades)]
+    return pl.concat(parts).sort(by, maintain_order=True)
+
+
+def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) -> tuple[pl.Series, int]:
+    """The rows of the accounts with the gravest breaches, the worst first; and how many have any.
+
+    With `topic`, only breaches of its rules count.
+
+    One more breach of a severity outweighs any number of less severe ones.
+    """
+    scores = pl.zeros(judgement.evidence.tables["account"].height, dtype=pl.Int64, eager=True)
+    for rule in judgement.rulebook.rules:
+        if topic not in (None, rule.topic):
+            continue
+        rows = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH))
+        if rule.table != "account":
+            rows = rows.drop_nulls().unique()
+        # Each account stands once among the rows: adding to a few places beats grouping all there are.
+        scores.scatter(rows, scores.gather(rows) + (1 << _BITS_A_SEVERITY * (rule.severity - 1)))
+    ranked = pl.DataFrame({"row": (scores > 0).arg_true().cast(pl.UInt32)})
+    ranked = ranked.with_columns(score=scores.gather(ranked["row"]))
+    worst = ranked.top_k(most, by=["score", -pl.col("row").cast(pl.Int64)])
+    return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
+
+
+def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
+    """How many accounts are in breach of any rule of each topic."""
+    found = {}
+    for topic in TOPICS:
+        rules = [rule for rule in judgement.rulebook.rules if rule.topic == topic]
+        parts = [pl.Series([], dtype=pl.UInt32)]
+        parts += [judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)) for rule in rules]
+        found[topic] = pl.concat([part.cast(pl.UInt32) for part in parts]).drop_nulls().n_unique()
+    return found
+
+
+_BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
+
+
+def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
+    workspace = judgement.workspace
+    nothing = pl.lit(None, dtype=pl.String)
+    reasons: list[pl.Series | pl.Expr] = [
+        nothing.alias("because"),
+        pl.lit([], pl.List(pl.String)).alias("missing"),
+    ]
+    changed: pl.Series | pl.Expr = nothing.alias("change")
+    if verdict in _BROKEN:
+        reasons[0] = because(workspace, rule.table, rule.must, rows)
+        changed = change(workspace, rule.table, rule.must, rows)
+    if verdict is Verdict.UNPROVEN:
+        reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
+    return (
+        whom(workspace, TABLES[rule.table], rows)
+        .with_columns(*reasons, changed)
+        .with_columns(*_times(judgement, rule, verdict, rows), _exemptions(judgement, rule, verdict, rows))
+        .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
+        .select(COLUMNS)
+    )
+
+
+def _of_demand(demand: Demand) -> list[pl.Expr]:
+    """What is the same in all findings of a rule or tally."""
+    return [
+        pl.lit(demand.id).alias("rule"),
+        pl.lit(demand.title).alias("title"),
+        pl.lit(demand.severity.word).alias("severity"),
+        pl.lit(list(demand.cite), dtype=pl.List(pl.String)).alias("cite"),
+        pl.lit(demand.advice).alias("advice"),
+        pl.lit(demand.mend).alias("mend"),
+    ]
+
+
+def _times(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> list[pl.Series]:
+    """Since when the verdict has held and until when it does, as far as time alone decides."""
+    began = judgement.since(rule, rows)
+    if verdict is Verdict.MET:
+        asked, turns = rows.alias(ROW).to_frame(), judgement.turning(rule, rows)
+        ends = asked.join(turns, on=ROW, how="left", maintain_order="left")[AT].alias("until")
+    else:
+        ends = judgement.until(rule, rows)
+    if verdict is Verdict.EXEMPT:
+        covered = exempt_until(_covered(judgement, rule), judgement.at, rows)
+        times = pl.DataFrame({"ends": ends, "covered": covered})
+        ends = times.select(until=pl.min_horizontal("ends", "covered"))["until"]
+    if verdict is Verdict.PENDING:
+        times = pl.DataFrame({"due": began + rule.grace, "ends": ends})
+        ends = times.select(until=pl.min_horizontal("due", "ends", pl.lit(END, dtype=INSTANT)))["until"]
+    return [began, ends]
+
+
+def _covered(judgement: Judgement, rule: Rule) -> pl.DataFrame:
+    covered = judgement.covered(rule)
+    assert covered is not None, "nothing is exempt without a register"
+    return covered
+
+
+def _exemptions(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.Series:
+    """The ids of the exemptions that cover these rows; empty lists where none is asked about."""
+    if verdict is not Verdict.EXEMPT or judgement.covers is None:
+        return pl.Series("exemption", [[]], dtype=pl.List(pl.String)).new_from_index(0, len(rows))
+    ids = pl.Series([entry.id for entry in judgement.covers.register.exemptions], dtype=pl.String)
+    holding = in_force(_covered(judgement, rule), judgement.at)
+    named = holding.select(ROW, exemption=ids.gather(holding[ENTRY])).group_by(ROW, maintain_order=True)
+    asked = rows.cast(pl.UInt32).alias(ROW).to_frame()
+    return asked.join(named.agg("exemption"), on=ROW, how="left", maintain_order="left")["exemption"]
+
+
+def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.DataFrame:
+    """Findings on numbers: how many there are, how many are asked for, and the first few by name."""
+    words = {int(verdict): verdict.word for verdict in Verdict}
+    unknown = pl.col("verdict") == int(Verdict.UNPROVEN)
+    nothing = pl.lit(None, dtype=pl.String)
+    return (
+        found.with_columns(named=named_members(judgement.workspace, tally, found["group"]))
+        .with_columns(
+            because=pl.when(~unknown).then(pl.format("{}; {}", "named", pl.lit(asked_for(tally)))),
+            missing=pl.when(unknown)
+            .then(pl.concat_list(pl.format("whether {} more count", "may")))
+            .otherwise(pl.lit([], dtype=pl.List(pl.String))),
+            verdict=pl.col("verdict").replace_strict(words, return_dtype=pl.String),
+            account=nothing,
+            subject=pl.when(pl.col("group").is_not_null()).then(
+                pl.format("{} {}", pl.lit(tally.by), "group")
+            ),
+            display=nothing,
+            unit=pl.col("group") if tally.by == "unit" else nothing,
+            since=pl.lit(None, dtype=INSTANT),
+            until=pl.lit(None, dtype=INSTANT),
+            exemption=pl.lit([], dtype=pl.List(pl.String)),
+            change=pl.when(pl.col("verdict") == int(Verdict.BREACH)).then(_number_needed(tally)),
+        )
+        .with_columns(_of_demand(tally))
+        .select(COLUMNS)
+    )
+
+
+def _number_needed(tally: Tally) -> pl.Expr:
+    few = pl.col("sure") + pl.col("may") < tally.least
+    short = pl.format("{} more", tally.least - pl.col("sure") - pl.col("may"))
+    return pl.when(few).then(short).otherwise(pl.format("{} fewer", pl.col("sure") - tally.most))
+
+
+def _nothing() -> pl.DataFrame:
+    lists = dict.fromkeys(("missing", "cite", "exemption"), pl.List(pl.String))
+    kinds = {**lists, "since": INSTANT, "until": INSTANT}
+    return pl.DataFrame(schema={name: kinds.get(name, pl.String()) for name in COLUMNS})

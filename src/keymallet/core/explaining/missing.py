@@ -1,0 +1,126 @@
+"""What is missing where a verdict cannot be given: the facts, and how each comes to be unknown."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.explaining.explanation_context import Subject, where
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
+from keymallet.core.facts.evidence import CANDIDATES, NOTHING_KNOWN, UNREAD, source_column
+from keymallet.core.facts.model import Derivation
+from keymallet.core.language import typed
+from keymallet.core.language.typed import Typed
+
+
+def missing(workspace: Workspace, table: str, nodes: list[Typed], rows: pl.Series) -> pl.Series:
+    """Name the facts for want of which these expressions are unknown on these rows; a list for each row."""
+    columns: list[pl.Series] = []
+    for node in nodes:
+        columns.extend(_Wanting(Subject(workspace, table, rows, node)).missing(node))
+    named = pl.DataFrame([column.alias(str(number)) for number, column in enumerate(columns)])
+    if not columns:
+        return pl.Series("missing", [[]] * len(rows), dtype=pl.List(pl.String))
+    lists = pl.concat_list(pl.all()).list.drop_nulls().list.unique(maintain_order=True)
+    return named.select(lists.alias("missing")).to_series()
+
+
+@dataclass(frozen=True)
+class _Wanting:
+    """Names what is wanting on the rows of a subject."""
+
+    subject: Subject
+
+    def missing(self, node: Typed) -> list[pl.Series]:
+        """Names of facts, each a column that is null where the fact is not wanting."""
+        match node:
+            case typed.Const() | typed.ConstList() | typed.At():
+                return []
+            case typed.Unshared():
+                who_else = f"whether another {node.table} with the same {node.fact.column.name} counts"
+                named = [self._named(node.fact), self.subject.same_text(who_else)]
+                value = self.subject.value(node.fact)
+                named = [where(value.is_null(), named[0]), where(value.is_not_null(), named[1])]
+            case typed.OfOwner():
+                named = _Wanting(self.subject.of_owner(node)).missing(node.body)
+            case typed.Fact():
+                named = [self._named(node)]
+            case typed.Derived() if node.fact.column.derivation is Derivation.UNLESS_KNOWN:
+                named = [self._named(node.fact)]
+            case typed.Derived():
+                named = self.missing(node.body)
+            case typed.Ask():
+                named = [self._named_rows(node)]
+            case typed.Known():
+                named = (
+                    self.missing(node.operand)
+                    if isinstance(node.operand, typed.Derived)
+                    else [self._named(node.operand)]
+                )
+            case _:
+                named = [column for part in node.parts for column in self.missing(part)]
+        unknown = self.subject.value(node).is_null()
+        return [where(unknown, column) for column in named]
+
+    def _named(self, node: typed.Fact) -> pl.Series:
+        """The fact's name, and how it comes to be unknown."""
+        name = self.subject.prefix + node.text
+        suppliers = self.subject.workspace.evidence.suppliers(node.table, node.column.name)
+        supplied = self.subject.workspace.lowering.is_source_of(node.table, suppliers)
+        how = (
+            pl.when(supplied)
+            .then(self._of_source(name, "not recorded in"))
+            .otherwise(self._of_source(name, "not supplied by"))
+        )
+        if CANDIDATES in self.subject.frame.columns and node.column.name in _ABOUT_ITS_PERSON:
+            ambiguous = pl.col(CANDIDATES).is_not_null()
+            how = pl.when(ambiguous).then(pl.lit(f"{name} (it could be several people's)")).otherwise(how)
+            return self._told(how)
+        if UNREAD in self.subject.frame.columns:
+            nothing = pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN))
+            how = pl.when(nothing).then(pl.lit(f"{node.table} (nothing is known of it)")).otherwise(how)
+            unread = pl.col(UNREAD).list.contains(pl.lit(node.column.name))
+            how = pl.when(unread).then(pl.lit(f"{name} (unreadable)")).otherwise(how)
+        return self._told(how)
+
+    def _named_rows(self, node: typed.Ask) -> pl.Series:
+        """The table that is not supplied, or the facts of its rows that are not known."""
+        supplied = self.subject.workspace.lowering.is_source_of(
+            "account", self.subject.workspace.evidence.suppliers(node.table)
+        )
+        if node.table == ACCOUNT.name:
+            return self.subject.same_text(
+                "accounts of which it is not known whose they are, or what they are"
+            )
+        used = dict.fromkeys(
+            f"{node.table}.{part.text}" for part in node.walk() if isinstance(part, typed.Fact)
+        )
+        how = (
+            pl.when(supplied)
+            .then(self._of_source(", ".join(used), "not recorded in"))
+            .otherwise(self._of_source(node.table, "not supplied by"))
+        )
+        return self._told(how)
+
+    def _of_source(self, name: str, how: str) -> pl.Expr:
+        """The fact, and the source of the row, which could have told it."""
+        source = pl.col(source_column(TABLES[self.subject.table])).cast(pl.String)
+        return pl.format("{} ({} {})", pl.lit(name), pl.lit(how), source.fill_null("its source"))
+
+    def _told(self, how: pl.Expr) -> pl.Series:
+        if self.subject.prefix:
+            orphan = pl.col(source_column(TABLES[self.subject.table])).is_null()
+            how = pl.when(orphan).then(pl.lit(_NOT_THERE[self.subject.table])).otherwise(how)
+        return self.subject.frame.lazy().with_columns(how.alias("=")).select("=").collect().to_series()
+
+
+_NOT_THERE = {
+    ACCOUNT.name: "the account itself (not in the evidence)",
+    PERSON.name: "the person itself (nobody on the roster is known to hold it)",
+    SETTING.name: "the setting in force for it (none is known)",
+}
+
+
+_ABOUT_ITS_PERSON = ("person", "on-roster", "tied-by")

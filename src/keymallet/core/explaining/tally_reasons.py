@@ -1,0 +1,31 @@
+"""What is said of a demand on a number: how many are asked for, and which count."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from keymallet.core.base.listing import first_few, listed
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.judging.tallies import COUNTS, GROUP, members
+from keymallet.core.rulebook.model import Tally
+
+
+def asked_for(tally: Tally) -> str:
+    """How many there have to be, in words."""
+    if tally.least == tally.most:
+        return f"asked for {'is' if tally.least == 1 else 'are'} {tally.least}"
+    return f"asked for are {tally.least} to {tally.most}"
+
+
+def named_members(workspace: Workspace, tally: Tally, groups: pl.Series) -> pl.Series:
+    """`5: directory/a, directory/b, directory/c and 2 more`, for each of these groups."""
+    rows = members(workspace, tally).with_row_index("row").filter(pl.col(COUNTS).fill_null(False))
+    who = whom(workspace, TABLES[tally.table], rows["row"])
+    name = pl.concat_str(["account", "subject"], separator=" ", ignore_nulls=True)
+    named = rows.hstack(who).group_by(GROUP, maintain_order=True).agg(first_few(name))
+    told = named.select(GROUP, listed(pl.format("{}: ", "all")).alias("="))
+    asked = groups.alias(GROUP).to_frame()
+    found = asked.join(told, on=GROUP, how="left", maintain_order="left", nulls_equal=True)
+    return found["="].fill_null("0")

@@ -1,0 +1,26 @@
+"""Literals and limits as people read them."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+from keymallet.core.facts.model import Kind
+from keymallet.core.language import typed
+from keymallet.core.language.literals import span_text
+
+
+def constant_text(node: typed.Const | typed.ConstList, clock: ZoneInfo | None = None) -> str:
+    """Write a literal or a limit's value; an instant as a day of the clock, or as it was written."""
+    if isinstance(node, typed.ConstList):
+        return ", ".join(map(str, node.values))
+    if node.type.kind is Kind.SPAN:
+        return span_text(node.value)  # type: ignore[arg-type]
+    if node.type.kind is Kind.FLAG:
+        return "yes" if node.value else "no"
+    if node.type.kind is Kind.TEXT:
+        return f"'{node.value}'"
+    if isinstance(node.value, datetime):
+        told = node.value.astimezone(clock) if clock and node.value.tzinfo else node.value
+        return f"{told:%Y-%m-%d}"
+    return str(node.value)

@@ -1,0 +1,84 @@
+"""What a fact table is made of: the types of facts, columns and tables."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+
+
+class Kind(Enum):
+    """The types a fact can have. Every column may also be unknown."""
+
+    FLAG = "flag"  # enabled: true or false
+    COUNT = "count"  # failed-attempts: 3
+    TEXT = "text"  # name: 'a.tannleitner'
+    WORD = "word"  # kind: person, one of a closed set
+    WORDS = "words"  # groups: a list
+    INSTANT = "instant"  # ends: a point in time, UTC, microseconds
+    SPAN = "span"  # max-age: a length of time
+
+    @property
+    def is_ordered(self) -> bool:
+        """Whether `<` and `>` mean something (`ends < 2027-01-01`)."""
+        return self in (Kind.COUNT, Kind.INSTANT, Kind.SPAN)
+
+
+class Derivation(Enum):
+    """How a derived column relates to what the source said under the same name."""
+
+    UNLESS_KNOWN = "unless the source says so itself"
+    ALWAYS = "always worked out"
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One fact of a table.
+
+    `past` marks an instant of something that has happened: one after the reading is impossible.
+    `closes` marks the first instant at which something no longer holds, so that a plain date
+    needs saying whether the day itself still counts. `across` marks what only shows when all sources
+    lie side by side: no source gives it.
+    """
+
+    name: str
+    kind: Kind
+    meaning: str
+    words: tuple[str, ...] = ()
+    past: bool = False
+    closes: bool = False
+    across: bool = False
+    definition: str = ""
+    derivation: Derivation = Derivation.UNLESS_KNOWN
+
+
+@dataclass(frozen=True)
+class Table:
+    """One fact table. `owner` is the table whose rows its rows belong to, or empty.
+
+    `label` names the columns that tell one row of an owner from another in messages.
+    """
+
+    name: str
+    meaning: str
+    columns: tuple[Column, ...]
+    owner: str = "account"
+    label: tuple[str, ...] = ()
+
+    def column(self, name: str) -> Column | None:
+        """Return the column of that name, or None."""
+        return self._by_name.get(name)
+
+    @cached_property
+    def _by_name(self) -> dict[str, Column]:
+        return {column.name: column for column in self.columns}
+
+    @property
+    def of_account(self) -> bool:
+        """Whether each row belongs to an account, named in the first column."""
+        return self.owner == "account"
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of all columns, in order."""
+        return tuple(column.name for column in self.columns)

@@ -1,0 +1,114 @@
+"""What a source hands back: tables, what it supplies, and notes on everything that was not read."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import datetime
+from itertools import islice
+
+import msgspec
+import polars as pl
+
+from keymallet.core.base.problems import Problem
+
+MOST_DETAILS = 1_000
+"""How many refusals are kept one by one for a table and kind; all are counted."""
+
+
+def is_of(source: str, declared: str) -> bool:
+    """Whether a source is the one an estate declares, or one of its hosts."""
+    return source == declared or source.startswith(declared + "/")
+
+
+class Refusal(msgspec.Struct, frozen=True):
+    """One record or cell that was not read: where, and why."""
+
+    file: str
+    line: int
+    reason: str
+    column: str = ""
+    last_line: int = 0
+
+    @property
+    def lines(self) -> str:
+        """The line, or the lines, it stands on."""
+        return f"{self.line}-{self.last_line}" if self.last_line > self.line else str(self.line)
+
+
+class FileRead(msgspec.Struct, frozen=True):
+    """A file that was read: its path as the estate names it, its size and its digest (BLAKE3)."""
+
+    path: str
+    bytes: int
+    digest: str
+
+
+class TableIntake(msgspec.Struct):
+    """How much of one table was read from one source."""
+
+    read: int = 0
+    refused: int = 0
+    unreadable: int = 0
+    refusals: list[Refusal] = []
+    unreadable_cells: list[Refusal] = []
+
+    def refuse(self, refusal: Refusal) -> None:
+        """Note a record that is left out."""
+        self.refused += 1
+        if len(self.refusals) < MOST_DETAILS:
+            self.refusals.append(refusal)
+
+    def add(self, other: TableIntake) -> None:
+        """Add the notes on another part of the same table."""
+        self.read += other.read
+        self.refused += other.refused
+        self.refusals.extend(other.refusals[: MOST_DETAILS - len(self.refusals)])
+        self.cannot_read(other.unreadable, other.unreadable_cells)
+
+    def cannot_read(self, count: int, details: Iterable[Refusal]) -> None:
+        """Note cells whose record is kept, but whose fact is unknown."""
+        self.unreadable += count
+        self.unreadable_cells.extend(islice(details, MOST_DETAILS - len(self.unreadable_cells)))
+
+
+@dataclass
+class Reading:
+    """One source, read. `supply` gives, by table and column, where in the source a fact stands.
+
+    Accounts are known by their name here, which is unique in a source; the `account` column of the
+    other tables holds such names. A source without accounts, such as a roster, has an empty table of
+    them. `incomplete` says in words where a source stopped short of giving all it has.
+    `failed` says why it could not be read at all, `problems` in full: its accounts, if any are known
+    from before, are there with nothing known of them. `read_at` is when it was read, if that was not
+    now. `renamed` gives the new names of accounts by their old ones.
+    """
+
+    source: str
+    tables: dict[str, pl.DataFrame] = field(default_factory=dict)
+    supply: dict[str, dict[str, str]] = field(default_factory=dict)
+    intake: dict[str, TableIntake] = field(default_factory=dict)
+    files: list[FileRead] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    incomplete: list[str] = field(default_factory=list)
+    failed: str = ""
+    problems: tuple[Problem, ...] = ()
+    read_at: datetime | None = None
+    renamed: dict[str, str] = field(default_factory=dict)
+
+    @classmethod
+    def not_read(cls, source: str, problems: tuple[Problem, ...]) -> Reading:
+        """What stands for a source that could not be read: no account, and why."""
+        nobody = pl.DataFrame(schema={"name": pl.String})
+        why = "; ".join(map(_in_one_line, problems))
+        return cls(source, tables={"account": nobody}, failed=why, problems=problems)
+
+    def table_intake(self, table: str) -> TableIntake:
+        """The notes on one table, begun if need be."""
+        return self.intake.setdefault(table, TableIntake())
+
+
+def _in_one_line(problem: Problem) -> str:
+    where = f"{problem.place}: " if problem.place else ""
+    hint = f"; {problem.hint}" if problem.hint else ""
+    return f"{where}{problem.message}{hint}"

@@ -1,0 +1,128 @@
+"""Whom an exemption covers, and what becomes of breaches that are covered.
+
+A pattern with a slash is held against `source/name`, one without against the login name in any source.
+For what is in force in a system, and for people, the account is what findings name there: the source.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from fnmatch import fnmatchcase
+from functools import cached_property
+
+import polars as pl
+
+from keymallet.core.evaluating.steps import END
+from keymallet.core.evaluating.steps import ROW as AT_ROW
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.evidence import INSTANT, ROW, source_column
+from keymallet.core.language.lowering import AT
+from keymallet.core.language.patterns import like_to_regex
+from keymallet.core.rulebook.model import Rule
+from keymallet.core.rulebook.register import Exemption, Register
+
+ENTRY = "entry"
+"""The place of an exemption in the register."""
+_WILD = frozenset("*?")
+_EARLIEST = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+def matching(names: pl.Series, patterns: tuple[str, ...]) -> pl.Series:
+    """Whether each `source/name` is matched by one of the patterns."""
+    found = pl.repeat(False, len(names), dtype=pl.Boolean, eager=True)
+    plain = [pattern for pattern in patterns if not _WILD & set(pattern)]
+    whole = pl.Series([pattern for pattern in plain if "/" in pattern], dtype=pl.String)
+    if len(whole):
+        found |= names.is_in(whole.implode())
+    for pattern in patterns:
+        if pattern in plain and "/" in pattern:
+            continue
+        regex = like_to_regex(pattern)
+        if "/" not in pattern:
+            # A login name is what follows the last slash; where there is none, the whole.
+            regex = regex.replace("^", "^(?:.*/)?", 1)
+        found |= names.str.contains(regex).fill_null(False)
+    return found
+
+
+def covers_rule(exemption: Exemption, rule: str) -> bool:
+    """Whether an exemption is about a rule."""
+    return any(fnmatchcase(rule, pattern) for pattern in exemption.rules)
+
+
+@dataclass(frozen=True)
+class Covers:
+    """The register, held against accounts and sources: what each entry covers."""
+
+    register: Register
+    accounts: pl.Series
+    """`source/name` of each account."""
+    _of: dict[str, pl.DataFrame] = field(default_factory=dict)
+
+    @cached_property
+    def members(self) -> list[pl.Series]:
+        """For each entry the rows of the accounts it covers."""
+        return [
+            matching(self.accounts, entry.accounts).arg_true().cast(pl.UInt32)
+            for entry in self.register.exemptions
+        ]
+
+    def touches(self, rule: Rule) -> bool:
+        """Whether any entry is about the rule."""
+        return any(covers_rule(entry, rule.id) for entry in self.register.exemptions)
+
+    def of(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
+        """Which rows of a rule's table each entry covers: AT_ROW, ENTRY, and `from` and `until` of it."""
+        if rule.id not in self._of:
+            self._of[rule.id] = self._worked_out(rule, frame)
+        return self._of[rule.id]
+
+    def _worked_out(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
+        parts = [
+            pl.DataFrame(schema={AT_ROW: pl.UInt32, ENTRY: pl.UInt32, "from": INSTANT, "until": INSTANT})
+        ]
+        table = TABLES[rule.table]
+        for place, entry in enumerate(self.register.exemptions):
+            if not covers_rule(entry, rule.id):
+                continue
+            if table is ACCOUNT:
+                rows = self.members[place]
+            elif table.of_account:
+                rows = frame[ROW].is_in(self.members[place].implode()).fill_null(False).arg_true()
+            else:
+                rows = matching(frame[source_column(table)].cast(pl.String), entry.accounts).arg_true()
+            parts.append(
+                pl.DataFrame({AT_ROW: rows.cast(pl.UInt32)}).with_columns(
+                    pl.lit(place, dtype=pl.UInt32).alias(ENTRY),
+                    pl.lit(entry.start or _EARLIEST, dtype=INSTANT).alias("from"),
+                    pl.lit(entry.end or END, dtype=INSTANT).alias("until"),
+                )
+            )
+        return pl.concat(parts)
+
+
+def in_force(covers: pl.DataFrame, at: datetime) -> pl.DataFrame:
+    """The entries that hold at an instant, of those that cover rows."""
+    now = pl.lit(at, dtype=INSTANT)
+    return covers.filter((pl.col("from") <= now) & (now < pl.col("until")))
+
+
+def past_cover(breaches: pl.DataFrame, covers: pl.DataFrame) -> pl.DataFrame:
+    """Stretches of breach (AT_ROW, AT, `to`), each from where no exemption covers it any longer.
+
+    What is covered to its end is left out. An exemption that begins within a stretch does not end it.
+    """
+    while True:
+        reached = (
+            breaches.with_row_index("place")
+            .join(covers, on=AT_ROW, how="inner")
+            .filter((pl.col("from") <= pl.col(AT)) & (pl.col(AT) < pl.col("until")))
+            .group_by("place")
+            .agg(pl.col("until").max())
+        )
+        if not reached.height:
+            return breaches
+        moved = breaches.with_row_index("place").join(reached, on="place", how="left", maintain_order="left")
+        moved = moved.with_columns(pl.coalesce("until", AT).alias(AT)).drop("place", "until")
+        breaches = moved.filter(pl.col(AT) < pl.col("to"))

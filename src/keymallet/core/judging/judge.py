@@ -1,0 +1,193 @@
+"""Facts and rulebook to verdicts: one code for each rule and row, worked out as columns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.steps import ROW as AT_ROW
+from keymallet.core.evaluating.timeline import Timeline
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
+from keymallet.core.facts.evidence import ROW, Evidence
+from keymallet.core.judging.exemptions import ENTRY, Covers, in_force
+from keymallet.core.judging.register_facts import registered
+from keymallet.core.judging.tallies import numbers_of
+from keymallet.core.judging.verdict_periods import is_pending, since, turns_to_breach, until
+from keymallet.core.judging.verdicts import Verdict, verdict
+from keymallet.core.rulebook.model import Demand, Rule, Rulebook
+from keymallet.core.rulebook.register import Register
+
+
+@dataclass(frozen=True, slots=True)
+class RuleCount:
+    """How many rows a rule is for, and what it says of them; of a tally, how many numbers."""
+
+    rule: Demand
+    met: int
+    breach: int
+    unproven: int
+    pending: int = 0
+    exempt: int = 0
+
+    @property
+    def in_scope(self) -> int:
+        """All rows the rule is for, or may be for."""
+        return self.met + self.breach + self.unproven + self.pending + self.exempt
+
+
+class Judgement:
+    """The verdicts of one rulebook on one body of evidence, at one instant."""
+
+    def __init__(
+        self,
+        rulebook: Rulebook,
+        workspace: Workspace,
+        codes: dict[str, pl.Series],
+        numbers: dict[str, pl.DataFrame],
+        covers: Covers | None = None,
+    ) -> None:
+        self.rulebook = rulebook
+        self.workspace = workspace
+        self.codes = codes
+        self.numbers = numbers
+        self.covers = covers
+        self._rows: dict[tuple[str, Verdict], pl.Series] = {}
+
+    @property
+    def at(self) -> datetime:
+        """The instant judged at."""
+        return self.workspace.at
+
+    @property
+    def evidence(self) -> Evidence:
+        """What was judged."""
+        return self.workspace.evidence
+
+    @cached_property
+    def past(self) -> Timeline:
+        """How everything came to be as it is at the instant judged at."""
+        return Timeline.until_now(self.workspace)
+
+    @cached_property
+    def future(self) -> Timeline:
+        """How everything goes on from the instant judged at, if nothing but time changes."""
+        return Timeline.from_now(self.workspace)
+
+    def counts(self) -> list[RuleCount]:
+        """The number of each verdict, rule by rule, in the rulebook's order; then the tallies."""
+        return [
+            RuleCount(rule, *(int((self.codes[rule.id] == verdict).sum()) for verdict in list(Verdict)[1:]))
+            for rule in self.rulebook.demands
+        ]
+
+    def rows(self, rule: Rule, verdict: Verdict) -> pl.Series:
+        """The rows of the rule's table that got this verdict."""
+        key = (rule.id, verdict)
+        if key not in self._rows:
+            self._rows[key] = (self.codes[rule.id] == verdict).arg_true().cast(pl.UInt32)
+        return self._rows[key]
+
+    def since(self, rule: Rule, rows: pl.Series) -> pl.Series:
+        """Since when these rows have their verdict; see `lasting.since`."""
+        return since(self.past, rule, rows)
+
+    def until(self, rule: Rule, rows: pl.Series) -> pl.Series:
+        """When these rows lose their verdict by time alone; see `lasting.until`."""
+        return until(self.future, rule, rows)
+
+    def turning(self, rule: Rule, rows: pl.Series | None = None) -> pl.DataFrame:
+        """Which rows turn to breach, and when; see `lasting.turns_to_breach`."""
+        return turns_to_breach(self.past, self.future, rule, self.codes[rule.id], rows, self.covered(rule))
+
+    def covered(self, rule: Rule) -> pl.DataFrame | None:
+        """Which rows of the rule's table exemptions cover, and when; None where none is about the rule."""
+        if self.covers is None or not self.covers.touches(rule):
+            return None
+        return self.covers.of(rule, self.workspace.frames[rule.table])
+
+    def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
+        """The account rows that these rows of the rule's table are, or belong to (null if to none)."""
+        if rule.table == ACCOUNT.name:
+            return rows
+        if not TABLES[rule.table].of_account:
+            return pl.Series([None], dtype=pl.UInt32).new_from_index(0, len(rows))
+        return self.workspace.frames[rule.table][ROW].gather(rows)
+
+
+def judge(
+    evidence: Evidence,
+    rulebook: Rulebook,
+    at: datetime,
+    clock: ZoneInfo,
+    register: Register | None = None,
+) -> Judgement:
+    """Judge every row by every rule at the instant `at`; plain dates in rules are in `clock`.
+
+    A breach that an exemption of the `register` covers is exempt; so is one that would be pending.
+
+    Verdicts follow Kleene's three-valued logic: a rule that is not known to be broken, but not
+    known to be kept either, is unproven.
+    """
+    covers = None
+    if register is not None:
+        evidence, covers = registered(evidence, register, rulebook, at)
+    workspace = Workspace(evidence, at, clock)
+    workspace.prepare(rulebook.expressions())
+    codes: dict[str, pl.Series] = {}
+    # The register last: whether an entry is still needed shows once all else is judged.
+    tables = dict.fromkeys(rule.table for rule in rulebook.rules)
+    for table in sorted(tables, key=lambda name: name == EXEMPTION.name):
+        rules = [rule for rule in rulebook.rules if rule.table == table]
+        if covers is not None and table == EXEMPTION.name:
+            _count_excused(workspace, rulebook, codes, covers)
+        verdicts = workspace.select(table, [verdict(workspace.lowering, rule) for rule in rules])
+        codes.update(zip((rule.id for rule in rules), verdicts, strict=True))
+        for rule in rules:
+            if rule.grace is not None:
+                codes[rule.id] = _with_pending(workspace, rule, codes[rule.id])
+    if covers is not None:
+        _exempt(workspace, rulebook, codes, covers)
+    numbers = {tally.id: numbers_of(workspace, tally) for tally in rulebook.tallies}
+    codes.update((name, frame["verdict"]) for name, frame in numbers.items())
+    return Judgement(rulebook, workspace, codes, numbers, covers)
+
+
+def _count_excused(
+    workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers
+) -> None:
+    """Enter of each exemption how many breaches it covers, whether it is in force or not."""
+    parts = [pl.DataFrame(schema={ENTRY: pl.UInt32})]
+    for rule in filter(covers.touches, rulebook.rules):
+        if rule.id in codes:
+            covered = covers.of(rule, workspace.frames[rule.table])
+            broken = codes[rule.id].gather(covered[AT_ROW]).is_in(_BROKEN)
+            parts.append(covered.filter(broken).select(ENTRY))
+    counted = pl.concat(parts)[ENTRY].value_counts(name="excused")
+    entries = workspace.frames[EXEMPTION.name]
+    excused = entries["excuses"].scatter(counted[ENTRY], counted["excused"].cast(pl.Int64))
+    workspace.frames[EXEMPTION.name] = entries.with_columns(excused)
+
+
+_BROKEN = [int(Verdict.BREACH), int(Verdict.PENDING)]
+
+
+def _exempt(workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers) -> None:
+    """Set to exempt what is broken and covered by an exemption in force."""
+    for rule in filter(covers.touches, rulebook.rules):
+        covered = in_force(covers.of(rule, workspace.frames[rule.table]), workspace.at)
+        if covered.height:
+            rows = covered[AT_ROW].unique()
+            broken = rows.filter(codes[rule.id].gather(rows).is_in(_BROKEN))
+            codes[rule.id] = codes[rule.id].scatter(broken, int(Verdict.EXEMPT))
+
+
+def _with_pending(workspace: Workspace, rule: Rule, codes: pl.Series) -> pl.Series:
+    """The codes, with those breaches set to pending that are younger than the rule's grace."""
+    rows = (codes == int(Verdict.BREACH)).arg_true().cast(pl.UInt32)
+    young = rows.filter(is_pending(Timeline.until_now(workspace), rule, rows))
+    return codes.scatter(young, int(Verdict.PENDING))

@@ -1,0 +1,126 @@
+"""Edits of a register's text that leave comments, order and everything else in it as it stands.
+
+What must not get in is refused here: an approval of one's own, no end, a reason that says nothing.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterable
+from datetime import UTC, datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import polars as pl
+import tomlkit
+
+from keymallet.core.base.problems import Problem, fail
+from keymallet.core.judging.exemptions import covers_rule, matching
+from keymallet.core.judging.register_facts import approves_itself
+from keymallet.core.language.literals import span_text
+from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.rulebook.register import Exemption
+
+EMERGENCY = "emergency"
+
+
+def faults_of(entry: Exemption, accounts: pl.DataFrame, rules: Iterable[str], at: datetime) -> list[Problem]:
+    """Why an entry cannot be added as it is; empty if it can. `accounts` has account, name, mail, person."""
+    problems = []
+    members = matching(accounts["account"], entry.accounts).arg_true()
+    if entry.kind != EMERGENCY and entry.end is None:
+        problems.append(
+            Problem("an exemption needs an end", hint="--until 2027-03-01, the first day without it")
+        )
+    if entry.end is not None and entry.end <= max(at, entry.start or at):
+        problems.append(Problem("it would be over already", hint="--until names a day that is still to come"))
+    if not entry.approved_by or not entry.asked_by:
+        hint = "--asked-by and --approved-by, two people"
+        problems.append(Problem("it has to say who asked for it, and who approved it", hint=hint))
+    elif approves_itself(entry, accounts, members):
+        told = f"{entry.approved_by} asked for it, or is covered by it, and cannot approve it"
+        problems.append(Problem(told, hint="have somebody else approve it"))
+    if hollow(pl.Series([entry.reason])).item():
+        hint = "a sentence for somebody who was not there: four words at least"
+        problems.append(Problem(f'"{entry.reason}" is no reason', hint=hint))
+    for pattern in entry.accounts:
+        if not matching(accounts["account"], (pattern,)).any():
+            problems.append(
+                Problem(f'no account is called like "{pattern}"', hint="source/name, with * and ?")
+            )
+    ids = list(rules)
+    for pattern in entry.rules:
+        if not any(covers_rule(Exemption("", "", (), (pattern,)), rule) for rule in ids):
+            problems.append(
+                Problem(f'no rule is called like "{pattern}"', hint="keymallet rules show lists them")
+            )
+    return problems
+
+
+def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
+    """The register with one more entry at its end; what stands there stays as it is, to the letter.
+
+    Raises KeymalletError where no entry can follow: the others stand in a single inline table.
+    """
+    table = tomlkit.table()
+    told: dict[str, Any] = {
+        "kind": entry.kind,
+        "accounts": list(entry.accounts),
+        "rules": list(entry.rules),
+        "reason": entry.reason,
+        "asked-by": entry.asked_by,
+        "approved-by": entry.approved_by,
+        "from": _written(entry.start, clock),
+        "until": _written(entry.end, clock),
+        "reviewed": _written(entry.reviewed, clock),
+        "review-every": _span(entry),
+        "matched": entry.matched,
+        "watch": list(entry.watch),
+        "safeguards": entry.safeguards,
+    }
+    for key, value in told.items():
+        if value not in (None, "", []):
+            table.add(key, value)
+    document = tomlkit.document()
+    document.add("exemption", tomlkit.table(is_super_table=True).add(entry.id, table))
+    before = f"{text.rstrip()}\n\n" if text.strip() else ""
+    found = _with_line_ends_of(text, before + tomlkit.dumps(document))
+    try:
+        tomllib.loads(found)
+    except tomllib.TOMLDecodeError:
+        hint = "write each as a table of its own: [exemption.some-id]"
+        raise fail(
+            "the entries stand in one inline table, which nothing can be added to", hint=hint
+        ) from None
+    return found
+
+
+def _with_line_ends_of(before: str, after: str) -> str:
+    """The text, with the line ends of another one where those are all alike."""
+    if "\r\n" not in before or before.count("\r\n") < before.count("\n"):
+        return after
+    return after.replace("\r\n", "\n").replace("\n", "\r\n")
+
+
+def changed(text: str, entry: str, clock: ZoneInfo, **values: datetime | int | str | None) -> str:
+    """The register with other values in one entry; names have underscores, None leaves one as it is."""
+    document = tomlkit.parse(text)
+    table: Any = document["exemption"]
+    for name, value in values.items():
+        if value is not None:
+            written = _written(value, clock) if isinstance(value, datetime) else value
+            table[entry][name.replace("_", "-")] = written
+    return _with_line_ends_of(text, tomlkit.dumps(document))
+
+
+def _written(instant: datetime | None, clock: ZoneInfo) -> Any:
+    """An instant as TOML has it: a day where it is a midnight of the clock."""
+    if instant is None:
+        return None
+    here = instant.astimezone(clock)
+    midnight = (here.hour, here.minute, here.second, here.microsecond) == (0, 0, 0, 0)
+    return here.date() if midnight else instant.astimezone(UTC)
+
+
+def _span(entry: Exemption) -> str | None:
+    return span_text(entry.review_every).replace(" ", "") if entry.review_every else None

@@ -1,0 +1,132 @@
+"""The register as facts: its entries as rows that rules judge, and what it says of accounts."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+
+import polars as pl
+
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION
+from keymallet.core.facts.evidence import INSTANT, ORIGIN, Evidence, empty_frame
+from keymallet.core.judging.exemptions import Covers, covers_rule, matching
+from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.register import Exemption, Register
+
+OF_ACCOUNTS = ("exempted-by", "drilled", "use-explained", "watched")
+"""What the register says of accounts."""
+NEEDED = ("name", "mail", "person", "source")
+"""The facts of accounts by which it is told whom an entry covers, and who approved it."""
+
+_EVERYWHERE = {
+    ACCOUNT.name: frozenset(OF_ACCOUNTS),
+    EXEMPTION.name: frozenset(EXEMPTION.names),
+}
+
+
+def registered(
+    evidence: Evidence, register: Register, rulebook: Rulebook, at: datetime
+) -> tuple[Evidence, Covers]:
+    """The evidence with the register in it: a row for each entry, and columns for the accounts.
+
+    How many breaches an entry excuses is entered once the rules of the book are judged.
+    """
+    tables = dict(evidence.tables)
+    accounts = tables[ACCOUNT.name]
+    covers = Covers(register, accounts["account"])
+    rules = [demand.id for demand in rulebook.demands]
+    tables[EXEMPTION.name] = _entries(register, covers, accounts, rules)
+    tables[ACCOUNT.name] = accounts.with_columns(_on_accounts(register, covers, accounts.height, at))
+    return replace(evidence, tables=tables, everywhere=_EVERYWHERE), covers
+
+
+def _entries(register: Register, covers: Covers, accounts: pl.DataFrame, rules: list[str]) -> pl.DataFrame:
+    rows = [
+        {
+            "exemption": entry.id,
+            "kind": entry.kind,
+            "accounts": list(entry.accounts),
+            "rules": list(entry.rules),
+            "reason": entry.reason or None,
+            "asked-by": entry.asked_by or None,
+            "approved-by": entry.approved_by or None,
+            "from": entry.start,
+            "until": entry.end,
+            "reviewed": entry.reviewed,
+            "review-every": entry.review_every,
+            "drilled": entry.drilled,
+            "watch": list(entry.watch),
+            "safeguards": entry.safeguards or None,
+            "matched": entry.matched,
+            "covers": len(covers.members[place]),
+            "excuses": 0,
+            "names-nobody": [each for each in entry.accounts if not _matches(covers, place, each)],
+            "names-no-rule": [each for each in entry.rules if not _any_rule(entry, each, rules)],
+            "approves-itself": approves_itself(entry, accounts, covers.members[place]),
+            ORIGIN: "register",
+        }
+        for place, entry in enumerate(register.exemptions)
+    ]
+    frame = pl.DataFrame(rows, schema=empty_frame(EXEMPTION).drop("hollow-reason").schema)
+    return frame.with_columns(hollow(frame["reason"]).alias("hollow-reason"))
+
+
+def _matches(covers: Covers, place: int, pattern: str) -> bool:
+    """Whether one pattern of an entry matches anybody; asked of those whom the entry covers alone."""
+    names = covers.accounts.gather(covers.members[place])
+    return bool(matching(names, (pattern,)).any())
+
+
+def _any_rule(entry: Exemption, pattern: str, rules: list[str]) -> bool:
+    alone = replace(entry, rules=(pattern,))
+    return any(covers_rule(alone, rule) for rule in rules)
+
+
+def approves_itself(entry: Exemption, accounts: pl.DataFrame, members: pl.Series) -> bool:
+    """Whether whoever approved it asked for it, or is among those it covers.
+
+    The approver may be written as source/name, login name, mail address or number of the person.
+    """
+    approver = entry.approved_by.casefold()
+    if not approver:
+        return False
+    if approver == entry.asked_by.casefold():
+        return True
+    known = [name for name in ("account", "name", "mail", "person") if name in accounts.columns]
+    covered = accounts.select(known)[members]
+    return any(bool((covered[name].str.to_lowercase() == approver).any()) for name in known)
+
+
+def _on_accounts(register: Register, covers: Covers, height: int, at: datetime) -> list[pl.Series]:
+    held = list(zip(register.exemptions, covers.members, strict=True))
+    in_force = [(entry, rows) for entry, rows in held if entry.holds(at)]
+    named = [
+        pl.DataFrame({"row": rows}).with_columns(pl.lit(entry.id).alias("entry")) for entry, rows in in_force
+    ]
+    everybody = pl.DataFrame({"row": pl.int_range(height, dtype=pl.UInt32, eager=True)})
+    by = pl.concat([pl.DataFrame(schema={"row": pl.UInt32, "entry": pl.String}), *named])
+    lists = by.group_by("row", maintain_order=True).agg("entry")
+    told = everybody.join(lists, on="row", how="left", maintain_order="left")["entry"]
+    nobody = pl.Series([[]], dtype=pl.List(pl.String)).new_from_index(0, height)
+    names = pl.DataFrame({"told": told, "none": nobody}).select(pl.coalesce("told", "none")).to_series()
+    watched = pl.repeat(False, height, dtype=pl.Boolean, eager=True)
+    for entry, rows in in_force:
+        if entry.watch:
+            watched = watched.scatter(rows, True)
+    return [
+        names.alias("exempted-by"),
+        _newest([(entry.drilled, rows) for entry, rows in held], height).alias("drilled"),
+        _newest(
+            [(max((use.at for use in entry.used), default=None), rows) for entry, rows in held], height
+        ).alias("use-explained"),
+        watched.alias("watched"),
+    ]
+
+
+def _newest(told: list[tuple[datetime | None, pl.Series]], height: int) -> pl.Series:
+    """For each row the newest of the instants told of it, or null."""
+    newest = pl.Series([None], dtype=INSTANT).new_from_index(0, height)
+    for instant, rows in sorted(((each, rows) for each, rows in told if each), key=lambda pair: pair[0]):
+        newest = newest.scatter(rows, instant)
+    return newest

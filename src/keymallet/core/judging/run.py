@@ -1,0 +1,57 @@
+"""What every output has to carry about the run it shows."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+from keymallet.core.judging.judge import RuleCount
+from keymallet.core.rulebook.model import Severity
+
+
+@dataclass(frozen=True)
+class Run:
+    """One judging: who, when, by which book, on which evidence, and how it came out.
+
+    `gaps` says in words why the evidence is incomplete; empty if it is whole.
+    """
+
+    organisation: str
+    at: datetime
+    clock: ZoneInfo
+    rulebook_title: str
+    rulebook_edition: str
+    rulebook_digest: str
+    snapshot_digest: str
+    gathered: datetime
+    sources: int
+    accounts: int
+    counts: list[RuleCount]
+    refused: int
+    unreadable: int
+    gaps: list[str]
+
+    def breaches_at_or_above(self, severity: Severity) -> int:
+        """How many breaches are at least this grave."""
+        return sum(count.breach for count in self.counts if count.rule.severity >= severity)
+
+    @property
+    def breaches(self) -> int:
+        """All breaches."""
+        return sum(count.breach for count in self.counts)
+
+    @property
+    def pending(self) -> int:
+        """All breaches that are still under grace."""
+        return sum(count.pending for count in self.counts)
+
+    @property
+    def exempt(self) -> int:
+        """All breaches that an exemption in force covers."""
+        return sum(count.exempt for count in self.counts)
+
+    @property
+    def unproven(self) -> int:
+        """All verdicts that could not be given."""
+        return sum(count.unproven for count in self.counts)

@@ -1,0 +1,73 @@
+"""Demands on numbers: how many rows there are of a sort, all in all or for each unit or source."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.evidence import source_column
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language import typed
+from keymallet.core.rulebook.model import Tally
+
+COUNTS = "counts"
+GROUP = "group"
+
+
+def members(workspace: Workspace, tally: Tally) -> pl.DataFrame:
+    """Each row of the tally's table: whether it COUNTS, and its GROUP (null if the tally has no groups)."""
+    counts = workspace.work_out(tally.table, [tally.count])[0]
+    return pl.DataFrame({GROUP: _groups(workspace, tally), COUNTS: counts})
+
+
+def numbers_of(workspace: Workspace, tally: Tally) -> pl.DataFrame:
+    """For each group, or for everything at once: `sure` and `may` be counted, and the verdict's code.
+
+    The number is known to lie between `sure` and `sure + may`. Every group that has any row at all is
+    counted, also where none of its rows counts.
+    """
+    rows = members(workspace, tally)
+    sums = [
+        pl.col(COUNTS).fill_null(False).sum().cast(pl.Int64).alias("sure"),
+        pl.col(COUNTS).is_null().sum().cast(pl.Int64).alias("may"),
+    ]
+    if tally.by:
+        found = rows.drop_nulls(GROUP).group_by(GROUP).agg(sums).sort(GROUP)
+    else:
+        found = rows.select(pl.lit(None, dtype=pl.String).alias(GROUP), *sums).head(1)
+        if not rows.height:
+            found = pl.DataFrame(
+                {GROUP: [None], "sure": [0], "may": [0]},
+                schema={GROUP: pl.String, "sure": pl.Int64, "may": pl.Int64},
+            )
+    return found.with_columns(_verdict(tally).alias("verdict"))
+
+
+def _verdict(tally: Tally) -> pl.Expr:
+    least, most = pl.col("sure"), pl.col("sure") + pl.col("may")
+    too_few, too_many = most < tally.least, least > tally.most
+    code = (
+        pl.when(too_few | too_many)
+        .then(int(Verdict.BREACH))
+        .when((least >= tally.least) & (most <= tally.most))
+        .then(int(Verdict.MET))
+        .otherwise(int(Verdict.UNPROVEN))
+    )
+    return code.cast(pl.UInt8)
+
+
+def _groups(workspace: Workspace, tally: Tally) -> pl.Series:
+    table = TABLES[tally.table]
+    frame = workspace.frames[tally.table]
+    if tally.by == "source":
+        return frame[source_column(table)].cast(pl.String)
+    if tally.by != "unit":
+        return pl.Series([None], dtype=pl.String).new_from_index(0, frame.height)
+    owner = ACCOUNT if table.of_account else table
+    column = owner.column("unit")
+    assert column is not None, "held when the book is read"
+    unit: typed.Typed = typed.Fact(typed.TEXT, "unit", owner.name, column)
+    if table.of_account:
+        unit = typed.OfOwner(typed.TEXT, "account.unit", table.name, unit)
+    return workspace.work_out(table.name, [unit])[0].cast(pl.String)

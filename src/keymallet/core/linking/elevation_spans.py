@@ -1,0 +1,193 @@
+"""What only shows when all openings lie side by side: stretches that add up, approvals, copied reasons.
+
+An opening counts from its start until it was closed, or until it is planned to. One after the other
+within `BACK_TO_BACK` they are one unbroken stretch of privilege, whatever roles they are of.
+"""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import polars as pl
+
+from keymallet.core.base.intervals import START, STOP, held_before, holds_at, unbroken, within
+from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, GRANT, SIGN_IN
+from keymallet.core.facts.evidence import INSTANT, ORIGIN, ROW
+from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.filler_reasons import hollow
+
+BACK_TO_BACK = timedelta(minutes=15)
+WEEK = timedelta(days=7)
+_RESTS_ON = {
+    "lasted": "starts",
+    "stretch": "starts",
+    "opened-in-week": "starts",
+    "approves-itself": "approved-by",
+    "hollow-reason": "reason",
+    "same-reason": "reason",
+    "entitled": "role",
+}
+"""Columns entered on openings, each with the column that a source has to supply for it."""
+
+_TOLD = "all openings side by side"
+
+
+def mark_openings(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
+    """Enter on openings what they add up to and who approved them; on the rest when it was open."""
+    suppliers = [each for each in readings if ELEVATION.name in each.supply]
+    elevations = tables.get(ELEVATION.name)
+    if elevations is None or not suppliers:
+        return
+    accounts = tables[ACCOUNT.name]
+    grants = tables.get(GRANT.name)
+    opened = opened_stretches(elevations)
+    entered = [
+        *_adding_up(opened),
+        _self_approved(elevations, accounts),
+        *_reasons(elevations),
+        _entitled(elevations, grants),
+    ]
+    told = {
+        column: [each.source for each in suppliers if needed in each.supply[ELEVATION.name]]
+        for column, needed in _RESTS_ON.items()
+    }
+    tables[ELEVATION.name] = elevations.with_columns(
+        _of_sources(elevations, series, told[series.name]) for series in entered
+    )
+    everywhere = [each.source for each in suppliers]
+    if grants is not None:
+        tables[GRANT.name] = _with_last_opened(grants, elevations)
+    sign_ins = tables.get(SIGN_IN.name)
+    if sign_ins is not None and "at" in sign_ins.columns:
+        open_then = holds_at(unbroken(opened, ROW), sign_ins.select(ROW, "at"), ROW).alias("in-opening")
+        marked = sign_ins.with_columns(_of_sources(sign_ins, open_then, everywhere))
+        tables[SIGN_IN.name] = marked
+    for reading in suppliers:
+        for column, sources in told.items():
+            if reading.source in sources:
+                reading.supply[ELEVATION.name] |= {column: _TOLD}
+        for table, column in ((GRANT, "last-opened"), (SIGN_IN, "in-opening")):
+            if table.name in reading.supply:
+                reading.supply[table.name] |= {column: _TOLD}
+
+
+def _of_sources(frame: pl.DataFrame, values: pl.Series, sources: list[str]) -> pl.Series:
+    """The values, of rows that come from these sources alone."""
+    here = frame[ORIGIN].cast(pl.String).is_in(pl.Series(sources, dtype=pl.String).implode())
+    return _only_where(here, values).alias(values.name)
+
+
+def opened_stretches(elevations: pl.DataFrame) -> pl.DataFrame:
+    """Each elevation as a stretch of its account: ROW, START and STOP; null of what was never opened."""
+    columns = elevations.columns
+    closed = pl.col("closed") if "closed" in columns else pl.lit(None, dtype=INSTANT)
+    opened = (pl.col("outcome").cast(pl.String) == "opened") if "outcome" in columns else pl.lit(True)
+    starts, ends = (
+        pl.col(name) if name in columns else pl.lit(None, dtype=INSTANT) for name in ("starts", "ends")
+    )
+    return elevations.select(
+        ROW,
+        pl.when(opened).then(starts).alias(START),
+        pl.when(opened).then(pl.coalesce(closed, ends)).alias(STOP),
+    )
+
+
+def _adding_up(opened: pl.DataFrame) -> list[pl.Series]:
+    """How long each lasted, the unbroken stretch it is part of, and all of the week up to its end."""
+    stretches = within(opened, unbroken(opened, ROW, BACK_TO_BACK), ROW)
+    unions = unbroken(opened, ROW)
+    ends = opened.select(ROW, at=STOP)
+    week = held_before(unions, ends, ROW) - held_before(unions, ends.with_columns(pl.col("at") - WEEK), ROW)
+    return [
+        (opened[STOP] - opened[START]).alias("lasted"),
+        (stretches[STOP] - stretches[START]).alias("stretch"),
+        pl.DataFrame({"week": week, "start": opened[START]})
+        .select(pl.when(pl.col("start").is_not_null()).then("week").alias("opened-in-week"))
+        .to_series(),
+    ]
+
+
+def _self_approved(elevations: pl.DataFrame, accounts: pl.DataFrame) -> pl.Series:
+    """Whether it was approved by who asked: by that account, or another account of the same person.
+
+    The approver may be written as source/name, login name, mail address or number of the person. Null
+    where no approver is known.
+    """
+    if "approved-by" not in elevations.columns:
+        return pl.Series("approves-itself", [None], dtype=pl.Boolean).new_from_index(0, elevations.height)
+    asked = elevations.select(ROW, by=pl.col("approved-by").str.to_lowercase()).with_row_index("place")
+    numbered = accounts.with_row_index("row").with_columns(pl.col("row").cast(pl.UInt32))
+    askers = numbered.filter(pl.col("row").is_in(asked[ROW].drop_nulls().implode()))
+    own = _called(askers, "row").rename({"row": ROW})
+    found = [asked.join(own, on=[ROW, "by"], how="semi")["place"]]
+    if "person" in accounts.columns:
+        persons = askers.select(pl.col("row").alias(ROW), "person").drop_nulls()
+        of_askers = numbered.join(persons.select("person").unique(), on="person", how="semi")
+        by_person = asked.join(persons, on=ROW, how="inner")
+        found.append(by_person.join(_called(of_askers, "person"), on=["person", "by"], how="semi")["place"])
+    same = pl.repeat(False, elevations.height, dtype=pl.Boolean, eager=True).scatter(pl.concat(found), True)
+    return _only_where(asked["by"].is_not_null(), same).alias("approves-itself")
+
+
+def _called(accounts: pl.DataFrame, key: str) -> pl.DataFrame:
+    """All that accounts may be called by, in small letters, each with the key."""
+    names = [name for name in ("account", "name", "mail", "person") if name in accounts.columns]
+    listed = [accounts.select(key, by=pl.col(name).str.to_lowercase()) for name in names]
+    return pl.concat(listed).drop_nulls().unique()
+
+
+def _reasons(elevations: pl.DataFrame) -> list[pl.Series]:
+    """Whether each reason says nothing, and how many other openings were asked for in the same words."""
+    if "reason" not in elevations.columns:
+        unknown = pl.Series([None]).new_from_index(0, elevations.height)
+        return [unknown.cast(pl.Boolean).alias("hollow-reason"), unknown.cast(pl.Int64).alias("same-reason")]
+    words = elevations["reason"].str.to_lowercase().str.replace_all(r"[\W_]+", " ").str.strip_chars()
+    alike = pl.DataFrame({"words": words}).select(
+        pl.when(pl.col("words").str.len_chars() > 0)
+        .then(pl.len().over("words").cast(pl.Int64) - 1)
+        .otherwise(0)
+        .alias("same-reason")
+    )
+    return [hollow(elevations["reason"]).alias("hollow-reason"), alike["same-reason"]]
+
+
+def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Series:
+    """Whether the account held the right to ask for the role when it was opened.
+
+    Null where the source tells of no such right at all: it may have been taken away since.
+    """
+    nothing = pl.Series("entitled", [None], dtype=pl.Boolean).new_from_index(0, elevations.height)
+    if grants is None or not {"role", "mode"} <= set(grants.columns) or "starts" not in elevations.columns:
+        return nothing
+    no_instant = pl.lit(None, dtype=INSTANT)
+    rights = grants.filter(pl.col("mode").cast(pl.String) == "on-request").select(
+        ROW,
+        "role",
+        first=pl.col("starts") if "starts" in grants.columns else no_instant,
+        last=pl.col("ends") if "ends" in grants.columns else no_instant,
+    )
+    asked = elevations.select(ROW, "role", "starts").with_row_index("place")
+    held = (pl.col("first") <= pl.col("starts")).fill_null(True) & (
+        pl.col("starts") < pl.col("last")
+    ).fill_null(True)
+    found = (
+        asked.join(rights, on=[ROW, "role"], how="inner").group_by("place").agg(held.any().alias("entitled"))
+    )
+    told = asked.join(found, on="place", how="left", maintain_order="left")
+    opened = elevations["outcome"].cast(pl.String) == "opened" if "outcome" in elevations.columns else None
+    entitled = told["entitled"]
+    return entitled if opened is None else _only_where(opened, entitled).alias("entitled")
+
+
+def _only_where(where: pl.Series, values: pl.Series) -> pl.Series:
+    return pl.DataFrame({"if": where, "then": values}).select(pl.when("if").then("then")).to_series()
+
+
+def _with_last_opened(grants: pl.DataFrame, elevations: pl.DataFrame) -> pl.DataFrame:
+    """The grants, with when each right was last opened."""
+    if not {"role", "starts", "outcome"} <= set(elevations.columns) or "role" not in grants.columns:
+        return grants
+    opened = elevations.filter(pl.col("outcome").cast(pl.String) == "opened")
+    last = opened.group_by(ROW, "role").agg(pl.col("starts").max().alias("last-opened"))
+    bare = grants.drop("last-opened", strict=False)
+    return bare.join(last, on=[ROW, "role"], how="left", maintain_order="left")

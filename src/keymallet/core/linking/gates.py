@@ -1,0 +1,212 @@
+"""Whom the sign-in requirements of a system ask for more, whom they leave out, and who falls between them.
+
+A gate names accounts, groups, kinds of account or everyone, twice: whom it covers, and whom of these it
+leaves out. Only what is `enforced` asks anybody for anything; what is `watching` lets everybody through
+and writes it down. Truths are columns of flags over the accounts, null where it cannot be told.
+"""
+
+from __future__ import annotations
+
+import functools
+import operator
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+
+from keymallet.core.base.word_lists import words_that_hold
+from keymallet.core.facts.declaration import ACCOUNT, GATE, words_of
+from keymallet.core.facts.evidence import UNREAD, with_unread
+from keymallet.core.facts.reading import Reading
+
+EVERYONE = "everyone"
+EVERYTHING = frozenset({"*", "everything"})
+"""Words among a gate's applications that stand for all there are."""
+
+ON_ACCOUNTS = ("covered-by", "left-out-by", "watched-by", "second-factor-enforced")
+ON_GATES = ("asks-accounts", "leaves-out-accounts", "names-nobody")
+_NO_SECOND = frozenset({"password", "email", "recovery-codes"})
+"""What a gate may ask for without asking for a second factor."""
+_KINDS = frozenset(words_of(ACCOUNT, "kind"))
+_NAMES = pl.List(pl.String)
+
+
+@dataclass(frozen=True)
+class Gate:
+    """One gate; None is what is not known of it. No applications at all stand for all there are."""
+
+    name: str
+    state: str | None = "enforced"
+    asks_for: tuple[str, ...] | None = ("any-second",)
+    covers: tuple[str, ...] | None = (EVERYONE,)
+    leaves_out: tuple[str, ...] | None = ()
+    applications: tuple[str, ...] | None = ()
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """All that it names, whether to cover it or to leave it out."""
+        return (*(self.covers or ()), *(self.leaves_out or ()))
+
+    @property
+    def asks_second(self) -> bool | None:
+        """Whether it asks for a second factor, for whatever one signs in to."""
+        if self.asks_for is None or self.applications is None:
+            return None
+        everywhere = not self.applications or bool(EVERYTHING & set(self.applications))
+        return everywhere and bool(self.asks_for) and not _NO_SECOND & set(self.asks_for)
+
+
+def mark_gates(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
+    """Enter on accounts which gates ask them, leave them out or only watch; on gates, whom they reach."""
+    suppliers = [each for each in readings if GATE.name in each.supply]
+    if not suppliers:
+        return
+    accounts = tables[ACCOUNT.name].with_row_index("row")
+    gates = tables.get(GATE.name, pl.DataFrame(schema={"source": pl.String})).with_row_index("row")
+    on_accounts, on_gates = [], []
+    for reading in suppliers:
+        from_here = pl.col("source").cast(pl.String) == reading.source
+        mine, its = accounts.filter(from_here), gates.filter(from_here)
+        listed = [_gate(row, reading.supply[GATE.name]) for row in its.iter_rows(named=True)]
+        reached = reach(mine, listed)
+        on_accounts.append(reached.on_accounts.with_columns(mine["row"]))
+        on_gates.append(reached.on_gates.with_columns(its["row"]))
+        reading.supply[ACCOUNT.name] |= dict.fromkeys(ON_ACCOUNTS, "its gates")
+        reading.supply[GATE.name] |= dict.fromkeys(ON_GATES, "its accounts")
+    tables[ACCOUNT.name] = _joined(accounts, pl.concat(on_accounts), ON_ACCOUNTS)
+    if GATE.name in tables:
+        tables[GATE.name] = _joined(gates, pl.concat(on_gates), ON_GATES)
+
+
+def _gate(row: dict[str, Any], supply: Mapping[str, str]) -> Gate:
+    unread = row.get(UNREAD) or ()
+
+    def told(name: str) -> tuple[str, ...] | None:
+        """The list; none at all is an empty one where the source tells of such lists."""
+        value = row.get(name)
+        if value is None:
+            return () if name in supply and name not in unread else None
+        return tuple(value)
+
+    return Gate(
+        str(row["gate"]),
+        row.get("state"),
+        told("asks-for"),
+        told("covers"),
+        told("leaves-out"),
+        told("applications") if "applications" in supply else (),
+    )
+
+
+def _joined(frame: pl.DataFrame, found: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
+    """The frame with what was found for some of its rows; what could not be told there is unread."""
+    told = frame.join(found.with_columns(there=True), on="row", how="left", maintain_order="left")
+    unread = {name: told[name].is_null() & told["there"].fill_null(False) for name in names}
+    marked = {name: where for name, where in unread.items() if where.any()}
+    return with_unread(told.drop("row", "there"), marked)
+
+
+@dataclass(frozen=True)
+class Reach:
+    """What the gates of one source come to: the columns ON_ACCOUNTS for its accounts, ON_GATES for them."""
+
+    on_accounts: pl.DataFrame
+    on_gates: pl.DataFrame
+
+
+def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
+    """Which of one source's gates reach which of its accounts (`name`, `kind`, `groups`, `enabled`)."""
+    naming = _Naming(accounts, {word for gate in gates for word in gate.words})
+    asks, lets_by = [], []
+    for gate in gates:
+        covered, out = naming.named(gate.covers), naming.named(gate.leaves_out)
+        asks.append(covered & ~out)
+        lets_by.append(covered & out)
+    in_force = [_in_state(truth, gate, "enforced") for truth, gate in zip(asks, gates, strict=True)]
+    let_by = [_in_state(truth, gate, "enforced") for truth, gate in zip(lets_by, gates, strict=True)]
+    watched = [_in_state(truth, gate, "watching") for truth, gate in zip(asks, gates, strict=True)]
+    second = [_where(truth, gate.asks_second) for truth, gate in zip(in_force, gates, strict=True)]
+    nobody = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True)
+    return Reach(
+        pl.DataFrame(
+            [
+                _names(gates, in_force, accounts.height).alias("covered-by"),
+                _names(gates, let_by, accounts.height).alias("left-out-by"),
+                _names(gates, watched, accounts.height).alias("watched-by"),
+                functools.reduce(operator.or_, second, nobody).alias("second-factor-enforced"),
+            ]
+        ),
+        pl.DataFrame(
+            {
+                "asks-accounts": [naming.number(truth) for truth in asks],
+                "leaves-out-accounts": [naming.number(truth) for truth in lets_by],
+                "names-nobody": [naming.empty(gate) for gate in gates],
+            },
+            schema=dict(zip(ON_GATES, (pl.Int64, pl.Int64, _NAMES), strict=True)),
+        ),
+    )
+
+
+def _in_state(truth: pl.Series, gate: Gate, state: str) -> pl.Series:
+    """Whether the gate reaches an account while it is in this state."""
+    return _where(truth, None if gate.state is None else gate.state == state)
+
+
+def _where(truth: pl.Series, also: bool | None) -> pl.Series:
+    """A truth on each account and one on all of them: both have to hold."""
+    return truth & pl.Series([also], dtype=pl.Boolean).new_from_index(0, len(truth))
+
+
+def _names(gates: Sequence[Gate], truths: Sequence[pl.Series], accounts: int) -> pl.Series:
+    """The names of the gates that are true of each account; null if it cannot be told of one of them."""
+    named = [(gate.name, truth) for gate, truth in zip(gates, truths, strict=True)]
+    return words_that_hold(named, accounts, doubt=True)
+
+
+class _Naming:
+    """Finds the accounts that words name: by their own name, by a group of theirs, by their kind."""
+
+    def __init__(self, accounts: pl.DataFrame, words: set[str]) -> None:
+        self.height = accounts.height
+        self.name = accounts["name"]
+        self.kind = self._column(accounts, "kind", pl.String())
+        self.groups = self._column(accounts, "groups", _NAMES)
+        self.counting = self._column(accounts, "enabled", pl.Boolean()).fill_null(True)
+        sought = pl.Series("group", sorted(words), dtype=pl.String)
+        held = self.groups.alias("group").to_frame().with_row_index("place").lazy().explode("group")
+        places = held.join(sought.to_frame().lazy(), on="group").group_by("group").agg("place").collect()
+        self.members = dict(zip(places["group"], places["place"], strict=True))
+        self.names_of_accounts = set(sought.filter(sought.is_in(self.name.implode())))
+
+    def _column(self, accounts: pl.DataFrame, name: str, dtype: pl.DataType) -> pl.Series:
+        if name in accounts.columns:
+            return accounts[name].cast(dtype)
+        return pl.Series(name, [None], dtype=dtype).new_from_index(0, accounts.height)
+
+    def named(self, words: tuple[str, ...] | None) -> pl.Series:
+        """Whether each account is among those that the words name."""
+        if words is None or EVERYONE in words:
+            everyone = None if words is None else True
+            return pl.Series([everyone], dtype=pl.Boolean).new_from_index(0, self.height)
+        found = self.name.is_in(pl.Series(words, dtype=pl.String).implode())
+        for word in words:
+            if word in self.members:
+                found = found.scatter(self.members[word], True)
+        # A word that is no kind may be a group: of whom the groups are not known, it cannot be told.
+        if set(words) - _KINDS - self.names_of_accounts:
+            found = found | _where(self.groups.is_null(), None)
+        kinds = sorted(_KINDS & set(words))
+        return found | self.kind.is_in(pl.Series(kinds, dtype=pl.String).implode()) if kinds else found
+
+    def number(self, truth: pl.Series) -> int | None:
+        """How many accounts that are not switched off it is true of; None if it cannot be told of one."""
+        counted = truth & self.counting
+        return None if counted.null_count() else int(counted.sum())
+
+    def empty(self, gate: Gate) -> list[str] | None:
+        """The words of a gate that name nothing there is."""
+        if gate.covers is None or gate.leaves_out is None or (self.height and self.groups.null_count()):
+            return None
+        known = {EVERYONE, *_KINDS, *self.members, *self.names_of_accounts}
+        return [word for word in dict.fromkeys(gate.words) if word not in known]

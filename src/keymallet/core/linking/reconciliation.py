@@ -1,0 +1,230 @@
+"""Two sources that must agree: which accounts have a twin in the other, and in what the twins differ."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.facts import wording
+from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
+from keymallet.core.facts.reading import Reading, is_of
+
+KEYS = ("name", "mail", "person", "stable-id")
+"""Facts by which two accounts can be known for twins."""
+MOST_TWINS = 10
+_RESULTS = ("twins", "no-twin-in", "twin-differs")
+_LIST = pl.List(pl.String)
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two sources whose accounts of these `kinds` (empty: all) must agree in these facts."""
+
+    sources: tuple[str, str]
+    by: str = "name"
+    kinds: tuple[str, ...] = ()
+    facts: tuple[str, ...] = ()
+
+
+def reconcile(
+    readings: list[Reading], tables: dict[str, pl.DataFrame], pairs: tuple[Pair, ...], clock: ZoneInfo
+) -> None:
+    """Enter of each account of paired sources its twins, where it has none, and how they differ."""
+    if not pairs:
+        return
+    accounts = tables[ACCOUNT.name].with_row_index("row")
+    parts = [side.against(other) for pair in pairs for side, other in _sides(pair, readings, accounts, clock)]
+    open_rows: dict[str, pl.Series] = {}
+    found = _one_each(pl.concat(part.frame for part in parts))
+    told = accounts.select("row").join(found, on="row", how="left", maintain_order="left")
+    finished = accounts.drop("row").with_columns(told[name] for name in _RESULTS)
+    for name in _RESULTS:
+        is_open = told[f"{name} open"].fill_null(False)
+        # What was found missing or differing stays so, whatever else cannot be told.
+        settled = told[name].list.len().fill_null(0) > 0
+        open_rows[name] = is_open & ~settled
+        cleared = pl.when(~open_rows[name]).then(pl.col(name)).alias(name)
+        finished = finished.with_columns(cleared)
+    tables[ACCOUNT.name] = with_unread(
+        finished, {name: rows for name, rows in open_rows.items() if rows.any()}
+    )
+    for part in parts:
+        part.tell(readings)
+
+
+def _one_each(found: pl.DataFrame) -> pl.DataFrame:
+    """One row for each account; only where accounts have several twins is there anything to be gathered."""
+    if not found["row"].is_duplicated().any():
+        return found
+    return found.group_by("row").agg(
+        *(
+            pl.col(name).explode(empty_as_null=True).drop_nulls().unique(maintain_order=True)
+            for name in _RESULTS
+        ),
+        *(pl.col(f"{name} open").any() for name in _RESULTS),
+    )
+
+
+def _sides(
+    pair: Pair, readings: list[Reading], accounts: pl.DataFrame, clock: ZoneInfo
+) -> Iterator[tuple[_Side, _Side]]:
+    first, second = (_Side(pair, declared, readings, accounts, clock) for declared in pair.sources)
+    yield first, second
+    yield second, first
+
+
+class _Side:
+    """The accounts of one source of a pair."""
+
+    def __init__(
+        self,
+        pair: Pair,
+        declared: str,
+        readings: list[Reading],
+        accounts: pl.DataFrame,
+        clock: ZoneInfo,
+    ) -> None:
+        self.pair = pair
+        self.declared = declared
+        self.readings = [reading for reading in readings if is_of(reading.source, declared)]
+        names = pl.Series([reading.source for reading in self.readings], dtype=pl.String)
+        mine = accounts.filter(pl.col("source").cast(pl.String).is_in(names.implode()))
+        nothing = [
+            pl.lit(None).alias(name) for name in (pair.by, "kind", *pair.facts) if name not in mine.columns
+        ]
+        mine = mine.with_columns(nothing)
+        kind = pl.col("kind").cast(pl.String)
+        in_scope = kind.is_in(list(pair.kinds)) | kind.is_null() if pair.kinds else pl.lit(True)
+        key = pl.col(pair.by).cast(pl.String).str.strip_chars()
+        key = key.str.to_lowercase() if pair.by == "mail" else key
+        written = [
+            wording.values(mine[name], column.kind, clock).fill_null("none").alias(name)
+            for name in pair.facts
+            if (column := ACCOUNT.column(name)) is not None
+        ]
+        unread = pl.col(UNREAD) if UNREAD in mine.columns else pl.lit(None, dtype=_LIST)
+        self.accounts = (
+            mine.select("row", "account", key=key, scope=in_scope, unread=unread)
+            .hstack([each.alias(f"fact {each.name}") for each in written])
+            .with_columns(
+                *(_names(name).alias(f"open {name}") for name in pair.facts),
+                key_open=_names(pair.by) if self._supplies(pair.by) else pl.col("key").is_null(),
+            )
+        )
+
+    def _supplies(self, fact: str) -> bool:
+        return all(fact in reading.supply.get(ACCOUNT.name, {}) for reading in self.readings)
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether every account of it is there to be found as a twin."""
+        return bool(self.readings) and not any(
+            reading.failed or reading.incomplete for reading in self.readings
+        )
+
+    def against(self, other: _Side) -> _Reconciled:
+        """Hold the accounts of this side against those of the other."""
+        theirs = other.accounts.filter(pl.col("key").is_not_null())
+        joined = self.accounts.filter("scope").join(
+            theirs, on="key", how="left", suffix=" there", maintain_order="left"
+        )
+        compared = [name for name in self.pair.facts if self._supplies(name) and other._supplies(name)]
+        differs = [self._differs(name) for name in compared]
+        unsure = [pl.col(f"open {name}") | pl.col(f"open {name} there") for name in compared]
+        if len(compared) < len(self.pair.facts):
+            unsure.append(pl.col("account there").is_not_null())
+        has_twin = pl.col("account there").is_not_null()
+        nothing = pl.lit([], dtype=_LIST)
+        # Who is not there may yet be among what was not read there, or among those without a key.
+        hidden = not other.is_whole or bool(other.accounts["key_open"].any())
+        lost = ~has_twin & (pl.col("key_open") | pl.lit(hidden))
+        joined = joined.with_row_index("place")
+        frame = joined.select(
+            "row",
+            pl.when(has_twin).then(pl.concat_list("account there")).otherwise(nothing).alias("twins"),
+            pl.when(has_twin | lost)
+            .then(nothing)
+            .otherwise(pl.lit([other.declared], dtype=_LIST))
+            .alias("no-twin-in"),
+            self._differences(joined, compared, pl.any_horizontal(differs) if differs else pl.lit(False)),
+            lost.alias("twins open"),
+            lost.alias("no-twin-in open"),
+            (lost | (pl.any_horizontal(unsure) if unsure else pl.lit(False))).alias("twin-differs open"),
+        )
+        left = self.pair.facts if not compared else [f for f in self.pair.facts if f not in compared]
+        return _Reconciled(self.declared, other.declared, frame, tuple(left))
+
+    @staticmethod
+    def _differs(name: str) -> pl.Expr:
+        """Whether an account differs from its twin in this fact, as far as both are known."""
+        known = ~pl.col(f"open {name}") & ~pl.col(f"open {name} there")
+        differs = pl.col(f"fact {name}") != pl.col(f"fact {name} there")
+        return pl.col("account there").is_not_null() & known & differs
+
+    def _differences(self, joined: pl.DataFrame, compared: list[str], where: pl.Expr) -> pl.Series:
+        """How accounts differ from their twins, in words; put into words only where they do."""
+        told = [
+            pl.when(self._differs(name)).then(
+                pl.format(
+                    "{} {}, in {} {}",
+                    pl.lit(name),
+                    pl.col(f"fact {name}"),
+                    pl.col("account there"),
+                    pl.col(f"fact {name} there"),
+                )
+            )
+            for name in compared
+        ]
+        few = joined.filter(where)
+        listed = few.select(
+            "place", (pl.concat_list(told) if told else pl.lit([], dtype=_LIST)).alias("told")
+        )
+        listed = listed.with_columns(pl.col("told").list.drop_nulls())
+        found = joined.select("place").join(listed, on="place", how="left", maintain_order="left")
+        return found.select(
+            pl.col("told").fill_null(pl.lit([], dtype=_LIST)).alias("twin-differs")
+        ).to_series()
+
+
+@dataclass(frozen=True)
+class _Reconciled:
+    """What holding one side against the other gave, a row for each account and twin."""
+
+    here: str
+    there: str
+    frame: pl.DataFrame
+    not_compared: tuple[str, ...]
+
+    def tell(self, readings: list[Reading]) -> None:
+        """Enter it into the readings of this side: what is supplied now, and how it came out."""
+        mine = [reading for reading in readings if is_of(reading.source, self.here)]
+        for reading in mine:
+            if not reading.failed:
+                said = reading.supply.setdefault(ACCOUNT.name, {})
+                said |= dict.fromkeys(_RESULTS, "the pairs of the estate")
+        if not mine:
+            return
+        missing, differing, together = (
+            self.frame["row"].filter(self.frame[name].list.len() > 0).n_unique()
+            for name in ("no-twin-in", "twin-differs", "twins")
+        )
+        unsure = int(self.frame["no-twin-in open"].sum())
+        told = f"against {self.there}: {together:,} in both, {missing:,} not there, {differing:,} differ"
+        if unsure:
+            told += f", {unsure:,} not to be told"
+        mine[0].remarks.append(told)
+        if self.not_compared:
+            mine[0].remarks.append(
+                f"against {self.there}: {', '.join(self.not_compared)} cannot be compared:"
+                " not supplied on both sides"
+            )
+
+
+def _names(fact: str) -> pl.Expr:
+    """Whether a fact is among those that could not be read."""
+    unread = pl.col("unread")
+    return (unread.list.contains(pl.lit(fact)) | unread.list.contains(pl.lit(NOTHING_KNOWN))).fill_null(False)

@@ -1,0 +1,83 @@
+"""The rows that an expression picks, with any columns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import polars as pl
+
+from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.time_breakpoints import is_hop, local
+from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.evidence import ROW, account_names, source_column
+from keymallet.core.facts.model import Kind, Table
+from keymallet.core.language import typed
+from keymallet.core.language.typed import Typed
+
+_ALWAYS = {ACCOUNT.name: ("display", "unit"), PERSON.name: ("name", "unit")}
+MOST_TOLD = 5
+
+
+@dataclass(frozen=True)
+class Picked:
+    """What an expression picked: a row for each, the number there is, and of how many it cannot be told."""
+
+    rows: pl.DataFrame
+    kinds: dict[str, Kind]
+    unknown: int
+    asked: int
+
+
+def pick(
+    workspace: Workspace,
+    table: Table,
+    condition: Typed,
+    columns: dict[str, Typed],
+    sort: Typed | None = None,
+    *,
+    descending: bool = False,
+    unknown: bool = False,
+) -> Picked:
+    """The rows for which a condition is true (or, with `unknown`, cannot be told), with these columns.
+
+    The first column names the row: its account, its source, or its owner and itself. Sorted by `sort`,
+    what is not known last; else in the order of the evidence.
+    """
+    nodes = [condition, *columns.values(), *([sort] if sort else [])]
+    truth, *values = workspace.work_out(table.name, nodes)
+    chosen = truth.is_null() if unknown else truth.fill_null(False)
+    rows = chosen.arg_true().cast(pl.UInt32)
+    named = [_name(workspace, table, rows)]
+    # The first column is there already, also where somebody asks for it by name.
+    named += [
+        value.gather(rows).alias(name)
+        for name, value in zip(columns, values, strict=False)
+        if name != named[0].name
+    ]
+    frame = pl.DataFrame(named)
+    if sort is not None:
+        key = values[-1].gather(rows).alias("=")
+        frame = frame.with_columns(key).sort("=", descending=descending, nulls_last=True).drop("=")
+    kinds = {name: node.type.kind for name, node in columns.items()}
+    return Picked(frame, kinds, truth.null_count(), len(truth))
+
+
+def usual_columns(table: Table, condition: Typed) -> list[str]:
+    """What to show where nobody says: who it is, and the facts that the condition asks about."""
+    asked = [part.text for part in local(condition) if isinstance(part, typed.Fact | typed.Derived)]
+    asked += [part.text for part in local(condition) if is_hop(part) and isinstance(part, typed.OfOwner)
+              and isinstance(part.body, typed.Fact | typed.Derived)]  # fmt: skip
+    own = _ALWAYS.get(table.name, ())
+    label = () if table.name in _ALWAYS else table.label
+    found = dict.fromkeys([*own, *label, *asked])
+    return [name for name in found if name not in ("account", "name") or table is PERSON][: MOST_TOLD + 2]
+
+
+def _name(workspace: Workspace, table: Table, rows: pl.Series) -> pl.Series:
+    if table is ACCOUNT or table is PERSON:
+        return workspace.rows_of(table.name, rows, [table.name])[table.name]
+    if table.of_account:
+        frame = workspace.rows_of(table.name, rows, ["account", ROW])
+        return account_names(workspace.frames[ACCOUNT.name], frame).alias("account")
+    source = source_column(table)
+    return workspace.rows_of(table.name, rows, [source])[source].cast(pl.String).alias("source")

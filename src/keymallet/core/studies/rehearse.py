@@ -1,0 +1,197 @@
+"""The same evidence under another book: who would newly be in breach, and who no longer."""
+
+from __future__ import annotations
+
+import tomllib
+from dataclasses import dataclass
+from datetime import timedelta
+
+import msgspec
+import polars as pl
+
+from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language.literals import parse_span
+from keymallet.core.language.typed import limit_of
+from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
+
+NEWLY, NO_LONGER = "newly", "no longer"
+COLUMNS = ("change", "rule", "title", "severity", "account", "subject", "display", "unit", "kind")
+
+
+@dataclass(frozen=True)
+class Difference:
+    """How one rule comes out under two books; None where a book does not have it."""
+
+    rule: Demand
+    before: int | None
+    after: int | None
+    newly: int
+    no_longer: int
+
+
+def differences(before: Judgement, after: Judgement) -> list[Difference]:
+    """Rule by rule, those of the later book first in its order, then those it no longer has."""
+    found = []
+    old = {demand.id: demand for demand in before.rulebook.demands}
+    new = {demand.id: demand for demand in after.rulebook.demands}
+    for rule_id in [*new, *(each for each in old if each not in new)]:
+        was, is_now = _breaches(before, old.get(rule_id)), _breaches(after, new.get(rule_id))
+        rule = new.get(rule_id) or old[rule_id]
+        comparable = _are_alike(old.get(rule_id), new.get(rule_id))
+        gained, lost = (_minus(is_now, was), _minus(was, is_now)) if comparable else (is_now, was)
+        found.append(
+            Difference(
+                rule,
+                None if rule_id not in old else len(was),
+                None if rule_id not in new else len(is_now),
+                len(gained),
+                len(lost),
+            )
+        )
+    return found
+
+
+def _are_alike(old: Demand | None, new: Demand | None) -> bool:
+    if old is None or new is None:
+        return True
+    return type(old) is type(new) and old.table == new.table
+
+
+def _breaches(judgement: Judgement, demand: Demand | None) -> pl.Series:
+    """The rows in breach; of a tally, the groups whose number is off."""
+    if isinstance(demand, Tally):
+        numbers = judgement.numbers[demand.id]
+        return numbers.filter(pl.col("verdict") == int(Verdict.BREACH))["group"].fill_null("")
+    if isinstance(demand, Rule):
+        return judgement.rows(demand, Verdict.BREACH)
+    return pl.Series([], dtype=pl.UInt32)
+
+
+def _minus(rows: pl.Series, others: pl.Series) -> pl.Series:
+    if not len(rows) or not len(others):
+        return rows
+    return rows.filter(~rows.is_in(others.implode()))
+
+
+def changed_rows(before: Judgement, after: Judgement) -> pl.DataFrame:
+    """Each row that is newly in breach of a rule or no longer is, with COLUMNS."""
+    parts = [pl.DataFrame(schema=dict.fromkeys(COLUMNS, pl.String))]
+    old = {rule.id: rule for rule in before.rulebook.rules}
+    new = {rule.id: rule for rule in after.rulebook.rules}
+    for rule_id in dict.fromkeys([*new, *old]):
+        was, is_now = _breaches(before, old.get(rule_id)), _breaches(after, new.get(rule_id))
+        if rule_id in new:
+            parts.append(_described(after, new[rule_id], _minus(is_now, was), NEWLY))
+        if rule_id in old:
+            parts.append(_described(before, old[rule_id], _minus(was, is_now), NO_LONGER))
+    return pl.concat(part for part in parts if part.height or part is parts[0])
+
+
+def _described(judgement: Judgement, rule: Rule, rows: pl.Series, change: str) -> pl.DataFrame:
+    return (
+        whom(judgement.workspace, TABLES[rule.table], rows, ("kind",))
+        .with_columns(pl.col("kind").cast(pl.String))
+        .with_columns(
+            change=pl.lit(change),
+            rule=pl.lit(rule.id),
+            title=pl.lit(rule.title),
+            severity=pl.lit(rule.severity.word),
+        )
+        .select(COLUMNS)
+    )
+
+
+def accounts_in_breach(judgement: Judgement) -> int:
+    """How many accounts are in breach of any rule."""
+    parts = [pl.Series([], dtype=pl.UInt32)]
+    for rule in judgement.rulebook.rules:
+        parts.append(judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)).cast(pl.UInt32))
+    return pl.concat(parts).drop_nulls().n_unique()
+
+
+# limits that are swept
+
+
+@dataclass(frozen=True)
+class Sweep:
+    """A limit, and the values it is to be tried with, as they are written in a rulebook."""
+
+    limit: str
+    values: tuple[str | int | float, ...]
+
+
+MOST_STEPS = 200
+USUAL_STEPS = 12
+
+
+def read_sweep(written: str) -> Sweep | None:
+    """Read `limit.password-age=30d..365d`, or with a step `=30d..365d/30d`; None if it is not written so."""
+    name, _, stretch = written.partition("=")
+    ends, _, step = stretch.partition("/")
+    first, dots, last = ends.partition("..")
+    if not name.startswith("limit.") or not dots:
+        return None
+    spans = parse_span(first), parse_span(last)
+    values: tuple[str | int | float, ...] | None
+    if spans[0] is not None and spans[1] is not None:
+        values = _span_values(spans[0], spans[1], parse_span(step) if step else None)
+    else:
+        values = _number_values(first, last, step)
+    return Sweep(name.removeprefix("limit."), values) if values else None
+
+
+def _span_values(first: timedelta, last: timedelta, step: timedelta | None) -> tuple[str, ...] | None:
+    if last <= first:
+        return None
+    even = (last - first) / USUAL_STEPS
+    day = timedelta(days=1)
+    step = step or (max(day, even // day * day) if last - first >= USUAL_STEPS * day else even)
+    if not step or (last - first) / step > MOST_STEPS:
+        return None
+    found, value = [], first
+    while value < last:
+        found.append(value)
+        value += step
+    microsecond = timedelta(microseconds=1)
+    return tuple(f"{each // microsecond}us" if each % day else f"{each // day}d" for each in [*found, last])
+
+
+def _number_values(first: str, last: str, step: str) -> tuple[int, ...] | None:
+    if not (first.isdigit() and last.isdigit() and (not step or step.isdigit())):
+        return None
+    low, high = int(first), int(last)
+    by = int(step) if step else max(1, (high - low) // USUAL_STEPS)
+    if high <= low or not by or (high - low) // by > MOST_STEPS:
+        return None
+    return (*range(low, high, by), high)
+
+
+def rules_with_limit(rulebook: Rulebook, limit: str) -> list[str]:
+    """The ids of the rules that a limit bears on."""
+    return [
+        rule.id
+        for rule in rulebook.rules
+        if any(limit_of(part) == limit for node in rule.expressions for part in node.walk())
+    ]
+
+
+def overlay(title: str, book: str, settings: dict[str, str]) -> str:
+    """The text of a book that includes `book` and sets limits; values as in TOML, or plain like `90d`."""
+    lines = [f"{name} = {_toml_value(value)}" for name, value in settings.items()]
+    head = f"title = {_quoted(title)}\ninclude = [{_quoted(book)}]\n[limits]\n"
+    return head + "\n".join(lines) + "\n"
+
+
+def _toml_value(written: str) -> str:
+    try:
+        tomllib.loads(f"x = {written}")
+    except tomllib.TOMLDecodeError:
+        return _quoted(written)
+    return written if "\n" not in written else _quoted(written)
+
+
+def _quoted(text: str) -> str:
+    return msgspec.json.encode(text).decode()  # JSON's text is TOML's

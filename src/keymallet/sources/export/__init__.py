@@ -1,0 +1,1 @@
+"""Exports of any system, read through a column map: CSV and JSON."""

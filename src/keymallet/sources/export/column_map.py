@@ -1,0 +1,362 @@
+"""The column map: which column of an export is which fact, and how its values are written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any, Literal
+from zoneinfo import ZoneInfo
+
+import msgspec
+
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.toml_text import Path, TomlDocument
+from keymallet.core.facts.declaration import ACCOUNT, TABLES, tables_of_account
+from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.language.clocks import is_zone
+from keymallet.sources.export.json_path import MEMBER, OUTSIDE
+
+NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
+_DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
+TRUE_WORDS = ("true", "yes", "y", "1", "on")
+FALSE_WORDS = ("false", "no", "n", "0", "off")
+
+
+class CellMap(msgspec.Struct, rename="kebab", frozen=True):
+    """How one fact is written. What is not said here is taken from the map's own defaults."""
+
+    from_: str = msgspec.field(name="from", default="")
+    always: bool | int | str | list[str] | None = None
+    true: list[str] | None = None
+    false: list[str] | None = None
+    words: dict[str, str] = {}
+    otherwise: str = ""
+    separator: str = ""
+    formats: list[str] | None = None
+    zone: str | None = None
+    plain: str | None = None
+    none: list[str] | None = None
+    unknown: list[str] | None = None
+    by: str = ""
+
+
+class TableMap(msgspec.Struct, rename="kebab", frozen=True):
+    """One table: its columns, and the facts that the system has no notion of (`absent`).
+
+    `rows` is the list in each record whose members are the rows, `separator` what stands between them in a
+    cell; `missing` is what it means that a record does not mention it. `only_with` leaves out records in
+    which nothing stands there.
+    """
+
+    columns: dict[str, str | CellMap]
+    absent: list[str] = []
+    rows: str = ""
+    separator: str = ""
+    only_with: str = ""
+    missing: Literal["unknown", "none"] = "unknown"
+
+
+class Dates(msgspec.Struct, rename="kebab", frozen=True):
+    """How dates are written throughout."""
+
+    formats: tuple[str, ...] = ("iso",)
+    zone: str | None = None
+    zones: dict[str, str] = {}
+    plain: str | None = None
+
+
+class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
+    """A column map as it stands in its file; the tables stand beside these under their own names."""
+
+    title: str = ""
+    encoding: str | None = None
+    separator: str | None = None
+    records: str = ""
+    list_separator: str = ";"
+    dates: Dates = Dates()
+    true: tuple[str, ...] = TRUE_WORDS
+    false: tuple[str, ...] = FALSE_WORDS
+    none: list[str] = []
+    unknown: list[str] = []
+    absent: list[str] = []
+
+
+@dataclass(frozen=True)
+class Cell:
+    """How to read one fact: every default filled in."""
+
+    column: Column
+    header: str
+    always: bool | int | str | list[str] | None
+    true: frozenset[str]
+    false: frozenset[str]
+    words: dict[str, str]
+    otherwise: str
+    separator: str
+    formats: tuple[str, ...]
+    zone: str
+    zones: dict[str, str]
+    plain: str
+    none: frozenset[str]
+    unknown: frozenset[str]
+    by: str
+
+
+@dataclass(frozen=True)
+class RowMap:
+    """How rows of one table are made of the records of a file."""
+
+    table: Table
+    cells: list[Cell]
+    rows: str = ""
+    separator: str = ""
+    only_with: str = ""
+    missing: str = "unknown"
+
+    def is_none(self, member: str | None) -> bool:
+        """Whether a member of the list that `rows` names stands for there being none."""
+        return any(
+            cell.header == MEMBER and (member or "").strip().casefold() in cell.none for cell in self.cells
+        )
+
+
+@dataclass(frozen=True)
+class ColumnMap:
+    """A checked column map. What is absent, the system has no notion of: no account has any."""
+
+    encoding: str | None
+    separator: str | None
+    records: str
+    list_separator: str
+    tables: dict[str, list[RowMap]]
+    absent: dict[str, list[str]]
+    absent_tables: list[str]
+
+
+def read_column_map(
+    text: str, name: str, clock: ZoneInfo, header_fault: Callable[[str], str] = lambda header: ""
+) -> ColumnMap:
+    """Read and check a column map; `header_fault` says what is wrong with the name of a column.
+
+    Raises KeymalletError with every problem in it.
+    """
+    document = TomlDocument(text, name)
+    tables = {key: value for key, value in document.data.items() if key in TABLES}
+    rest = {key: value for key, value in document.data.items() if key not in TABLES}
+    settings = {field.encode_name for field in msgspec.structs.fields(ColumnMapText)}
+    for key in rest.keys() - settings:
+        hint = (
+            did_you_mean(key, TABLES)
+            or did_you_mean(key, settings)
+            or f"there are the tables {', '.join(TABLES)}"
+        )
+        document.fault((key,), f'"{key}" is neither a setting nor a table', hint)
+    rest = {key: value for key, value in rest.items() if key in settings}
+    found = document.read(ColumnMapText, rest)
+    maps = {key: _parts(document, key, value) for key, value in tables.items()}
+    if not tables and not document.problems:
+        document.fault((), "the map names no table", 'add [account.columns] with name = "…"')
+    document.raise_problems()
+    assert found is not None
+    checked = _Checked(document, found, clock, header_fault)
+    checked_maps = {
+        key: [checked.table(TABLES[key], part, path) for path, part in parts] for key, parts in maps.items()
+    }
+    document.raise_problems()
+    absent = {key: [name for _, part in parts for name in part.absent] for key, parts in maps.items()}
+    return ColumnMap(
+        found.encoding,
+        found.separator,
+        found.records,
+        found.list_separator,
+        checked_maps,
+        absent,
+        found.absent,
+    )
+
+
+def _parts(document: TomlDocument, key: str, value: Any) -> list[tuple[Path, TableMap]]:
+    """The parts of the map that fill one table, each with its path: `[key]`, or several `[[key]]`."""
+    parts = value if isinstance(value, list) else [value]
+    paths: list[Path] = [(key, place) for place in range(len(parts))] if isinstance(value, list) else [(key,)]
+    read = [(path, document.read(TableMap, part, path)) for path, part in zip(paths, parts, strict=True)]
+    return [(path, part) for path, part in read if part is not None]
+
+
+class _Checked:
+    """Fills defaults in and notes what does not fit the facts."""
+
+    def __init__(
+        self,
+        document: TomlDocument,
+        settings: ColumnMapText,
+        clock: ZoneInfo,
+        header_fault: Callable[[str], str],
+    ) -> None:
+        self.document = document
+        self.header_fault = header_fault
+        self.settings = settings
+        self.clock = clock
+        self._dates(settings.dates, ("dates",))
+        for name, zone in settings.dates.zones.items():
+            self._zone(zone, ("dates", "zones", name))
+        rows = [table.name for table in tables_of_account()]
+        for name in settings.absent:
+            if name not in rows:
+                hint = did_you_mean(name, rows) or f"there are: {', '.join(rows)}"
+                document.fault(("absent",), f'"{name}" is no table whose rows belong to accounts', hint)
+            elif name in document.data:
+                document.fault(("absent",), f'"{name}" is mapped as well')
+
+    def table(self, table: Table, found: TableMap, start: Path) -> RowMap:
+        """One part of the map for one table; `start` is where it stands."""
+        key = "account" if table.of_account else table.names[0]
+        required = "name" if table is ACCOUNT else key
+        path: Path = (*start, "columns")
+        if required not in found.columns:
+            self.document.fault(path, f'"{required}" is missing', f'say which column it is: {required} = "…"')
+        for name in found.absent:
+            if table.column(name) is None:
+                self._no_such_fact(table, name, (*start, "absent"))
+            elif name in found.columns:
+                self.document.fault((*start, "absent"), f'"{name}" is mapped as well')
+        for option, header in (("rows", found.rows), ("only-with", found.only_with)):
+            if header and self.header_fault(header):
+                self.document.fault((*start, option), self.header_fault(header))
+        cells = [self._cell(table, name, entry, (*path, name)) for name, entry in found.columns.items()]
+        for cell in filter(None, cells):
+            if cell.header.removeprefix(OUTSIDE) == MEMBER and not found.rows:
+                told = f'"{cell.header}" is a member of the list that rows names, and rows is not set'
+                self.document.fault((*path, cell.column.name), told, 'like rows = "Methods"')
+        known = [cell for cell in cells if cell is not None]
+        separator = found.separator or self.settings.list_separator
+        return RowMap(table, known, found.rows, separator, found.only_with, found.missing)
+
+    def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
+        hint = did_you_mean(name, table.names) or f'"keymallet facts {table.name}" lists them'
+        self.document.fault(path, f'{table.name} has no column "{name}"', hint)
+
+    def _cell(self, table: Table, name: str, entry: str | CellMap, path: Path) -> Cell | None:
+        column = table.column(name)
+        if column is None or (table is ACCOUNT and name in ("account", "source")):
+            self._no_such_fact(table, name, path)
+            return None
+        if column.across:
+            told = f'"{name}" is worked out over all sources: no export gives it'
+            self.document.fault(path, told, "take the line out")
+            return None
+        found = CellMap(from_=entry) if isinstance(entry, str) else entry
+        if bool(found.from_) == (found.always is not None):
+            self.document.fault(path, 'say either from = "column" or always = value', "")
+        if found.from_ and self.header_fault(found.from_):
+            self.document.fault(path, self.header_fault(found.from_))
+        self._fits(column, found, path)
+        settings = self.settings
+        dates = settings.dates
+        return Cell(
+            column=column,
+            header=found.from_,
+            always=found.always,
+            true=_folded(settings.true if found.true is None else found.true),
+            false=_folded(settings.false if found.false is None else found.false),
+            words={_fold(key): value for key, value in found.words.items()},
+            otherwise=found.otherwise,
+            separator=found.separator or settings.list_separator,
+            formats=tuple(dates.formats if found.formats is None else found.formats),
+            zone=found.zone or dates.zone or self.clock.key,
+            zones=dates.zones,
+            plain=found.plain or dates.plain or "",
+            none=_folded(settings.none if found.none is None else found.none),
+            unknown=_folded(settings.unknown if found.unknown is None else found.unknown),
+            by=found.by or "name",
+        )
+
+    def _fits(self, column: Column, found: CellMap, path: Path) -> None:
+        """An option that means nothing for this type of fact is a mistake, not something to pass over."""
+        of_kind: dict[str, tuple[Kind, ...]] = {
+            "true": (Kind.FLAG,),
+            "false": (Kind.FLAG,),
+            "words": (Kind.WORD, Kind.WORDS),
+            "otherwise": (Kind.WORD,),
+            "separator": (Kind.WORDS,),
+            "formats": (Kind.INSTANT,),
+            "zone": (Kind.INSTANT,),
+            "plain": (Kind.INSTANT,),
+        }
+        for option, kinds in of_kind.items():
+            if getattr(found, option) and column.kind not in kinds:
+                self.document.fault(
+                    (*path, option),
+                    f'"{option}" says nothing about {column.kind.value} facts like "{column.name}"',
+                )
+        if found.by and (column.name != "account" or found.by not in ("name", "stable-id", "mail")):
+            self.document.fault((*path, "by"), "only an account can be looked up, by name, stable-id or mail")
+        for key, word in [*found.words.items(), ("otherwise", found.otherwise)]:
+            if word and column.words and word not in column.words:
+                place = (*path, "otherwise") if key == "otherwise" else (*path, "words", key)
+                hint = did_you_mean(word, column.words) or f"there are: {', '.join(column.words)}"
+                self.document.fault(place, f'"{word}" is none of the words of {column.name}', hint)
+        if found.always is not None:
+            self._always(column, found.always, path)
+        self._dates(found, path)
+
+    def _always(self, column: Column, value: Any, path: Path) -> None:
+        types: dict[Kind, type] = {
+            Kind.FLAG: bool,
+            Kind.COUNT: int,
+            Kind.TEXT: str,
+            Kind.WORD: str,
+            Kind.WORDS: list,
+        }
+        wanted = types.get(column.kind)
+        if wanted is None or not isinstance(value, wanted) or (wanted is int and isinstance(value, bool)):
+            self.document.fault(
+                (*path, "always"), f'"{column.name}" is a {column.kind.value} and cannot always be {value!r}'
+            )
+        elif column.kind is Kind.WORD and value not in column.words:
+            hint = did_you_mean(str(value), column.words) or f"there are: {', '.join(column.words)}"
+            self.document.fault((*path, "always"), f'"{value}" is none of the words of {column.name}', hint)
+
+    def _dates(self, found: CellMap | Dates, path: Path) -> None:
+        for number, written in enumerate(found.formats or []):
+            wrong = _format_fault(written)
+            if wrong:
+                hint = f'there are {", ".join(NAMED_FORMATS)}, and patterns like "%d.%m.%Y %H:%M"'
+                self.document.fault((*path, "formats", number), wrong, hint)
+        if found.plain and found.plain not in ("through", "until"):
+            hint = '"through": still usable on that day; "until": no longer'
+            self.document.fault(
+                (*path, "plain"), f'a plain date is read as through or until, not "{found.plain}"', hint
+            )
+        if found.zone:
+            self._zone(found.zone, (*path, "zone"))
+
+    def _zone(self, zone: str, path: Path) -> None:
+        if not is_zone(zone):
+            self.document.fault(path, f'"{zone}" is no time zone', 'like "Europe/Zurich", "UTC"')
+
+
+def _format_fault(written: str) -> str:
+    """What is wrong with a date format, or an empty string. It has to hold a whole date."""
+    if written in NAMED_FORMATS:
+        return ""
+    found = {piece[:1] for piece in written.replace("%%", "").split("%")[1:]}
+    if not found:
+        return f'"{written}" is no date format'
+    if found - _DIRECTIVES:
+        return f'"%{sorted(found - _DIRECTIVES)[0]}" means nothing in a date format'
+    has_day = (found & set("mbB") and found & set("de")) or "j" in found
+    if not (found & set("Yy") and has_day):
+        return f'"{written}" does not hold year, month and day'
+    has_time = "T" in found or ("M" in found and ("H" in found or {"I", "p"} <= found))
+    if found & set("HIMSfp") and not has_time:
+        return f'"{written}" holds a time without hour and minute'
+    return ""
+
+
+def _fold(word: str) -> str:
+    return word.strip().casefold()
+
+
+def _folded(words: Iterable[str]) -> frozenset[str]:
+    return frozenset(map(_fold, words))

@@ -1,0 +1,319 @@
+"""JSON to columns of text: JSON lines, a list of records, or a document with such a list inside.
+
+A record that is no JSON, or none that can be read, is refused with its line; the others stand.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import msgspec
+import polars as pl
+import pyarrow as pa
+
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.model import Kind
+from keymallet.core.facts.reading import Refusal
+from keymallet.sources import limits
+from keymallet.sources.export.column_map import Cell, RowMap
+from keymallet.sources.export.csv_rows import as_utf8
+from keymallet.sources.export.json_path import JsonPath, parse_path
+from keymallet.sources.export.rows import Rows
+
+LIST_MARK = "\x1f"
+"""Between the members of a list, in a cell: the unit separator stands in no name."""
+_KEYS_LOOKED_AT = 1_000
+_PLAIN = re.compile(r"[\w$@-]+")
+_ONE_A_LINE = "each line has to be an object of its own, or the whole a list of them"
+
+
+@dataclass
+class Records:
+    """The records of a file, each with the line it starts on, and those that were refused."""
+
+    file: str
+    records: list[Any] = field(default_factory=list)
+    lines: list[int] | range = field(default_factory=list)
+    refused: list[Refusal] = field(default_factory=list)
+
+
+def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> Records:
+    """Take a file apart into its records; `inside` is the path of their list in a document.
+
+    Raises KeymalletError where the file as a whole is not what it should be.
+    """
+    data = as_utf8(data, file, encoding)
+    begin = data[:4096].lstrip()
+    if not begin:
+        raise fail(
+            "the file is empty", file=file, line=1, hint="records are JSON objects, one a line or in a list"
+        )
+    if begin[:1] not in (b"{", b"["):
+        shown = begin[:20].decode(errors="replace").splitlines()[0]
+        raise fail(
+            f'this is no JSON: it begins with "{shown}"', file=file, line=1, hint='for CSV, read = "csv"'
+        )
+    found = Records(file)
+    if inside or begin[:1] == b"[":
+        _from_document(data, found, inside)
+    else:
+        if not _all_lines(data, found):
+            _from_lines(data, found)
+        if found.refused and (hint := _lists_hint(data)):
+            told = "this is one JSON document, not a record a line"
+            raise fail(told, file=file, line=1, hint=hint)
+    if not found.records and found.refused:
+        first = found.refused[0]
+        raise fail(f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE)
+    return found
+
+
+def _all_lines(data: bytes, found: Records) -> bool:
+    """Decode all lines at once; False, and nothing done, where one is not what it should be."""
+    if limits.endless_line(data):
+        return False
+    try:
+        records = msgspec.json.Decoder().decode_lines(data)
+    except (msgspec.DecodeError, RecursionError, ValueError):
+        return False
+    lines = data.count(b"\n") + (not data.endswith(b"\n"))
+    if len(records) != lines or not all(type(record) is dict for record in records):
+        return False
+    found.records, found.lines = records, range(1, lines + 1)
+    return True
+
+
+def _from_lines(data: bytes, found: Records) -> None:
+    start, number = 0, 0
+    while start < len(data):
+        number += 1
+        end = data.find(b"\n", start)
+        end = len(data) if end < 0 else end
+        line = data[start:end]
+        start = end + 1
+        if line.strip():
+            _decode(line, number, found)
+
+
+def _from_document(data: bytes, found: Records, inside: str) -> None:
+    """A list of records, each decoded on its own, so that one that is bad costs only itself."""
+    raw = msgspec.Raw(data)
+    for step in parse_path(inside).steps if inside else ():
+        if not isinstance(step, str):
+            raise fail(f'records = "{inside}" has to be names alone', file=found.file)
+        whole = _whole(raw, dict[str, msgspec.Raw], found.file, f'there is no "{inside}" to be read')
+        if step not in whole:
+            hint = f"there are: {', '.join(list(whole)[:12])}"
+            raise fail(f'there is no "{step}" here', file=found.file, hint=hint)
+        raw = whole[step]
+    members = _whole(raw, list[msgspec.Raw], found.file, "this is no list of records")
+    place, line = 0, 1
+    for member in members:
+        text = bytes(member)
+        at = data.find(text, place)
+        line += data.count(b"\n", place, at)
+        place = at
+        _decode(text, line, found)
+
+
+def _whole(raw: Any, shape: Any, file: str, otherwise: str) -> Any:
+    try:
+        return msgspec.json.decode(raw, type=shape)
+    except (msgspec.DecodeError, RecursionError, ValueError) as error:
+        raise fail(f"{otherwise}: {_reason(error)}", file=file) from None
+
+
+def _decode(text: bytes, line: int, found: Records) -> None:
+    if len(text) > limits.LARGEST_RECORD:
+        found.refused.append(Refusal(found.file, line, f"a record of {len(text):,} bytes is too large"))
+        return
+    try:
+        record = msgspec.json.decode(text)
+    except (msgspec.DecodeError, RecursionError, ValueError) as error:
+        found.refused.append(Refusal(found.file, line, f"no JSON: {_reason(error)}"))
+        return
+    if not isinstance(record, dict):
+        found.refused.append(Refusal(found.file, line, "no object: a record has names and values"))
+        return
+    found.records.append(record)
+    assert isinstance(found.lines, list)
+    found.lines.append(line)
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, RecursionError):
+        return "it is nested too deeply"
+    return str(error).removeprefix("JSON is malformed: ")
+
+
+def _lists_hint(data: bytes) -> str:
+    """Where the records may be, if the whole is one object; else an empty string."""
+    try:
+        whole = msgspec.json.decode(data)
+    except (msgspec.DecodeError, RecursionError, ValueError):
+        return ""
+    lists = (
+        [name for name, value in whole.items() if isinstance(value, list)] if isinstance(whole, dict) else []
+    )
+    return f'if they stand under "{lists[0]}": records = "{lists[0]}" in the map' if lists else _ONE_A_LINE
+
+
+def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
+    """The rows that a part of the map asks for, out of the records of a file."""
+    cells = [cell for cell in row_map.cells if cell.header]
+    if not row_map.rows and not row_map.only_with:
+        return _whole_records(found, row_map, cells, list_separator)
+    only_with = parse_path(row_map.only_with) if row_map.only_with else None
+    of_row: dict[str, list[str | None]] = {cell.header: [] for cell in cells}
+    # A column that is read as a list for one fact is one for all of them.
+    lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
+    origin: list[int] = []
+    nothing: list[bool] = []
+    separators = {cell.header: cell.separator or list_separator for cell in cells}
+    inside = [
+        (column, path, _text_of(path, name in lists, separators[name]))
+        for name, column in of_row.items()
+        for path in (parse_path(name),)
+    ]
+    for place, record in enumerate(found.records):
+        if only_with is not None and not only_with.found_in(record):
+            continue
+        for member, is_known in _members(record, row_map):
+            origin.append(place)
+            nothing.append(not is_known)
+            for column, path, text in inside:
+                column.append(text(record if path.outside or not row_map.rows else member))
+    columns = {name: pa.chunked_array([pa.array(values, pa.string())]) for name, values in of_row.items()}
+    rows = Rows(
+        found.file,
+        _unused(found.records, row_map),
+        columns,
+        len(origin),
+        lambda rows: [found.lines[row] for row in rows],
+        refused=found.refused,
+        list_mark=LIST_MARK,
+        origin=pl.Series(origin, dtype=pl.Int64),
+    )
+    if any(nothing):
+        rows.nothing_known = pl.Series(nothing)
+        unknown = sum(nothing)
+        rows.remarks.append(
+            f'{found.file}: {unknown:,} records do not mention "{row_map.rows}": taken as not known;'
+            ' missing = "none" in the map says that they have none'
+        )
+    return rows
+
+
+def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> Rows:
+    """A row for each record: worked out column by column, which is many times as quick as cell by cell."""
+    lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
+    separators = {cell.header: cell.separator or list_separator for cell in cells}
+    columns = {}
+    for name in dict.fromkeys(cell.header for cell in cells):
+        path = parse_path(name)
+        text = _text_of(path, name in lists, separators[name])
+        values = None if name in lists else _by_names(path, found.records)
+        if values is None:
+            written = [text(record) for record in found.records]
+        else:
+            pairs = zip(values, found.records, strict=True)
+            written = [
+                (each or None) if type(each) is str or each is None else text(record)
+                for each, record in pairs
+            ]
+        columns[name] = pa.chunked_array([pa.array(written, pa.string())])
+    return Rows(
+        found.file,
+        _unused(found.records, row_map),
+        columns,
+        len(found.records),
+        lambda rows: [found.lines[row] for row in rows],
+        refused=found.refused,
+        list_mark=LIST_MARK,
+    )
+
+
+def _by_names(path: JsonPath, records: list[Any]) -> list[Any] | None:
+    """What stands at a path of names alone in each record; None where it takes more than names to tell."""
+    names = [step for step in path.steps if isinstance(step, str)]
+    if not names or len(names) != len(path.steps):
+        return None
+    if len(names) > 1 and any(path.text in record for record in records):
+        return None  # a name that holds the dots itself
+    values = records
+    for name in names:
+        values = [each.get(name) if type(each) is dict else None for each in values]
+    return values
+
+
+def _members(record: Any, row_map: RowMap) -> Iterable[tuple[Any, bool]]:
+    """What the rows are made of, each with whether anything is known of it."""
+    if not row_map.rows:
+        return [(record, True)]
+    path = parse_path(row_map.rows)
+    found = [
+        each for value in path.found_in(record) for each in (value if isinstance(value, list) else [value])
+    ]
+    if not found and row_map.missing == "unknown" and not path.is_told_in(record):
+        return [({}, False)]
+    told = [each for each in found if each is not None]
+    return [(each, True) for each in told if not (isinstance(each, str) and row_map.is_none(each))]
+
+
+def _text_of(path: JsonPath, is_list: bool, separator: str) -> Callable[[Any], str | None]:
+    """How what stands at a path is written in a cell."""
+
+    def text(record: Any) -> str | None:
+        values = path.found_in(record)
+        flat = [each for value in values for each in (value if isinstance(value, list) else [value])]
+        if is_list:
+            if len(values) == 1 and isinstance(values[0], str) and not path.is_many:
+                flat = values[0].split(separator)
+            return LIST_MARK.join(map(scalar_text, flat)) if values else None
+        return separator.join(map(scalar_text, flat)) or None
+
+    return text
+
+
+def scalar_text(value: Any) -> str:
+    """A value as it is written in a cell."""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, float) and value.is_integer():
+        return str(int(value))
+    return msgspec.json.encode(value).decode()
+
+
+def _unused(records: list[Any], row_map: RowMap) -> list[str]:
+    """The paths in the first records that nothing is read from."""
+    used = [_names(row_map.rows), _names(row_map.only_with)]
+    used += [_names(cell.header) for cell in row_map.cells]
+    leaves = dict.fromkeys(leaf for record in records[:_KEYS_LOOKED_AT] for leaf in leaves_of(record))
+    return [leaf for leaf in leaves if not any(_covers(names, _names(leaf)) for names in used if names)]
+
+
+def _names(path: str) -> tuple[str, ...]:
+    return tuple(step for step in parse_path(path).steps if isinstance(step, str)) if path else ()
+
+
+def _covers(used: tuple[str, ...], leaf: tuple[str, ...]) -> bool:
+    shorter = min(len(used), len(leaf))
+    return used[:shorter] == leaf[:shorter]
+
+
+def leaves_of(value: Any, prefix: str = "", depth: int = 0) -> Iterator[str]:
+    """The paths of everything a record says, not going into lists; a name with a quote in it has no path."""
+    if not isinstance(value, dict):
+        return
+    for name, inner in value.items():
+        if '"' in name:
+            continue
+        step = name if _PLAIN.fullmatch(name) else f'"{name}"'
+        path = f"{prefix}{step}"
+        if isinstance(inner, dict) and inner and depth < 4:
+            yield from leaves_of(inner, f"{path}.", depth + 1)
+        else:
+            yield path

@@ -1,0 +1,133 @@
+"""An export on disk, in whatever format: its column map, its files, table by table."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+import polars as pl
+
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.sources.export.column_map import ColumnMap, read_column_map
+from keymallet.sources.export.table_file import RowsOf, TableFile
+from keymallet.sources.request import Request, utf8_text
+from keymallet.sources.sections import ExportSection
+
+NO_SUCH_THING = "the system has no such thing"
+
+
+def read_export(
+    section: ExportSection,
+    request: Request,
+    rows_of: RowsOf,
+    header_fault: Callable[[str], str] = lambda header: "",
+) -> list[Reading]:
+    """Read the files of one export; `rows_of` knows their format, `header_fault` how columns are named.
+
+    Raises KeymalletError where the map or a whole file cannot be read.
+    """
+    reading = Reading(request.name)
+    text = utf8_text(request.bytes_of(section.map, reading), section.map)
+    column_map = read_column_map(text, section.map, request.clock, header_fault)
+    _check_files(section, column_map)
+    return [read_mapped(section, column_map, request, reading, rows_of)]
+
+
+def read_mapped(
+    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+) -> Reading:
+    """Read the files of one export by a map that has been checked.
+
+    Raises KeymalletError where a whole file cannot be read.
+    """
+    files = _table_files(section, column_map, reading)
+    with ThreadPoolExecutor(max_workers=2) as side_by_side:
+        list(side_by_side.map(lambda file: file.read(column_map, request, reading, rows_of), files))
+    _remark_unused(files, reading)
+    reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
+    # Accounts first: the rows of other tables may name them by something else than their login.
+    for name in sorted(dict.fromkeys(file.table.name for file in files), key=lambda name: name != "account"):
+        _put_together([file for file in files if file.table.name == name], reading)
+        reading.supply[name].update(dict.fromkeys(column_map.absent[name], NO_SUCH_THING))
+    for name in column_map.absent_tables:
+        reading.supply[name] = dict.fromkeys(TABLES[name].names, NO_SUCH_THING)
+    return reading
+
+
+def _table_files(section: ExportSection, column_map: ColumnMap, reading: Reading) -> list[TableFile]:
+    """The files to be read, table by table in the order of the map."""
+    files = []
+    for name, row_maps in column_map.tables.items():
+        given = section.files.get(name, [])
+        if not given:
+            reading.remarks.append(f"{section.map}: {name} is mapped, but the estate names no file of it")
+        paths = [given] if isinstance(given, str) else given
+        files += [TableFile(row_map, path) for path in paths for row_map in row_maps]
+    return files
+
+
+def _remark_unused(files: list[TableFile], reading: Reading) -> None:
+    """Say which columns of a file no table is made of; one file may fill several."""
+    for path in dict.fromkeys(file.path for file in files):
+        mine = [file.unused for file in files if file.path == path]
+        unused = [name for name in mine[0] if all(name in others for others in mine)]
+        if unused:
+            shown = ", ".join(unused[:8]) + (" …" if len(unused) > 8 else "")
+            noun = "column" if len(unused) == 1 else "columns"
+            reading.remarks.append(f"{path}: not used: {noun} {shown}")
+
+
+def _put_together(files: list[TableFile], reading: Reading) -> None:
+    """One table out of its files. An account that an earlier file has named already is refused."""
+    name = files[0].table.name
+    intake = reading.table_intake(name)
+    key = "name" if name == ACCOUNT.name else files[0].table.names[0]
+    earlier = pl.Series(key, [], dtype=pl.String)
+    frames = []
+    for file in files:
+        frame = _with_accounts(file, reading)
+        if not file.table.of_account and len(files) > 1:
+            again = frame[key].is_in(earlier.implode())
+            for login in frame.filter(again)[key]:
+                file.intake.refuse(Refusal(file.path, 0, f"{login} stood in an earlier file"))
+                file.intake.read -= 1
+            frame = frame.filter(~again)
+            earlier = pl.concat([earlier, frame[key]])
+        frames.append(frame)
+        intake.add(file.intake)
+        reading.remarks += [remark for remark in file.remarks if remark not in reading.remarks]
+        for column, where in file.supply.items():
+            reading.supply.setdefault(name, {}).setdefault(column, where)
+    reading.tables[name] = frames[0] if len(frames) == 1 else pl.concat(frames, how="diagonal")
+
+
+def _check_files(section: ExportSection, column_map: ColumnMap) -> None:
+    unmapped = section.files.keys() - column_map.tables.keys()
+    if unmapped:
+        names = ", ".join(sorted(unmapped))
+        hint = f"add [{sorted(unmapped)[0]}.columns] to it, or take the file out of the estate"
+        raise fail(f"the map says nothing about the table {names}", file=section.map, hint=hint)
+    if not section.files.keys() & {"account", "person"}:
+        hint = 'files = { account = "…" } in the estate; a roster has { person = "…" }'
+        raise fail("no file of accounts is named", file=section.map, hint=hint)
+
+
+def _with_accounts(file: TableFile, reading: Reading) -> pl.DataFrame:
+    """The file's rows; where they name their accounts by something else, with the login name there."""
+    if not file.table.of_account:
+        return file.frame
+    by = next(cell.by for cell in file.row_map.cells if cell.column.name == "account")
+    if by == "name":
+        return file.frame
+    accounts = reading.tables["account"]
+    if by not in accounts.columns:
+        raise fail(
+            f"the rows of {file.table.name} are looked up by {by}, which the map does not give for accounts",
+            file=reading.source,
+            hint=f"map {by} under [account.columns]",
+        )
+    keys = accounts.filter(pl.col(by).is_not_null() & pl.col(by).is_unique()).select(by, found="name")
+    found = file.frame.join(keys, left_on="account", right_on=by, how="left", maintain_order="left")
+    return found.with_columns(pl.coalesce("found", "account").alias("account")).drop("found")

@@ -1,0 +1,125 @@
+"""One file of an export to one fact table, with a note of every record and cell that was not read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import cast
+
+import polars as pl
+
+from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
+from keymallet.core.facts.model import Table
+from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal, TableIntake
+from keymallet.sources.export.cells import Converted, constant, convert
+from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
+from keymallet.sources.export.rows import Rows
+from keymallet.sources.request import Request
+
+_NUMBER = "row in the file"
+
+RowsOf = Callable[[bytes, str, ColumnMap, RowMap], Rows]
+"""What knows a format: bytes, path, map and the part of it that is asked, to rows."""
+
+
+@dataclass
+class TableFile:
+    """One file, read as one table by one part of the map."""
+
+    row_map: RowMap
+    path: str
+    frame: pl.DataFrame = field(default_factory=pl.DataFrame)
+    intake: TableIntake = field(default_factory=TableIntake)
+    remarks: list[str] = field(default_factory=list)
+    unused: list[str] = field(default_factory=list)
+
+    @property
+    def table(self) -> Table:
+        """The fact table it fills."""
+        return self.row_map.table
+
+    @property
+    def supply(self) -> dict[str, str]:
+        """Where in the file each fact stands, by the name of its column."""
+        return {
+            cell.column.name: f'{self.path}, "{cell.header}"' if cell.header else "said in the map"
+            for cell in self.row_map.cells
+        }
+
+    def read(self, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf) -> None:
+        """Read the file. Raises KeymalletError if it cannot be read as a whole."""
+        rows = rows_of(request.bytes_of(self.path, reading), self.path, column_map, self.row_map)
+        self.remarks += rows.remarks
+        for refusal in rows.refused:
+            self.intake.refuse(refusal)
+        self.unused = rows.unused
+        self.frame = self._converted(rows, request)
+        required = "name" if self.table is ACCOUNT else self.table.names[0]
+        self._refuse(self.frame[required].is_null(), f"no {required}", rows)
+        keys = self.frame[required]
+        # Equal names have equal hashes: as many hashes as rows means that no name stands twice.
+        if self.table in (ACCOUNT, PERSON) and keys.hash().n_unique() < self.frame.height:
+            self._refuse(~keys.is_first_distinct(), f"this {required} stood on an earlier line", rows)
+        self.intake.read += self._read_in_full()
+        self.frame = self.frame.drop(_NUMBER, strict=False)
+
+    def _read_in_full(self) -> int:
+        """How many rows were really read: not those that stand for not knowing of any."""
+        if UNREAD not in self.frame.columns:
+            return self.frame.height
+        nothing = self.frame[UNREAD].list.contains(NOTHING_KNOWN).fill_null(False)
+        return self.frame.height - int(nothing.sum())
+
+    def _converted(self, rows: Rows, request: Request) -> pl.DataFrame:
+        """All columns of facts, and where one could not be read, the UNREAD column."""
+        mapped = [cell for cell in self.row_map.cells if cell.header]
+        if rows.list_mark:
+            mapped = [replace(cell, separator=rows.list_mark) for cell in mapped]
+        converted = request.workers.map(lambda cell: convert(cell, rows.columns[cell.header]), mapped)
+        columns = {
+            cell.column.name: constant(cell, rows.height) for cell in self.row_map.cells if not cell.header
+        }
+        unread: dict[str, pl.Series] = {}
+        for cell, each in zip(mapped, converted, strict=True):
+            columns[cell.column.name] = each.facts
+            if each.remark:
+                self.remarks.append(f"{self.path}: {each.remark}")
+            if each.unread is not None and each.unread.any():
+                unread[cell.column.name] = each.unread
+                self._note_unreadable(cell, each, rows)
+        names = [cell.column.name for cell in self.row_map.cells]
+        frame = pl.DataFrame([columns[name].alias(name) for name in names])
+        if rows.nothing_known is not None:
+            known = [
+                pl.when(~rows.nothing_known).then(name).alias(name) for name in names if name != "account"
+            ]
+            frame = frame.with_columns(known)
+            unread[NOTHING_KNOWN] = rows.nothing_known
+        return with_unread(frame, unread)
+
+    def _note_unreadable(self, cell: Cell, converted: Converted, rows: Rows) -> None:
+        unread, written = cast(pl.Series, converted.unread), cast(pl.Series, converted.written)
+        places = unread.arg_true()
+        first = places.head(MOST_DETAILS).to_list()
+        details = (
+            Refusal(self.path, line, f'"{_short(value)}": {converted.reasons(value)}', cell.header)
+            for line, value in zip(rows.lines(first), written.gather(first).to_list(), strict=True)
+        )
+        self.intake.cannot_read(len(places), details)
+
+    def _refuse(self, condition: pl.Series, reason: str, rows: Rows) -> None:
+        """Leave out the rows for which the condition holds, with a note on each."""
+        if not condition.any():
+            return
+        if _NUMBER not in self.frame.columns:
+            self.frame = self.frame.with_columns(pl.int_range(pl.len(), dtype=pl.UInt32).alias(_NUMBER))
+        places = self.frame.filter(condition)[_NUMBER].to_list()
+        for line in rows.lines(places[:MOST_DETAILS]):
+            self.intake.refuse(Refusal(self.path, line, reason))
+        self.intake.refused += max(len(places) - MOST_DETAILS, 0)
+        self.frame = self.frame.filter(~condition)
+
+
+def _short(value: str) -> str:
+    return value if len(value) <= 40 else f"{value[:37]}…"

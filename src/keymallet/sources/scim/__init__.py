@@ -1,0 +1,1 @@
+"""Accounts and people of SCIM 2.0 services."""

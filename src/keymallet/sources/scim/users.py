@@ -1,0 +1,261 @@
+"""SCIM users and groups to fact tables.
+
+Core and enterprise attributes are understood as RFC 7643 means them. For what it has no attribute for,
+there is an extension of ours: every fact of an account under its own name in camel case, and lists of
+factors, keys, grants and elevations whose members hold the columns of those tables in the same way.
+Another extension's attributes are read by their path, as the estate maps them.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections import defaultdict
+from fnmatch import fnmatchcase
+from typing import Any
+
+import polars as pl
+
+from keymallet.core.facts import scim_extension
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.evidence import UNREAD, data_type
+from keymallet.core.facts.model import Table
+from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.sources.directory.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
+from keymallet.sources.scim.schemas import Schemas
+from keymallet.sources.scim.service import Resource
+from keymallet.sources.scim.values import ENTERPRISE, UnreadableError, at_path, converted, primary, values_of
+from keymallet.sources.sections import ScimSection
+
+ATTRIBUTES = (
+    *("id", "userName", "displayName", "name", "emails", "active", "userType", "title", "meta"),
+    *("entitlements", "roles", "x509Certificates", ENTERPRISE, scim_extension.URN),
+)
+_ROWS_HELD = 20_000
+_MANAGER = "manager-id"
+
+
+class Groups:
+    """Who is in which group, directly and through other groups."""
+
+    def __init__(self, groups: list[Resource]) -> None:
+        self._names = {str(group.get("id", "")): str(group.get("displayName", "")) for group in groups}
+        self._above: dict[str, list[str]] = defaultdict(list)
+        for group in groups:
+            members = group.get("members")
+            for member in members if isinstance(members, list) else []:
+                if isinstance(member, dict):
+                    self._above[str(member.get("value", ""))].append(str(group.get("id", "")))
+
+    def of(self, ident: str) -> list[str]:
+        """The names of all groups of a user's id, the direct ones first; circles end."""
+        reached: dict[str, None] = {}
+        waiting = list(self._above.get(ident, ()))
+        while waiting:
+            group = waiting.pop(0)
+            if group not in reached:
+                reached[group] = None
+                waiting += self._above.get(group, ())
+        return [self._names[group] for group in reached]
+
+
+class Tenant:
+    """Takes users page by page, and enters them into a reading at the end.
+
+    Of a page only the rows are kept, as columns, so that a million users do not stand in memory as objects.
+    """
+
+    def __init__(
+        self,
+        section: ScimSection,
+        reading: Reading,
+        groups: list[Resource] | None,
+        schemas: Schemas | None = None,
+    ) -> None:
+        self.section = section
+        self.schemas = schemas or Schemas([])
+        self.reading = reading
+        self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
+        if groups is not None:
+            self.supply["groups"] = "/Groups, their members"
+        self.groups = Groups(groups or [])
+        self.told: dict[str, dict[str, str]] = {}
+        self.logins: set[str] = set()
+        self.extensions: set[str] = set()
+        self._pending: dict[str, list[dict[str, Any]]] = defaultdict(list)
+        self._frames: dict[str, list[pl.DataFrame]] = defaultdict(list)
+
+    @property
+    def has_users(self) -> bool:
+        """Whether any user came, readable or not."""
+        return bool(self.logins or self.reading.table_intake("account").refused)
+
+    def add(self, users: list[Resource]) -> None:
+        """Take a page of users."""
+        for user in users:
+            login = user.get("userName")
+            if not isinstance(login, str) or not login:
+                self._refuse("account", f"user {str(user.get('id'))[:60]}: it has no userName")
+            elif login in self.logins:
+                self._refuse("account", f"user {str(user.get('id'))[:60]}: a second user of this userName")
+            else:
+                self.logins.add(login)
+                self._pending[ACCOUNT.name].append(self._row(login, user))
+        self.extensions |= {key for user in users for key in user if key.lower().startswith("urn:")}
+        for name in [name for name, rows in self._pending.items() if len(rows) >= _ROWS_HELD]:
+            self._to_columns(name)
+
+    def enter(self) -> None:
+        """Enter everything that came."""
+        for name, told in {ACCOUNT.name: self.supply, **self.told}.items():
+            self._to_columns(name)
+            whole = pl.concat(self._frames[name])
+            if name == ACCOUNT.name:
+                whole = _with_managers(whole)
+            unread = [UNREAD] if whole[UNREAD].null_count() < whole.height else []
+            self.reading.tables[name] = whole.select(
+                *(column for column in TABLES[name].names if column in told), *unread
+            )
+            self.reading.supply[name] = told
+            self.reading.table_intake(name).read += whole.height
+        self._remark_extensions()
+
+    def _to_columns(self, name: str) -> None:
+        """Turn the rows held so far into columns, which take a fraction of their room."""
+        schema: dict[str, Any] = {column.name: data_type(column) for column in TABLES[name].columns}
+        schema |= {UNREAD: pl.List(pl.String), _MANAGER: pl.String}
+        self._frames[name].append(pl.DataFrame(self._pending.pop(name, []), schema=schema))
+
+    # accounts
+
+    def _row(self, login: str, user: Resource) -> dict[str, Any]:
+        row: dict[str, Any] = {"name": login, UNREAD: []}
+        enterprise = user.get(ENTERPRISE)
+        company = enterprise if isinstance(enterprise, dict) else {}
+        name, meta = user.get("name"), user.get("meta")
+        manager = company.get("manager")
+        person = name.get("formatted") if isinstance(name, dict) else None
+        self._take(row, "stable-id", user.get("id"), "id")
+        self._take(row, "display", user.get("displayName") or person, "displayName")
+        self._take(row, "mail", primary(user.get("emails")), "emails")
+        self._take(row, "enabled", user.get("active"), "active")
+        self._take(row, "title", user.get("title"), "title")
+        self._take(row, "created", meta.get("created") if isinstance(meta, dict) else None, "meta.created")
+        self._take(row, "person", company.get("employeeNumber"), "employeeNumber")
+        self._take(row, "unit", company.get("department") or company.get("division"), "department")
+        if isinstance(manager, dict):
+            ident = manager.get("value")
+            self._take(row, "manager", manager.get("displayName") or ident, "manager")
+            row[_MANAGER] = str(ident) if ident else None
+        if "entitlements" in user:
+            self._take(row, "entitlements", values_of(user["entitlements"]), "entitlements")
+        row["kind"] = self._kind(login, user.get("userType"))
+        row["groups"] = self.groups.of(str(user.get("id", "")))
+        self._of_extension(login, row, user.get(scim_extension.URN))
+        for fact, path in self.section.facts.items():
+            self._take(row, fact, at_path(user, path), path)
+        self._roles(login, user)
+        self._certificates(login, user)
+        if not row[UNREAD]:
+            del row[UNREAD]
+        return row
+
+    def _take(self, row: dict[str, Any], fact: str, value: Any, where: str) -> None:
+        """Enter a fact, if there is a value and it is of the fact's kind."""
+        if value is None:
+            return
+        column = ACCOUNT.column(fact)
+        assert column is not None
+        self.supply.setdefault(fact, where)
+        try:
+            row[fact] = converted(column, value)
+        except UnreadableError as error:
+            row[UNREAD].append(fact)
+            told = Refusal(self.section.url, 0, f"{row['name'][:60]}: {error}", fact)
+            self.reading.table_intake("account").cannot_read(1, [told])
+
+    def _kind(self, login: str, user_type: Any) -> str | None:
+        if isinstance(user_type, str) and user_type in self.section.user_types:
+            return self.section.user_types[user_type]
+        kinds = self.section.kinds.items()
+        return next((kind for pattern, kind in kinds if fnmatchcase(login, pattern)), None)
+
+    def _of_extension(self, login: str, row: dict[str, Any], found: Any) -> None:
+        if not isinstance(found, dict):
+            return
+        for column in scim_extension.ACCOUNT_COLUMNS:
+            name = scim_extension.camel(column.name)
+            self._take(row, column.name, found.get(name), f"{scim_extension.URN}, {name}")
+        for name, table in scim_extension.LISTS.items():
+            if name in found:
+                self._list(login, table, found[name], f"{scim_extension.URN}, {name}")
+
+    # what belongs to them
+
+    def _roles(self, login: str, user: Resource) -> None:
+        if "roles" not in user:
+            return
+        names = ("account", "role", "privileged", "mode", "via")
+        self.told.setdefault("grant", {}).update(dict.fromkeys(names, "roles"))
+        for role in values_of(user["roles"]):
+            privileged = any(fnmatchcase(role, pattern) for pattern in self.section.privileged_roles)
+            self._pending["grant"].append(
+                {
+                    "account": login,
+                    "role": role,
+                    "privileged": privileged if self.section.privileged_roles else None,
+                    "mode": "standing",
+                    "via": "direct",
+                }
+            )
+
+    def _certificates(self, login: str, user: Resource) -> None:
+        if "x509Certificates" not in user:
+            return
+        self.told.setdefault("key", {}).update(dict.fromkeys(KEY_FACTS, "x509Certificates"))
+        for text in values_of(user["x509Certificates"]):
+            try:
+                self._pending["key"].append(certificate_row(login, base64.b64decode(text)))
+            except (UnreadableKeyError, binascii.Error, ValueError) as error:
+                self._refuse("key", f"{login[:60]}: {error}")
+
+    def _list(self, login: str, table: Table, members: Any, where: str) -> None:
+        told = self.told.setdefault(table.name, {"account": where})
+        for member in members if isinstance(members, list) else [members]:
+            row: dict[str, Any] = {"account": login}
+            if not isinstance(member, dict):
+                self._refuse(table.name, f"{login[:60]}: a member that is no object")
+                continue
+            for column in table.columns[1:]:
+                value = member.get(scim_extension.camel(column.name))
+                if value is None:
+                    continue
+                told.setdefault(column.name, where)
+                try:
+                    row[column.name] = converted(column, value)
+                except UnreadableError as error:
+                    row.setdefault(UNREAD, []).append(column.name)
+                    unread = Refusal(self.section.url, 0, f"{login[:60]}: {error}", column.name)
+                    self.reading.table_intake(table.name).cannot_read(1, [unread])
+            self._pending[table.name].append(row)
+
+    def _refuse(self, table: str, reason: str) -> None:
+        self.reading.table_intake(table).refuse(Refusal(self.section.url, 0, reason))
+
+    def _remark_extensions(self) -> None:
+        """Name the extensions that users carry and nobody reads."""
+        mapped = " ".join(self.section.facts.values())
+        unread = sorted(
+            key for key in self.extensions - {ENTERPRISE, scim_extension.URN} if key not in mapped
+        )
+        if unread:
+            hint = 'facts = { last-sign-in = "urn:…:attribute" } in the estate reads one'
+            shown = ", ".join(map(self.schemas.named, unread[:5]))
+            self.reading.remarks.append(f"extensions that are not read: {shown}; {hint}")
+
+
+def _with_managers(accounts: pl.DataFrame) -> pl.DataFrame:
+    """Name managers by their login where their id is a user's of the same service."""
+    known = accounts.select(pl.col("stable-id").alias(_MANAGER), boss="name").drop_nulls().unique(_MANAGER)
+    found = accounts.join(known, on=_MANAGER, how="left", maintain_order="left")
+    return found.with_columns(pl.coalesce("boss", "manager").alias("manager"))

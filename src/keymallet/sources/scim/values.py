@@ -1,0 +1,92 @@
+"""Values as SCIM writes them (RFC 7643), to facts."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, datetime
+from typing import Any
+
+from keymallet.core.facts.model import Column, Kind
+from keymallet.core.language.literals import parse_span
+from keymallet.sources.scim.service import Resource
+
+_DATE = re.compile(r"(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(?:\.(\d{1,6})\d*)?(Z|[+-]\d\d:\d\d)", re.IGNORECASE)
+
+
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+
+
+class UnreadableError(ValueError):
+    """A value that is not what its attribute holds."""
+
+
+def converted(column: Column, value: Any) -> Any:
+    """A JSON value as a fact. Raises UnreadableError if it is of another kind."""
+    match column.kind:
+        case Kind.FLAG if isinstance(value, bool):
+            return value
+        case Kind.FLAG if isinstance(value, str) and value.lower() in ("true", "false"):
+            return value.lower() == "true"
+        case Kind.COUNT if isinstance(value, int) and not isinstance(value, bool) and abs(value) < 2**63:
+            return value
+        case Kind.TEXT if isinstance(value, str | int) and not isinstance(value, bool):
+            return str(value) or None
+        case Kind.WORD if value in column.words:
+            return value
+        case Kind.WORDS if isinstance(value, list) and all(_is_word(column, each) for each in value):
+            return value
+        case Kind.SPAN if isinstance(value, str) and (span := parse_span(value)) is not None:
+            return span
+        case Kind.INSTANT if isinstance(value, str):
+            return _instant(value)
+    raise UnreadableError(f"{str(value)[:40]!r} is no {column.kind.value}")
+
+
+def _is_word(column: Column, value: Any) -> bool:
+    return isinstance(value, str) and (not column.words or value in column.words)
+
+
+def _instant(text: str) -> datetime:
+    """RFC 3339, at least to the second."""
+    match = _DATE.fullmatch(text.strip())
+    try:
+        if match is not None:
+            plain = f"{match[1]}.{(match[2] or '0').ljust(6, '0')}{match[3].upper().replace('Z', '+00:00')}"
+            instant = datetime.fromisoformat(plain).astimezone(UTC)
+            if instant.year >= 1970:
+                return instant
+    except (ValueError, OverflowError):
+        pass
+    raise UnreadableError(f"{text[:40]!r} is no date and time with a zone")
+
+
+def primary(values: Any) -> str | None:
+    """The value that is marked as primary, else the first."""
+    members = [each for each in values if isinstance(each, dict)] if isinstance(values, list) else []
+    chosen = next((each for each in members if each.get("primary") is True), members[0] if members else {})
+    value = chosen.get("value")
+    return value if isinstance(value, str) else None
+
+
+def values_of(members: Any) -> list[str]:
+    """The values of a multi-valued attribute; a plain text is one as well."""
+    found = []
+    for each in members if isinstance(members, list) else [members]:
+        value = each.get("value") if isinstance(each, dict) else each
+        if isinstance(value, str) and value:
+            found.append(value)
+    return found
+
+
+def at_path(user: Resource, path: str) -> Any:
+    """The value at `urn:…:User:attribute.part`, or at `attribute.part` of the core."""
+    schemas = [key for key in user if key.lower().startswith("urn:") and path.startswith(key + ":")]
+    value: Any = user
+    if schemas:
+        longest = max(schemas, key=len)
+        value, path = user[longest], path[len(longest) + 1 :]
+    elif path.lower().startswith("urn:"):
+        return None
+    for part in path.split("."):
+        value = value.get(part) if isinstance(value, dict) else None
+    return value

@@ -1,4 +1,4 @@
-"""Merely parses the CSV files with PyArrow: the floor that gathering and judging are held against."""
+"""Merely parses the CSV files with PyArrow: the floor that reading and judging are held against."""
 
 from __future__ import annotations
 

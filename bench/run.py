@@ -71,7 +71,7 @@ def main(folder: Path, accounts: int) -> int:
     parse = Step(
         "parse the CSV files, nothing else (PyArrow)", lambda: [PYTHON, str(HERE / "parse_only.py"), "."]
     )
-    gather = Step("keymallet gather", lambda: [KEYMALLET, "gather", *AT])
+    reading = Step("keymallet read", lambda: [KEYMALLET, "read", *AT])
     judge = Step("keymallet judge, 30 rules, from the snapshot", lambda: [KEYMALLET, "judge", *AT])
     ours = Step(
         "  the rules alone: Keymallet",
@@ -92,7 +92,7 @@ def main(folder: Path, accounts: int) -> int:
     ahead = Step("keymallet ahead, 90 days", lambda: [KEYMALLET, "ahead", *AT])
     by_hand = Step("  the rules alone: pandas", lambda: [PYTHON, str(HERE / "pandas_rules.py"), newest()])
     told = [ours, details, coming, tenfold]
-    steps = [bare, usage, parse, gather, judge, ahead, checked, *told, by_hand]
+    steps = [bare, usage, parse, reading, judge, ahead, checked, *told, by_hand]
     inner: dict[str, list[float]] = {step.name: [] for step in (*told, by_hand)}
     for number in range(ROUNDS):
         shutil.rmtree(snapshots, ignore_errors=True)
@@ -121,8 +121,8 @@ def main(folder: Path, accounts: int) -> int:
     print(f"with {turning:,} that turn to breach in 90 days {with_ahead:.2f} s; 300 rules {of_300:.2f} s")
     bars = [
         (
-            "gather + judge against parsing alone",
-            (gather.median + judge.median) / parse.median,
+            "read + judge against parsing alone",
+            (reading.median + judge.median) / parse.median,
             "at most",
             4.0,
         ),

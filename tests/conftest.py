@@ -1,4 +1,4 @@
-"""The railway's estate, made and gathered once for all tests that only read it."""
+"""The railway's estate, made and railway_snapshot once for all tests that only read it."""
 
 from __future__ import annotations
 
@@ -21,15 +21,15 @@ RAILWAY_AT = "2026-11-24T09:00Z"
 
 
 @pytest.fixture(scope="session")
-def gathered(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def railway_snapshot(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The estate with one snapshot. Not to be changed."""
     folder = tmp_path_factory.mktemp("railway")
     write_estate(folder)
-    run("gather", "--at", RAILWAY_AT, cwd=folder, expect=3)
+    run("read", "--at", RAILWAY_AT, cwd=folder, expect=3)
     return folder
 
 
 @pytest.fixture
-def railway(gathered: Path, tmp_path: Path) -> Path:
+def railway(railway_snapshot: Path, tmp_path: Path) -> Path:
     """A copy of it to do with as one likes."""
-    return Path(shutil.copytree(gathered, tmp_path / "railway"))
+    return Path(shutil.copytree(railway_snapshot, tmp_path / "railway"))

@@ -13,14 +13,26 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
-from keymallet.core.facts.evidence import CANDIDATES, ORIGIN, PERSON_ROW, ROW, UNREAD, Evidence, data_type
+from keymallet.core.facts.evidence import (
+    ACCOUNT_ROW,
+    CANDIDATES,
+    ORIGIN,
+    PERSON_ROW,
+    UNREAD,
+    Evidence,
+    data_type,
+)
 from keymallet.core.facts.model import Table
+from keymallet.core.facts.reading import Reading
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.rulebook.reading import read_rulebook
 
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 CLOCK = ZoneInfo("Europe/Zurich")
+RULES = LinkingRules(CLOCK)
+"""An estate that declares nothing of how its sources belong together."""
 PROGRAM = Path(sys.executable).parent / "keymallet"
 
 
@@ -75,7 +87,7 @@ def evidence(
             frames[name] = frame.with_columns(pl.Series(ORIGIN, origins, dtype=sources))
             continue
         frames[name] = frame.with_columns(
-            pl.Series(ORIGIN, origins, dtype=sources), pl.Series(ROW, places, dtype=pl.UInt32)
+            pl.Series(ORIGIN, origins, dtype=sources), pl.Series(ACCOUNT_ROW, places, dtype=pl.UInt32)
         )
     told = {
         source: {
@@ -85,6 +97,12 @@ def evidence(
         for source, named in supply.items()
     }
     return Evidence(frames, told, dict.fromkeys(supply, AT))
+
+
+def linked(found: Evidence) -> LinkedReadings:
+    """The evidence as linking passes take it: a reading for each source, and the tables of all."""
+    readings = [Reading(source, dict(found.tables), supply) for source, supply in found.supply.items()]
+    return LinkedReadings(tuple(readings), found.tables)
 
 
 def _kebab(row: dict[str, Any]) -> dict[str, Any]:

@@ -56,7 +56,7 @@ cd railway
 shot judge 39 keymallet judge --at $at --worst 4
 shot show 39 keymallet show ticketing/tix-1/i.schneetaler --at $at
 shot fit 39 keymallet fit exports/accounts.csv
-aside="2>/dev/null" shot gather 39 keymallet gather --at $at
+aside="2>/dev/null" shot read 39 keymallet read --at $at
 shot ahead 39 keymallet ahead --at $at --capacity 40/week --spread --figure ahead.png
 cp ahead.png "$target/ahead-figure.png"
 shot rehearse 39 keymallet rehearse --at $at --set limit.password-age=90d --at 2027-01-01
@@ -82,4 +82,4 @@ cd typing
 shot rules-try 39 keymallet rules try ours.toml
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..
-shot facts 39 keymallet facts account
+shot dictionary 39 keymallet dictionary account

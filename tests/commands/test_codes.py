@@ -60,7 +60,7 @@ def test_the_code_tells_how_it_came_out(
 def test_evidence_that_is_too_old_is_incomplete(tmp_path: Path) -> None:
     """Read eight days before the instant judged at, where seven are allowed."""
     estate(tmp_path, "Login,Name,On\na,A,yes\n")
-    run("gather", "--at", "2026-11-16", cwd=tmp_path, expect=0)
+    run("read", "--at", "2026-11-16", cwd=tmp_path, expect=0)
     run("judge", "--at", "2026-11-23", cwd=tmp_path, expect=0)
     done = run("judge", *AT, cwd=tmp_path, expect=3)
     assert "d: read 8 d before, more than 7 d" in done.stdout
@@ -82,7 +82,7 @@ def test_evidence_that_is_too_old_is_incomplete(tmp_path: Path) -> None:
         (("show",), "the following arguments are required"),
         (("rules", "check", "map.toml"), '"title" is missing'),
         (("rules", "check", "accounts.csv"), "this is not TOML"),
-        (("facts", "fact"), "no table"),
+        (("dictionary", "fact"), "no table"),
     ],
 )
 def test_what_cannot_be_done_is_said_and_ends_with_2(
@@ -118,11 +118,11 @@ HOSTILE = 'Login,Name,On\n"e\x1b[31mvil\u202e","=1+1",no\nb,"a\x07\nb",no\n'
 def test_hostile_names_are_shown_escaped_and_written_exactly(tmp_path: Path) -> None:
     """Never raw to the terminal; intact in JSON; defused in CSV only where a spreadsheet is meant."""
     estate(tmp_path, HOSTILE)
-    for words in (("judge",), ("show", "e\x1b[31mvil\u202e"), ("gather",), ("show", "nobody\x1b]0;x\x07")):
+    for words in (("judge",), ("show", "e\x1b[31mvil\u202e"), ("read",), ("show", "nobody\x1b]0;x\x07")):
         done = run(*words, cwd=tmp_path)
         told = done.stdout + done.stderr
         assert not set(told) & set("\x1b\x07\u202e"), words
-        assert "\\x1b" in told or words == ("gather",)
+        assert "\\x1b" in told or words == ("read",)
     found = json.loads(run("judge", "--format", "json", cwd=tmp_path).stdout)["findings"]
     assert [(row["account"], row["display"]) for row in found] == [
         ("d/e\x1b[31mvil\u202e", "=1+1"),
@@ -146,7 +146,7 @@ def test_findings_go_to_a_file_with_the_run_beside_it(tmp_path: Path) -> None:
 def test_a_snapshot_can_be_judged_on_its_own(tmp_path: Path) -> None:
     """With a rulebook and without the estate it came from."""
     estate(tmp_path, "Login,Name,On\na,A,no\n")
-    run("gather", *AT, cwd=tmp_path, expect=0)
+    run("read", *AT, cwd=tmp_path, expect=0)
     (tmp_path / "estate.toml").unlink()
     words = ("--snapshot", "snapshots/2026-11-24T000000Z", "--rulebook", "rulebook.toml")
     run("judge", *words, "--fail-on", "low", cwd=tmp_path, expect=1)

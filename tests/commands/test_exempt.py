@@ -19,11 +19,11 @@ ADD = (
 END = ("--until", "2027-03-01")
 
 
-def test_list_tells_what_holds_and_what_is_amiss(gathered: Path) -> None:
+def test_list_tells_what_holds_and_what_is_amiss(railway_snapshot: Path) -> None:
     """The worst first; as rows for programs too."""
-    told = run("exempt", "list", *AT, cwd=gathered, expect=0).stdout
+    told = run("exempt", "list", *AT, cwd=railway_snapshot, expect=0).stdout
     assert told.index("guests-autumn") < told.index("counter-tills") < told.index("break-glass-west")
-    rows = json.loads(run("exempt", "list", *AT, "--format", "json", cwd=gathered, expect=0).stdout)[
+    rows = json.loads(run("exempt", "list", *AT, "--format", "json", cwd=railway_snapshot, expect=0).stdout)[
         "entries"
     ]
     states = {row["exemption"]: row["state"] for row in rows}

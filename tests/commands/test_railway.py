@@ -26,42 +26,42 @@ def found_in(folder: Path, *words: str) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(done.stdout, newline="")))
 
 
-def test_everything_planted_is_found_and_nothing_else(gathered: Path) -> None:
+def test_everything_planted_is_found_and_nothing_else(railway_snapshot: Path) -> None:
     """The ground truth and the breaches, both ways; every rule of the book breaks somewhere."""
-    told = list(csv.DictReader((gathered / "ground-truth.csv").open(encoding="utf-8")))
+    told = list(csv.DictReader((railway_snapshot / "ground-truth.csv").open(encoding="utf-8")))
     planted = {(row["rule"], row["account"], row["subject"], row["verdict"]) for row in told}
     counted = {"breach": "breach", "pending": "breach", "exempt": "exempt"}
     found = {
         (row["rule"], row["account"], row["subject"], counted[row["verdict"]])
-        for row in found_in(gathered)
+        for row in found_in(railway_snapshot)
         if row["verdict"] in counted
     }
     assert found - planted == set()
     assert planted - found == set()
-    done = run("judge", *AT, "--format", "json", cwd=gathered)
+    done = run("judge", *AT, "--format", "json", cwd=railway_snapshot)
     assert {count["rule"] for count in json.loads(done.stdout)["rules"]} == {rule for rule, *_ in planted}
 
 
-def test_what_cannot_be_read_is_counted(gathered: Path) -> None:
+def test_what_cannot_be_read_is_counted(railway_snapshot: Path) -> None:
     """Two ragged lines of the export and a cut line of shadow; each told with its line."""
-    snapshot = newest_snapshot(gathered / "snapshots")
+    snapshot = newest_snapshot(railway_snapshot / "snapshots")
     assert snapshot is not None
     refused = {
         name: sum(each.refused for each in source.intake.values())
         for name, source in snapshot.manifest.sources.items()
     }
     assert {name: number for name, number in refused.items() if number} == REFUSED
-    shown = " ".join(run("judge", *AT, cwd=gathered).stdout.split())
+    shown = " ".join(run("judge", *AT, cwd=railway_snapshot).stdout.split())
     assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 27;" in shown
     assert "hosts/tix-2/etc/shadow line 26: 2 fields where 9 are needed" in shown
     assert "incomplete: ticketing/tix-2: 1 record was refused" in shown
 
 
-def test_the_same_estate_gives_the_same_snapshot(gathered: Path, tmp_path: Path) -> None:
+def test_the_same_estate_gives_the_same_snapshot(railway_snapshot: Path, tmp_path: Path) -> None:
     """The same bytes give the same tables in the same order."""
     write_estate(tmp_path)
-    run("gather", *AT, cwd=tmp_path, expect=3)
-    digests = [newest_snapshot(folder / "snapshots").digest for folder in (gathered, tmp_path)]  # type: ignore[union-attr]
+    run("read", *AT, cwd=tmp_path, expect=3)
+    digests = [newest_snapshot(folder / "snapshots").digest for folder in (railway_snapshot, tmp_path)]  # type: ignore[union-attr]
     assert digests[0] == digests[1]
 
 
@@ -80,7 +80,7 @@ def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
         texts.append(run("judge", *AT, "--format", form, cwd=railway).stdout)
     with_hash = next(line.split(":")[0] for line in lines if "$1$" in line)
     texts.append(run("show", f"ticketing/tix-1/{with_hash}", *AT, cwd=railway, expect=0).stdout)
-    texts.append(run("gather", *AT, cwd=railway).stdout)
+    texts.append(run("read", *AT, cwd=railway).stdout)
     assert "md5" in "".join(texts)
     assert not [secret for secret in hashes if any(secret in text for text in texts)]
 
@@ -99,10 +99,10 @@ def test_every_command_has_help_with_examples_that_run(command: str, railway: Pa
     assert run("--help", cwd=railway, expect=0).stdout.count(COMMANDS[command]) == 1
 
 
-@pytest.mark.parametrize("command", ["gather", "judge", "show root", "rules check", "facts"])
+@pytest.mark.parametrize("command", ["read", "judge", "show root", "rules check", "dictionary"])
 def test_output_fits_100_columns_and_has_no_colour_when_piped(command: str, railway: Path) -> None:
     """Quiet when it is not a terminal that reads it."""
-    done = run(*command.split(), *(() if command in ("rules check", "facts") else AT), cwd=railway)
+    done = run(*command.split(), *(() if command in ("rules check", "dictionary") else AT), cwd=railway)
     assert "\x1b" not in done.stdout
     assert max(map(len, done.stdout.splitlines())) <= 100
 
@@ -111,7 +111,7 @@ def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
     """It says each command it runs; over its own estate it writes anew, over anything else never."""
     for _ in range(2):
         told = run("demo", "there", cwd=tmp_path, expect=0).stdout
-        assert "$ keymallet gather" in told and "$ keymallet judge" in told and "$ keymallet show" in told
+        assert "$ keymallet read" in told and "$ keymallet judge" in told and "$ keymallet show" in told
         planted = (tmp_path / "there" / "ground-truth.csv").read_text("utf-8").splitlines()[1:]
         exempt = sum(line.endswith(",exempt") for line in planted)
         assert f"{len(planted) - 1 - exempt} breaches, 1 pending, {exempt} exempt" in told
@@ -123,23 +123,23 @@ def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
     run("demo", "file", cwd=tmp_path, expect=2)
 
 
-def test_show_tells_all_of_an_account(gathered: Path) -> None:
+def test_show_tells_all_of_an_account(railway_snapshot: Path) -> None:
     """Facts with their sources, dates in order, rows, each verdict and why."""
-    told = run("show", "directory/emergency-2", *AT, cwd=gathered, expect=0).stdout
+    told = run("show", "directory/emergency-2", *AT, cwd=railway_snapshot, expect=0).stdout
     assert 'exports/accounts.csv, "Status"' in told
     assert told.index("created") < told.index("password-changed") < told.index("judged at")
     assert "hold a phishing-resistant factor of their" in told
     assert "no factor with phishing-resistant and state = active; on record: otp" in " ".join(told.split())
     assert "not supplied by directory: owner" in told
-    host = run("show", "ticketing/tix-1/toor", *AT, cwd=gathered, expect=0).stdout
+    host = run("show", "ticketing/tix-1/toor", *AT, cwd=railway_snapshot, expect=0).stdout
     assert "name toor; asked for is 'root'" in host
 
 
-def test_show_answers_whether_somebody_gets_in(gathered: Path) -> None:
+def test_show_answers_whether_somebody_gets_in(railway_snapshot: Path) -> None:
     """Every way on a line of its own, with what bars it and until when; the person's other accounts."""
 
     def told(name: str) -> str:
-        return " ".join(run("show", name, *AT, cwd=gathered, expect=0).stdout.split())
+        return " ".join(run("show", name, *AT, cwd=railway_snapshot, expect=0).stdout.split())
 
     locked = told("ticketing/tix-1/i.schneetaler")
     assert "the same person: directory/i.schneetaler" in locked
@@ -165,7 +165,7 @@ def test_keys_that_were_not_brought_along_are_not_known(tmp_path: Path) -> None:
         "vm/home/near/x": "",
     }
     write(tmp_path, files)
-    run("gather", cwd=tmp_path, expect=0)
+    run("read", cwd=tmp_path, expect=0)
     found = list(csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=tmp_path).stdout)))
     assert [(row["account"], row["verdict"]) for row in found] == [("vm/far", "unproven")]
     shown = run("show", "far", cwd=tmp_path, expect=0).stdout
@@ -173,36 +173,44 @@ def test_keys_that_were_not_brought_along_are_not_known(tmp_path: Path) -> None:
     assert "unknown   a key: not known" in shown
 
 
-def test_what_a_system_has_in_force_is_judged_as_well(gathered: Path) -> None:
+def test_what_a_system_has_in_force_is_judged_as_well(railway_snapshot: Path) -> None:
     """Findings on settings name the source; the summary shows the systems that fall short."""
-    found = [row for row in found_in(gathered) if row["rule"].startswith("setting-")]
+    found = [row for row in found_in(railway_snapshot) if row["rule"].startswith("setting-")]
     assert {(row["account"], row["subject"]) for row in found} == {
         ("ticketing/tix-2", "host rules"),
         ("directory", "Emergency"),
     }
     assert "min-length 8; the least is 12" in {row["because"] for row in found}
-    shown = run("judge", *AT, cwd=gathered, expect=1).stdout
+    shown = run("judge", *AT, cwd=railway_snapshot, expect=1).stdout
     systems = shown[shown.index("systems whose settings fall short") :]
     assert systems.splitlines()[1] == "ticketing/tix-2"
 
 
-def test_show_finds_accounts_by_what_people_call_them(gathered: Path) -> None:
+def test_show_finds_accounts_by_what_people_call_them(railway_snapshot: Path) -> None:
     """A name in several sources shows each; one that is not there suggests the nearest."""
-    told = run("show", "root", *AT, cwd=gathered, expect=0).stdout
+    told = run("show", "root", *AT, cwd=railway_snapshot, expect=0).stdout
     assert [line for line in told.splitlines() if line.endswith("/root")] == [
         f"ticketing/tix-{n}/root" for n in (1, 2, 3)
     ]
     assert (
-        "directory/emergency-2" in run("show", "EMERGENCY-2@gvr.example", *AT, cwd=gathered, expect=0).stdout
+        "directory/emergency-2"
+        in run("show", "EMERGENCY-2@gvr.example", *AT, cwd=railway_snapshot, expect=0).stdout
     )
-    done = run("show", "emergncy-2", *AT, cwd=gathered, expect=2)
+    done = run("show", "emergncy-2", *AT, cwd=railway_snapshot, expect=2)
     assert 'no account "emergncy-2"' in done.stderr and "did you mean directory/emergency-2" in done.stderr
 
 
-def test_facts_prints_the_one_declaration(gathered: Path) -> None:
+def test_facts_prints_the_one_declaration(railway_snapshot: Path) -> None:
     """As a table, as JSON and as CSV, whole or one table."""
-    assert "unless the source says so itself" in run("facts", "factor", cwd=gathered, expect=0).stdout
-    whole = json.loads(run("facts", "--format", "json", cwd=gathered, expect=0).stdout)
-    rows = list(csv.DictReader(io.StringIO(run("facts", "--format", "csv", cwd=gathered, expect=0).stdout)))
+    assert (
+        "unless the source says so itself"
+        in run("dictionary", "factor", cwd=railway_snapshot, expect=0).stdout
+    )
+    whole = json.loads(run("dictionary", "--format", "json", cwd=railway_snapshot, expect=0).stdout)
+    rows = list(
+        csv.DictReader(
+            io.StringIO(run("dictionary", "--format", "csv", cwd=railway_snapshot, expect=0).stdout)
+        )
+    )
     assert len(whole) == len(rows) > 100
-    assert 'did you mean "key"?' in run("facts", "keys", cwd=gathered, expect=2).stderr
+    assert 'did you mean "key"?' in run("dictionary", "keys", cwd=railway_snapshot, expect=2).stderr

@@ -19,9 +19,9 @@ AT = ("--at", RAILWAY_AT)
 
 
 @pytest.mark.parametrize("topic", TOPICS)
-def test_every_topic_reads_well(gathered: Path, topic: str) -> None:
+def test_every_topic_reads_well(railway_snapshot: Path, topic: str) -> None:
     """Within 100 columns, without colour, with the next command; it ends with code 0."""
-    told = run("view", topic, *AT, cwd=gathered, expect=0).stdout
+    told = run("view", topic, *AT, cwd=railway_snapshot, expect=0).stdout
     assert max(map(len, told.splitlines())) <= 100
     assert "\x1b" not in told
     assert "what the rulebook says of it" in told
@@ -29,51 +29,58 @@ def test_every_topic_reads_well(gathered: Path, topic: str) -> None:
 
 
 @pytest.mark.parametrize("topic", TOPICS)
-def test_rows_and_groups_tell_the_same(gathered: Path, topic: str) -> None:
+def test_rows_and_groups_tell_the_same(railway_snapshot: Path, topic: str) -> None:
     """CSV, JSON and JSON lines hold the same rows; groups of any kind add up to them."""
-    rows = list(csv.DictReader(io.StringIO(run("view", topic, *AT, "--format", "csv", cwd=gathered).stdout)))
-    told = json.loads(run("view", topic, *AT, "--format", "json", cwd=gathered, expect=0).stdout)
-    lines = run("view", topic, *AT, "--format", "jsonl", cwd=gathered, expect=0).stdout.splitlines()
+    rows = list(
+        csv.DictReader(io.StringIO(run("view", topic, *AT, "--format", "csv", cwd=railway_snapshot).stdout))
+    )
+    told = json.loads(run("view", topic, *AT, "--format", "json", cwd=railway_snapshot, expect=0).stdout)
+    lines = run("view", topic, *AT, "--format", "jsonl", cwd=railway_snapshot, expect=0).stdout.splitlines()
     assert len(rows) == len(told["rows"]) == len(lines) > 0
     assert {row["state"] for row in rows} <= told["states"].keys()
     assert told["topic"] == topic and told["told"]
     for by in TOPICS[topic].groupings:
         words = ("view", topic, *AT, "--format", "json", "--groups", "--by", by)
-        groups = json.loads(run(*words, cwd=gathered, expect=0).stdout)["groups"]
+        groups = json.loads(run(*words, cwd=railway_snapshot, expect=0).stdout)["groups"]
         assert sum(group["all"] for group in groups) == len(rows)
         assert sum(group[state] for group in groups for state in told["states"]) == len(rows)
 
 
-def test_the_tables_beside_the_picture_are_whole(gathered: Path) -> None:
+def test_the_tables_beside_the_picture_are_whole(railway_snapshot: Path) -> None:
     """Every opening with what is amiss with it, not only the ten that a terminal shows; gates by name."""
     words = ("view", "elevation", *AT, "--part", "openings", "--format", "csv")
-    openings = list(csv.DictReader(io.StringIO(run(*words, cwd=gathered, expect=0).stdout)))
-    assert len(openings) == len((gathered / "exports/openings.csv").read_text("utf-8-sig").splitlines()) - 1
+    openings = list(csv.DictReader(io.StringIO(run(*words, cwd=railway_snapshot, expect=0).stdout)))
+    assert (
+        len(openings)
+        == len((railway_snapshot / "exports/openings.csv").read_text("utf-8-sig").splitlines()) - 1
+    )
     own = {row["elevation"] for row in openings if "approved by oneself" in row["amiss"]}
-    planted = csv.DictReader((gathered / "ground-truth.csv").open(encoding="utf-8"))
+    planted = csv.DictReader((railway_snapshot / "ground-truth.csv").open(encoding="utf-8"))
     assert own == {row["subject"].split()[0] for row in planted if row["rule"] == "opening-approved"}
     words = ("view", "factors", *AT, "--part", "gates", "--format", "json")
-    told = json.loads(run(*words, cwd=gathered, expect=0).stdout)
+    told = json.loads(run(*words, cwd=railway_snapshot, expect=0).stdout)
     assert told["part"] == "gates" and len(told["rows"]) == 6
-    assert "--part amiss --format csv" in run("view", "temporary", *AT, cwd=gathered, expect=0).stdout
+    assert "--part amiss --format csv" in run("view", "temporary", *AT, cwd=railway_snapshot, expect=0).stdout
 
 
 @pytest.mark.parametrize("topic", TOPICS)
 @pytest.mark.parametrize(("form", "begins"), [("png", b"\x89PNG"), ("svg", b"<?xml")])
-def test_every_topic_is_drawn(gathered: Path, tmp_path: Path, topic: str, form: str, begins: bytes) -> None:
+def test_every_topic_is_drawn(
+    railway_snapshot: Path, tmp_path: Path, topic: str, form: str, begins: bytes
+) -> None:
     """The same bytes each time."""
     drawn = []
     for number in range(2):
         file = tmp_path / f"{number}.{form}"
-        run("view", topic, *AT, "--figure", str(file), cwd=gathered, expect=0)
+        run("view", topic, *AT, "--figure", str(file), cwd=railway_snapshot, expect=0)
         drawn.append(file.read_bytes())
     assert drawn[0].startswith(begins) and drawn[0] == drawn[1]
 
 
-def test_every_topic_there_is_has_a_view_and_rules(gathered: Path) -> None:
+def test_every_topic_there_is_has_a_view_and_rules(railway_snapshot: Path) -> None:
     """No topic is half there."""
     assert set(TOPICS) <= set(NAMES)
-    told = json.loads(run("judge", *AT, "--format", "json", cwd=gathered).stdout)
+    told = json.loads(run("judge", *AT, "--format", "json", cwd=railway_snapshot).stdout)
     assert told["rules"]
 
 
@@ -89,9 +96,9 @@ def test_every_topic_there_is_has_a_view_and_rules(gathered: Path) -> None:
         (("factors", "--rows", "many"), '"many" is no number of rows'),
     ],
 )
-def test_what_cannot_be_shown_is_said(gathered: Path, words: tuple[str, ...], told: str) -> None:
+def test_what_cannot_be_shown_is_said(railway_snapshot: Path, words: tuple[str, ...], told: str) -> None:
     """In one sentence, with what there is instead."""
-    assert told in " ".join(run("view", *words, cwd=gathered, expect=2).stderr.split())
+    assert told in " ".join(run("view", *words, cwd=railway_snapshot, expect=2).stderr.split())
 
 
 def test_an_estate_that_tells_nothing_of_a_topic(tmp_path: Path) -> None:
@@ -105,24 +112,24 @@ def test_an_estate_that_tells_nothing_of_a_topic(tmp_path: Path) -> None:
             "a.csv": "Login\n[red]alma[/]\n\x1b[31mbruno\n",
         },
     )
-    run("gather", cwd=tmp_path)
+    run("read", cwd=tmp_path)
     for topic in TOPICS:
         told = run("view", topic, "--figure", f"{topic}.png", cwd=tmp_path, expect=0).stdout
         assert "\x1b" not in told
 
 
-def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(gathered: Path) -> None:
+def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(railway_snapshot: Path) -> None:
     """A line for each topic with the command that looks closer; one account's part in each, in short."""
-    told = run("judge", *AT, cwd=gathered, expect=1).stdout
+    told = run("judge", *AT, cwd=railway_snapshot, expect=1).stdout
     for topic in TOPICS:
         assert f"keymallet view {topic}" in told
-    record = json.loads(run("judge", *AT, "--format", "json", cwd=gathered).stdout)["rules"]
+    record = json.loads(run("judge", *AT, "--format", "json", cwd=railway_snapshot).stdout)["rules"]
     factors = [rule for rule in record if rule["topic"] == "factors"]
     (line,) = [line for line in told.splitlines() if line.startswith("factors ")]
     assert line.split()[1:3] == [str(len(factors)), str(sum(rule["breach"] for rule in factors))]
 
     def short(account: str) -> str:
-        shown = run("show", account, *AT, cwd=gathered, expect=0).stdout
+        shown = run("show", account, *AT, cwd=railway_snapshot, expect=0).stdout
         return " ".join(shown[shown.index("in short") : shown.index("verdicts:")].split())
 
     till = short("directory/counter-01")
@@ -135,7 +142,7 @@ def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(gathered: Pat
     assert "api-key GVR-K-0031: too old, one of several, no end" in short("directory/svc-fares-1")
 
 
-def test_copies_of_a_password_are_seen_and_their_digests_are_gone(gathered: Path) -> None:
+def test_copies_of_a_password_are_seen_and_their_digests_are_gone(railway_snapshot: Path) -> None:
     """Two accounts on one host have the very same line; nothing of how it is stored is in the snapshot."""
     words = (
         "who",
@@ -146,10 +153,10 @@ def test_copies_of_a_password_are_seen_and_their_digests_are_gone(gathered: Path
         "--format",
         "json",
     )
-    rows = json.loads(run(*words, cwd=gathered, expect=0).stdout)["rows"]
+    rows = json.loads(run(*words, cwd=railway_snapshot, expect=0).stdout)["rows"]
     pair = {row["account"]: row["password-shared-with"] for row in rows}
     assert len(pair) == 2 and [[other] for other in pair] == list(reversed(list(pair.values())))
-    snapshot = newest_snapshot(gathered / "snapshots")
+    snapshot = newest_snapshot(railway_snapshot / "snapshots")
     assert snapshot is not None
     assert "password-digest" not in snapshot.manifest.tables["account"].columns
     assert not [
@@ -161,7 +168,7 @@ def test_copies_of_a_password_are_seen_and_their_digests_are_gone(gathered: Path
 
 def test_what_an_earlier_reading_told_is_worked_out_anew(railway: Path) -> None:
     """Taken over from the snapshot before, gates and openings come to the same."""
-    run("gather", *AT, "--only", "staff", cwd=railway)
+    run("read", *AT, "--only", "staff", cwd=railway)
     for topic in ("factors", "elevation", "lockouts"):
         words = ("view", topic, *AT, "--format", "json")
         first, *_ = sorted((railway / "snapshots").iterdir())

@@ -238,7 +238,7 @@ class Evaluator:
     def _not(self, node: tree.Not) -> bool | None:
         return kleene_not(self.value(node.operand))
 
-    def _junction(self, node: tree.Junction) -> bool | None:
+    def _boolop(self, node: tree.BoolOp) -> bool | None:
         values = [self.value(part) for part in node.parts]
         return kleene_and(values) if node.word == "and" else kleene_or(values)
 
@@ -285,7 +285,7 @@ class Evaluator:
             return None
         return (value in self.items(node.choices, node.operand)) != node.negated
 
-    def _has(self, node: tree.Has) -> bool | None:
+    def _includes(self, node: tree.Includes) -> bool | None:
         held = self.value(node.operand)
         if held is None:
             return None
@@ -306,7 +306,7 @@ class Evaluator:
         return re.fullmatch(regex, value, re.DOTALL) is not None
 
     def _known(self, node: tree.Known) -> bool | None:
-        if isinstance(node.operand, tree.Ask):
+        if isinstance(node.operand, tree.RowQuery):
             return self.is_any(node)
         name, evaluator = node.operand.text, self
         head, _, rest = name.partition(".")
@@ -353,7 +353,7 @@ class Evaluator:
             "lower": lambda: value.lower(),
         }[node.function]()
 
-    def _shift(self, node: tree.Shift) -> Any:
+    def _addsub(self, node: tree.AddSub) -> Any:
         left, right = self.value(node.left), self.value(node.right)
         if left is None or right is None:
             return None
@@ -363,7 +363,7 @@ class Evaluator:
         """Not known of a row that stands for not knowing of any."""
         return None if "*" in (row.get("unread") or []) else True
 
-    def _ask(self, node: tree.Ask) -> Any:
+    def _rowquery(self, node: tree.RowQuery) -> Any:
         if node.question in ("latest", "earliest"):
             return self.farthest(node)
         if node.table == "account":
@@ -373,7 +373,7 @@ class Evaluator:
             return None
         return self.answer(node, [self.condition(node, row) for row in about.rows(node.table)])
 
-    def counting(self, ask: tree.Ask) -> list[tuple[Row, bool | None]] | None:
+    def counting(self, ask: tree.RowQuery) -> list[tuple[Row, bool | None]] | None:
         """Each row asked about, and whether it passes and has the figure; None where there is nobody to ask."""
         about = Evaluator(self.world, "account", self.account)
         if about.row is None or not about.supplied(ask.table):
@@ -385,7 +385,7 @@ class Evaluator:
             found.append((row, kleene_and([passes, here.known(row, ask.table, ask.column)])))
         return found
 
-    def farthest(self, node: tree.Ask) -> Any:
+    def farthest(self, node: tree.RowQuery) -> Any:
         """Over the rows that surely pass and have the figure; not known if any other row may."""
         rows = self.counting(node)
         if rows is None or None in [counts for _, counts in rows]:
@@ -395,12 +395,12 @@ class Evaluator:
             return None
         return max(figures) if node.question == "latest" else min(figures)
 
-    def condition(self, node: tree.Ask, row: Row) -> Any:
+    def condition(self, node: tree.RowQuery, row: Row) -> Any:
         if node.condition is None:
             return self.is_a_row(row)
         return Evaluator(self.world, node.table, row).value(node.condition)
 
-    def of_accounts(self, node: tree.Ask) -> list[bool | None] | None:
+    def of_accounts(self, node: tree.RowQuery) -> list[bool | None] | None:
         """The condition on each account of the person, or that may be theirs; None without a person."""
         person = self.owner("person")
         if person is None:
@@ -425,7 +425,7 @@ class Evaluator:
             return True
         return account["person"] is None and "person" not in self.world.supply[account["source"]]["account"]
 
-    def answer(self, node: tree.Ask, values: list[bool | None] | None) -> Any:
+    def answer(self, node: tree.RowQuery, values: list[bool | None] | None) -> Any:
         if values is None:
             return None
         if node.question == "count":

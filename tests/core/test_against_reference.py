@@ -263,9 +263,9 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
             word = st.sampled_from(column.words[:3] or [f"'{text}'" for text in TEXTS[1:]])
             listed = st.lists(word, max_size=2).map(", ".join)
             return st.one_of(
-                word.map(lambda each: f"{name} has {each}"),
+                word.map(lambda each: f"{name} includes {each}"),
                 st.tuples(st.sampled_from(["any", "all"]), listed).map(
-                    lambda parts: f"{name} has {parts[0]} [{parts[1]}]"
+                    lambda parts: f"{name} includes {parts[0]} of [{parts[1]}]"
                 ),
                 st.tuples(order, st.integers(0, 2)).map(
                     lambda parts: f"length({name}) {parts[0]} {parts[1]}"

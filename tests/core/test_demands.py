@@ -182,7 +182,7 @@ age = "90d"
 [limits.for.admin]
 age = "30d"
 [terms]
-contractor = "labels has 'contractor'"
+contractor = "labels includes 'contractor'"
 admin = "privileged"
 """
 
@@ -259,7 +259,7 @@ def test_the_setting_in_force_for_an_account() -> None:
         ("not initial-password", {"initial_password": True}, "initial-password: no"),
         ("enabled and kind in [guest, person]", {"enabled": False, "kind": "shared"}, "enabled: yes; kind one of guest, person"),
         ("failed-attempts < 3 or enabled", {"failed_attempts": 4, "enabled": False}, "failed-attempts less than 3, or enabled: yes"),
-        ("not (labels has 'x')", {"labels": ["x"]}, "labels without 'x'"),
+        ("not (labels includes 'x')", {"labels": ["x"]}, "labels without 'x'"),
         ("name like 'adm-*'", {}, "name like 'adm-*'"),
         ("password-changed - created >= 2d", {"created": days_ago(3), "password_changed": days_ago(2)}, "password-changed - created at least 2 d"),
     ],

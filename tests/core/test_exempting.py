@@ -16,7 +16,7 @@ from keymallet.core.explaining.findings import findings
 from keymallet.core.judging.exemptions import matching, past_cover
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.language.lowering import AT as INSTANT_OF
-from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.linking.filler_reasons import is_filler
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import read_register
 from keymallet.core.studies.ahead import coming
@@ -241,7 +241,7 @@ def test_the_register_is_judged_as_accounts_are() -> None:
     assert verdict_words(found, "own") == ["breach", "met"]
     assert verdict_words(found, "why") == ["breach", "breach"]
     assert verdict_words(found, "names") == ["breach", "met"]
-    frame = found.workspace.frames["exemption"]
+    frame = found.context.frames["exemption"]
     assert frame.select("covers", "excuses").rows() == [(2, 1), (1, 1)]
     assert frame["names-nobody"].to_list() == [["d/gone"], []]
     assert frame["names-no-rule"].to_list() == [["no-*"], []]
@@ -284,7 +284,7 @@ def test_without_a_register_nothing_is_known_of_it() -> None:
 )  # fmt: skip
 def test_hollow_reasons(reason: str | None, is_hollow: bool) -> None:
     """Short, filler, the same letters again; a sentence in any language is none."""
-    assert hollow(pl.Series([reason], dtype=pl.String)).item() is is_hollow
+    assert is_filler(pl.Series([reason], dtype=pl.String)).item() is is_hollow
 
 
 HOURS = st.integers(0, 40)

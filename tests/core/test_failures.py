@@ -9,12 +9,11 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.facts.evidence import INSTANT, ROW
-from keymallet.core.facts.reading import Reading
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT
 from keymallet.core.linking.failures import count_locks, locks_by_failures, on_many, on_one
-from tests.support import AT, evidence
+from tests.support import AT, RULES, evidence, linked
 
-EVENTS = {ROW: pl.UInt32(), "at": INSTANT, "outcome": pl.String(), "origin": pl.String()}
+EVENTS = {ACCOUNT_ROW: pl.UInt32(), "at": INSTANT, "outcome": pl.String(), "origin": pl.String()}
 
 
 def events(*rows: tuple[int, float, str], outcome: str = "failure") -> pl.DataFrame:
@@ -25,12 +24,12 @@ def events(*rows: tuple[int, float, str], outcome: str = "failure") -> pl.DataFr
 
 def known(locks: int | None, within: int | None) -> pl.DataFrame:
     span = None if within is None else timedelta(minutes=within)
-    schema = {ROW: pl.UInt32(), "locks": pl.Int64(), "within": pl.Duration("us")}
+    schema = {ACCOUNT_ROW: pl.UInt32(), "locks": pl.Int64(), "within": pl.Duration("us")}
     return pl.DataFrame([(0, locks, span), (1, locks, span)], schema=schema, orient="row")
 
 
 def times(frame: pl.DataFrame, locks: int | None = 3, within: int | None = 15) -> dict[int, int]:
-    return dict(locks_by_failures(frame, known(locks, within)).sort(ROW).iter_rows())
+    return dict(locks_by_failures(frame, known(locks, within)).sort(ACCOUNT_ROW).iter_rows())
 
 
 def test_each_full_number_in_a_run_is_a_lock() -> None:
@@ -84,7 +83,7 @@ def test_many_on_one_account() -> None:
         *((0, minute, f"o{minute % 3}") for minute in range(20)), *((1, minute, "x") for minute in range(19))
     )
     (row,) = on_one(deep).rows(named=True)
-    assert (row[ROW], row["failures"], row["origins"]) == (0, 20, 3)
+    assert (row[ACCOUNT_ROW], row["failures"], row["origins"]) == (0, 20, 3)
 
 
 def test_locks_are_counted_by_the_setting_in_force() -> None:
@@ -111,12 +110,5 @@ def test_locks_are_counted_by_the_setting_in_force() -> None:
         for of in (0, 1, 2)
         for minute in range(4)
     ]
-    frames = dict(evidence(accounts, supply, setting=settings, sign_in=failed).tables)
-    count_locks(
-        [
-            Reading(name, frames, {t: dict.fromkeys(c, "") for t, c in supply[name].items()})
-            for name in supply
-        ],
-        frames,
-    )
-    assert frames["account"]["locked-before"].to_list() == [2, 1, None]
+    found = count_locks(linked(evidence(accounts, supply, setting=settings, sign_in=failed)), RULES)
+    assert found.accounts["locked-before"].to_list() == [2, 1, None]

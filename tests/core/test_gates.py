@@ -32,7 +32,7 @@ def test_a_worked_example() -> None:
         PEOPLE,
         [
             Gate("staff", covers=("staff",), leaves_out=("emergency",)),
-            Gate("guests", "watching", covers=("guest",)),
+            Gate("guests", "on-trial", covers=("guest",)),
             Gate("depot", covers=("depot-desk", "alma"), asks_for=("password",)),
             Gate("old", "off", covers=("everyone",)),
         ],
@@ -65,10 +65,10 @@ def test_a_gate_for_one_application_is_not_one_for_all() -> None:
     """Whoever is asked at the timetable alone signs in elsewhere without."""
     some = reach(PEOPLE, [Gate("a", applications=("timetable",))]).on_accounts
     assert some["covered-by"].to_list() == [["a"]] * 6
-    assert some["second-factor-enforced"].to_list() == [False] * 6
+    assert some["second-factor-required"].to_list() == [False] * 6
     for everything in ((), ("*",), ("timetable", "everything")):
         every = reach(PEOPLE, [Gate("a", applications=everything)]).on_accounts
-        assert every["second-factor-enforced"].to_list() == [True] * 6
+        assert every["second-factor-required"].to_list() == [True] * 6
 
 
 def test_what_is_not_known_of_a_gate_is_not_guessed() -> None:
@@ -76,9 +76,9 @@ def test_what_is_not_known_of_a_gate_is_not_guessed() -> None:
     for unknown in ({"state": None}, {"covers": None}, {"leaves_out": None}, {"asks_for": None},
                     {"applications": None}):  # fmt: skip
         alone = reach(PEOPLE, [replace(Gate("a"), **unknown)]).on_accounts
-        assert alone["second-factor-enforced"].to_list() == [None] * 6
+        assert alone["second-factor-required"].to_list() == [None] * 6
         both = reach(PEOPLE, [replace(Gate("a"), **unknown), Gate("b")]).on_accounts
-        assert both["second-factor-enforced"].to_list() == [True] * 6
+        assert both["second-factor-required"].to_list() == [True] * 6
 
 
 def test_no_gate_at_all_asks_nobody() -> None:
@@ -91,7 +91,7 @@ LISTS = st.none() | st.lists(st.sampled_from(WORDS), max_size=3, unique=True).ma
 GATES = st.builds(
     Gate,
     st.sampled_from(["g1", "g2", "g3"]),
-    st.sampled_from(["enforced", "watching", "off", None]),
+    st.sampled_from(["in-force", "on-trial", "off", None]),
     st.none() | st.sampled_from([("any-second",), ("password",), ("otp", "push"), ()]),
     LISTS,
     LISTS,
@@ -143,8 +143,8 @@ def test_against_one_account_at_a_time(accounts: pl.DataFrame, gates: list[Gate]
         enforced: list[bool | None] = []
         for gate in gates:
             covers, out = (_named(account, each, names) for each in (gate.covers, gate.leaves_out))
-            in_force = None if gate.state is None else gate.state == "enforced"
-            watching = None if gate.state is None else gate.state == "watching"
+            in_force = None if gate.state is None else gate.state == "in-force"
+            watching = None if gate.state is None else gate.state == "on-trial"
             told = {
                 "covered-by": _and(covers, _not(out), in_force),
                 "left-out-by": _and(covers, out, in_force),
@@ -172,7 +172,7 @@ def test_widening_a_gate_never_lowers_coverage(accounts: pl.DataFrame, gates: li
     def asked(gate: Gate) -> pl.Series:
         return (
             reach(accounts, [gate, *others])
-            .on_accounts["second-factor-enforced"]
+            .on_accounts["second-factor-required"]
             .cast(pl.Float64)
             .fill_null(0.5)
         )

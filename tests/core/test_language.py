@@ -14,7 +14,7 @@ from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.literals import parse_instant, parse_span, span_text
 from keymallet.core.language.parse import parse
 from keymallet.core.language.scope import Book, Written
-from keymallet.core.language.tree import Compare, Fault, Junction, Literal, Name, Not, Shift, Span
+from keymallet.core.language.tree import AddSub, BoolOp, Compare, Fault, Literal, Name, Not, Span
 
 NOWHERE = Span(0, 0)
 
@@ -27,22 +27,22 @@ def name(text: str) -> Name:
     ("text", "expected"),
     [
         ("enabled", name("enabled")),
-        ("not a and b", Junction(NOWHERE, "and", (Not(NOWHERE, name("a")), name("b")))),
+        ("not a and b", BoolOp(NOWHERE, "and", (Not(NOWHERE, name("a")), name("b")))),
         (
             "a or b and c",
-            Junction(NOWHERE, "or", (name("a"), Junction(NOWHERE, "and", (name("b"), name("c"))))),
+            BoolOp(NOWHERE, "or", (name("a"), BoolOp(NOWHERE, "and", (name("b"), name("c"))))),
         ),
         (
             "(a or b) and c",
-            Junction(NOWHERE, "and", (Junction(NOWHERE, "or", (name("a"), name("b"))), name("c"))),
+            BoolOp(NOWHERE, "and", (BoolOp(NOWHERE, "or", (name("a"), name("b"))), name("c"))),
         ),
-        ("a-b - c = d", Compare(NOWHERE, "=", Shift(NOWHERE, "-", name("a-b"), name("c")), name("d"))),
+        ("a-b - c = d", Compare(NOWHERE, "=", AddSub(NOWHERE, "-", name("a-b"), name("c")), name("d"))),
         (
             "a - b - c = d",
             Compare(
                 NOWHERE,
                 "=",
-                Shift(NOWHERE, "-", Shift(NOWHERE, "-", name("a"), name("b")), name("c")),
+                AddSub(NOWHERE, "-", AddSub(NOWHERE, "-", name("a"), name("b")), name("c")),
                 name("d"),
             ),
         ),
@@ -61,7 +61,7 @@ def test_what_is_written_becomes_a_tree(text: str, expected: tree.Node) -> None:
 def test_positions_are_of_the_text_itself() -> None:
     """Every node knows the characters it was written at."""
     node = parse("kind = person and  enabled")
-    assert isinstance(node, Junction)
+    assert isinstance(node, BoolOp)
     assert node.parts[1].span == Span(19, 26)
 
 
@@ -81,7 +81,7 @@ def test_positions_are_of_the_text_itself() -> None:
         ("ends < 2026-02-30", 7, "no day or time of the years", "2026-11-24"),
         ("x in a, b", 6, "cannot stand here", ""),
         ("x is here", 5, "cannot stand here", "is known"),
-        ("groups has ['x']", 11, "a list cannot stand here", "has any"),
+        ("groups includes ['x']", 11, "a list cannot stand here", "includes any of"),
         ("x like adm", 7, "cannot stand here", "single quotes"),
         ("(" * 101 + "a" + ")" * 101, 0, "nested", "terms"),
         ("not " * 2000 + "a", 0, "nested", "terms"),
@@ -121,8 +121,8 @@ def _written(text: str, found: list[Fault]) -> Written:
         ("age(created)", "account", "age(created)", "a length of time, not a yes or no", "<= 90d"),
         ("kind", "account", "kind", "a word, not a yes or no", "kind = person"),
         ("groups = 'x'", "account", "'x'", "a list of words", ""),
-        ("kind has person", "account", "kind", "asks for a list", '"="'),
-        ("groups in ['x']", "account", "groups", "not a list of words", "has any"),
+        ("kind includes person", "account", "kind", "asks for a list", '"="'),
+        ("groups in ['x']", "account", "groups", "not a list of words", "includes any of"),
         ("name like 'a*' and mail like 3", "account", None, "", ""),
         ("kind like 'p*'", "account", "kind", "asks for text", '"in"'),
         ("name matches '('", "account", "'('", "the pattern cannot be read: unclosed group", ""),

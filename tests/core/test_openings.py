@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 
 import polars as pl
 
 from keymallet.core.facts.declaration import ELEVATION
-from keymallet.core.facts.reading import Reading
-from keymallet.core.linking.elevation_spans import mark_openings
-from tests.support import AT, evidence
+from keymallet.core.linking.elevation_spans import mark_elevation_spans
+from tests.support import AT, RULES, evidence, linked
 
 ACCOUNTS = [
     {"name": "alma", "person": "1", "mail": "alma@gvr.example"},
@@ -29,11 +29,8 @@ def opening(of: int | None, start: float | None, hours: float, **more: Any) -> d
     }  # fmt: skip
 
 
-def marked(openings: list[dict[str, Any]], **tables: Any) -> dict[str, pl.DataFrame]:
-    found = evidence(ACCOUNTS, elevation=openings, **tables)
-    frames = dict(found.tables)
-    mark_openings([Reading("d", frames, found.supply["d"])], frames)
-    return frames
+def marked(openings: list[dict[str, Any]], **tables: Any) -> Mapping[str, pl.DataFrame]:
+    return mark_elevation_spans(linked(evidence(ACCOUNTS, elevation=openings, **tables)), RULES).tables
 
 
 def column(openings: list[dict[str, Any]], name: str, **tables: Any) -> list[Any]:
@@ -120,10 +117,8 @@ def test_a_source_without_reasons_or_openings_claims_nothing() -> None:
     }
     openings = [{"of": 0, "starts": AT, "ends": AT + h(1), "outcome": "opened"}]
     found = evidence(accounts, supply, elevation=openings, sign_in=[{"of": 0, "at": AT}, {"of": 1, "at": AT}])
-    frames = dict(found.tables)
-    mark_openings([Reading(name, frames, found.supply[name]) for name in supply], frames)
-    assert frames["elevation"]["hollow-reason"].to_list() == [None]
-    assert (
-        "hollow-reason" not in found.supply["d"]["elevation"] and "stretch" in found.supply["d"]["elevation"]
-    )
-    assert frames["sign-in"]["in-opening"].to_list() == [True, None]
+    marked_ones = mark_elevation_spans(linked(found), RULES)
+    assert marked_ones.tables["elevation"]["hollow-reason"].to_list() == [None]
+    supplied = marked_ones.readings[0].supply["elevation"]
+    assert "hollow-reason" not in supplied and "stretch" in supplied
+    assert marked_ones.tables["sign-in"]["in-opening"].to_list() == [True, None]

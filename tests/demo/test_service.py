@@ -95,7 +95,7 @@ def test_what_is_in_force_comes_over(tmp_path: Path) -> None:
     gates = {row["gate"]: row for row in reading.tables["gate"].iter_rows(named=True)}
     assert gates["everybody"]["leaves-out"] == ["emergency-1", "emergency-2", "old-mail-relay"]
     told = (gates["administrators"]["state"], gates["administrators"]["asks-for"])
-    assert told == ("watching", ["phishing-resistant"])
+    assert told == ("on-trial", ["phishing-resistant"])
     (setting,) = reading.tables["setting"].iter_rows(named=True)
     assert (setting["lock-for"], setting["min-length"]) == (timedelta(minutes=15), 14)
     assert not reading.remarks
@@ -210,7 +210,7 @@ def test_the_tenant_follows_the_schema() -> None:
 
 
 def test_served_by_the_program(tmp_path: Path) -> None:
-    """It says what to write in an estate file; gathering then works, over TLS and tied to people."""
+    """It says what to write in an estate file; reading then works, over TLS and tied to people."""
     with subprocess.Popen(
         [str(PROGRAM), "demo", "--serve", "--tls", "good"], stdout=subprocess.PIPE, text=True, cwd=tmp_path
     ) as process:
@@ -223,9 +223,9 @@ def test_served_by_the_program(tmp_path: Path) -> None:
             head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
             write(tmp_path, {"estate.toml": head + section})
             name, _, token = told[-1].strip().rpartition(" ")[2].partition("=")
-            gathered = run("gather", cwd=tmp_path, expect=0, **{name: token}).stdout
-            assert f"{len(railway_directory().accounts)} accounts" in gathered
-            assert "tied to people: 372 by number" in gathered and "read 376 people" in gathered
+            told = run("read", cwd=tmp_path, expect=0, **{name: token}).stdout
+            assert f"{len(railway_directory().accounts)} accounts" in told
+            assert "tied to people: 372 by number" in told and "read 376 people" in told
             (folder,) = {line.partition('"')[2].rpartition("/")[0] for line in told if "ca-file" in line}
         finally:
             process.terminate()

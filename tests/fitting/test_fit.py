@@ -69,7 +69,7 @@ def test_what_is_called_sure_is_right_and_most_is_sure() -> None:
 
 @pytest.mark.parametrize("export", EXPORTS, ids=lambda export: export.file)
 def test_the_map_reads_the_whole_file(tmp_path: Path, export: Export) -> None:
-    """It is a map that gathering takes, and no cell and no row is lost by it."""
+    """It is a map that the command read takes, and no cell and no row is lost by it."""
     file = tmp_path / export.file
     file.write_bytes(export.data)
     found = guessed(export.data, export.file)
@@ -202,7 +202,7 @@ def test_no_secret_is_shown_and_no_escape_reaches_the_terminal(tmp_path: Path) -
     assert "not shown: may be secret" in told
 
 
-def test_a_map_is_written_once_and_gather_uses_it(tmp_path: Path) -> None:
+def test_a_map_is_written_once_and_reading_uses_it(tmp_path: Path) -> None:
     """The lines at its head are what the estate needs; what somebody looked over is not written over."""
     export = EXPORTS[0]
     write(tmp_path, {export.file: export.data})
@@ -212,7 +212,7 @@ def test_a_map_is_written_once_and_gather_uses_it(tmp_path: Path) -> None:
     book = '[rule.r]\ntitle = "r"\nseverity = "low"\nmust = "enabled"\n'
     estate = f'organisation = "T"\nclock = "UTC"\nrulebook = "b.toml"\n{section.replace("NAME", "works")}\n'
     write(tmp_path, {"estate.toml": estate, "b.toml": f'title = "T"\n{book}'})
-    assert f"{ROWS} accounts" in run("gather", cwd=tmp_path, expect=0).stdout
+    assert f"{ROWS} accounts" in run("read", cwd=tmp_path, expect=0).stdout
     again = run("fit", export.file, "--output", "map.toml", cwd=tmp_path, expect=2)
     assert "exists already" in again.stderr and (tmp_path / "map.toml").read_text("utf-8") == text
 

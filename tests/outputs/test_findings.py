@@ -28,7 +28,7 @@ def run_of(found: Judgement) -> Run:
     book = found.rulebook
     return Run(
         organisation="O", at=AT, clock=CLOCK, rulebook_title=book.title, rulebook_edition=book.edition,
-        rulebook_digest=book.digest, snapshot_digest="d", gathered=AT, sources=1, accounts=len(FORMULAS),
+        rulebook_digest=book.digest, snapshot_digest="d", read_at=AT, sources=1, accounts=len(FORMULAS),
         counts=found.counts(), refused=2, unreadable=1, gaps=["d: 2 records were refused"],
     )  # fmt: skip
 

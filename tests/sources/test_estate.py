@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 from keymallet.core.base.problems import KeymalletError
-from keymallet.core.facts.evidence import ROW, UNREAD
+from keymallet.core.facts.evidence import ACCOUNT_ROW, UNREAD
 from keymallet.sources.estate import read_estate
-from keymallet.sources.reading import gather
+from keymallet.sources.reading import read_all
 from tests.support import AT, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
@@ -56,7 +56,7 @@ def test_a_missing_file_suggests_its_neighbour(tmp_path: Path) -> None:
         {"estate.toml": HEAD + SOURCE, "m.toml": "[account.columns]\nname='L'\n", "aa.csv": "L\nx\n"},
     )
     with pytest.raises(KeymalletError) as raised:
-        gather(read_estate(tmp_path / "estate.toml"), AT)
+        read_all(read_estate(tmp_path / "estate.toml"), AT)
     assert 'did you mean "aa.csv"?' in raised.value.problems[0].hint
 
 
@@ -86,17 +86,17 @@ key = "K"
             "ktwo.csv": "L,K\na,k3\n",
         },
     )
-    gathered = gather(read_estate(tmp_path / "estate.toml"), AT)
-    accounts, keys = gathered.tables["account"], gathered.tables["key"]
+    linked = read_all(read_estate(tmp_path / "estate.toml"), AT)
+    accounts, keys = linked.tables["account"], linked.tables["key"]
     assert accounts["account"].to_list() == ["one/a", "one/b", "two/b", "two/a"]
-    assert keys.select("account", "key", ROW).rows() == [
+    assert keys.select("account", "key", ACCOUNT_ROW).rows() == [
         (None, "k1", 1),
         ("one/gone", "k2", None),
         (None, "k3", 3),
     ]
     assert accounts["last-sign-in"].null_count() == 3, "what lies after the reading is not known"
     assert accounts[UNREAD].to_list()[:2] == [[], ["last-sign-in"]]
-    one = gathered.readings[0]
+    one = linked.readings[0]
     assert one.intake["account"].unreadable == 1
     assert "lies after the reading" in one.intake["account"].unreadable_cells[0].reason
     assert one.remarks == ["key: 1 rows name accounts that are not there: gone"]
@@ -121,9 +121,9 @@ kinds = { "svc" = "service", "*" = "person" }
     )
     files = {"estate.toml": HEAD + sources, "m.toml": accounts, "staff.csv": "L,P\na,17\nb,\nsvc,9\n"}
     write(tmp_path, {**files, "vm/etc/passwd": passwd})
-    gathered = gather(read_estate(tmp_path / "estate.toml"), AT)
-    assert gathered.tables["account"]["person"].to_list() == ["17", None, "9", None, None, None, "17"]
-    assert gathered.readings[1].supply["account"]["person"] == "tied by name = login in staff"
+    linked = read_all(read_estate(tmp_path / "estate.toml"), AT)
+    assert linked.tables["account"]["person"].to_list() == ["17", None, "9", None, None, None, "17"]
+    assert linked.readings[1].supply["account"]["person"] == "tied by name = login in staff"
     write(tmp_path, {"estate.toml": HEAD + sources.replace('persons = "staff"', 'persons = "stuff"')})
     with pytest.raises(KeymalletError) as raised:
         read_estate(tmp_path / "estate.toml")

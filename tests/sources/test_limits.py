@@ -69,7 +69,7 @@ def test_a_line_without_end(
 ) -> None:
     """What else stands in the file is read where records can be told apart; no traceback."""
     write(tmp_path, {"m.toml": '[account.columns]\nname = "login"\n', "estate.toml": HEAD + section, **files})
-    done = run("gather", cwd=tmp_path, expect=code)
+    done = run("read", cwd=tmp_path, expect=code)
     assert told in " ".join((done.stdout + done.stderr).split())
 
 
@@ -79,7 +79,7 @@ def test_a_host_whose_accounts_cannot_be_read_leaves_the_others(tmp_path: Path) 
     hosts = {"h/one/etc/passwd": good, "h/two/etc/passwd": good.encode() + b"a" * (65 << 20)}
     book = 'title = "T"\n[rule.r]\ntitle = "r"\nseverity = "low"\nmust = "enabled"\n'
     write(tmp_path, {"estate.toml": HEAD + 'read = "host"\nfolder = "h"', "r.toml": book, **hosts})
-    told = run("gather", cwd=tmp_path, expect=3).stdout
+    told = run("read", cwd=tmp_path, expect=3).stdout
     assert "a/two" in told and "not read" in told and "read 1 account" in told
     judged = run("judge", cwd=tmp_path, expect=3).stdout
     assert "incomplete: a/two: not read: h/two/etc/passwd: cannot be read" in " ".join(judged.split())

@@ -10,8 +10,9 @@ import pytest
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import CANDIDATES, UNREAD
+from keymallet.core.linking.linked import LinkedReadings
 from keymallet.sources.estate import read_estate
-from keymallet.sources.reading import Gathered, gather
+from keymallet.sources.reading import read_all
 from keymallet.store.snapshot import newest_snapshot
 from tests.support import AT, run, write
 
@@ -52,16 +53,16 @@ def estate(folder: Path, accounts: str, rest: str = "", **files: str) -> Path:
     return write(folder, texts)
 
 
-def gathered(folder: Path) -> Gathered:
-    return gather(read_estate(folder / "estate.toml"), AT)
+def linked_estate(folder: Path) -> LinkedReadings:
+    return read_all(read_estate(folder / "estate.toml"), AT)
 
 
-def accounts(found: Gathered, *columns: str) -> list[tuple[Any, ...]]:
+def accounts(found: LinkedReadings, *columns: str) -> list[tuple[Any, ...]]:
     return found.tables["account"].select(columns).rows()
 
 
 def tied(folder: Path, text: str, rest: str) -> list[tuple[Any, ...]]:
-    return accounts(gathered(estate(folder, text, rest)), "name", "person", "tied-by", "on-roster")
+    return accounts(linked_estate(estate(folder, text, rest)), "name", "person", "tied-by", "on-roster")
 
 
 def test_numbers_tie_and_the_roster_knows_them_or_not(tmp_path: Path) -> None:
@@ -103,7 +104,7 @@ def test_what_could_be_several_peoples_is_not_guessed(tmp_path: Path) -> None:
     ties = '[[tie]]\naccount = "mail"\nperson = "mail"\n[[tie]]\nperson = "name"\n'
     folder = estate(tmp_path, "ada,ada@x.example,,,,p,yes\ns,ada@x.example,,,,s,yes\n", ties)
     write(folder, {"staff.csv": roster})
-    found = gathered(folder)
+    found = linked_estate(folder)
     assert accounts(found, "name", "person", "on-roster", CANDIDATES, UNREAD) == [
         ("ada", None, None, ["1", "4"], ["person"]),
         ("s", None, False, None, []),
@@ -116,13 +117,13 @@ def test_ties_are_for_their_sources_and_kinds(tmp_path: Path) -> None:
     """A service account of a person's name is nobody's; a source that no tie covers tells nothing."""
     ties = '[[tie]]\nsources = ["direct*"]\nperson = "name"\nkinds = ["person"]\n'
     folder = estate(tmp_path, "ada,,,,,p,yes\nbo,,,,,s,yes\n", ties, other="cy,,,,,p,yes\n")
-    assert accounts(gathered(folder), "name", "person") == [("ada", "1"), ("bo", None), ("cy", None)]
+    assert accounts(linked_estate(folder), "name", "person") == [("ada", "1"), ("bo", None), ("cy", None)]
 
 
 def test_managers_are_told_by_their_number(tmp_path: Path) -> None:
     """Where the manager is an account of the same source."""
     text = "a,,1,,b,p,yes\nb,,2,,Somebody Else,p,yes\n"
-    assert accounts(gathered(estate(tmp_path, text)), "manager") == [("2",), ("Somebody Else",)]
+    assert accounts(linked_estate(estate(tmp_path, text)), "manager") == [("2",), ("Somebody Else",)]
 
 
 def test_people_of_two_rosters_are_one_person(tmp_path: Path) -> None:
@@ -130,7 +131,7 @@ def test_people_of_two_rosters_are_one_person(tmp_path: Path) -> None:
     second = '[source.payroll]\nread = "csv"\nmap = "r.toml"\nfiles = { person = "payroll.csv" }\n'
     folder = estate(tmp_path, "a,,1,,,p,yes\n", second)
     write(folder, {"payroll.csv": "no,name,mail,unit,boss,state\n1,Not Ada,,,,out\n9,New,,,,in\n"})
-    found = gathered(folder)
+    found = linked_estate(folder)
     assert found.tables["person"].select("person", "name").rows()[-1] == ("9", "New")
     assert found.tables["person"].height == 4
     assert "1 people stand in an earlier roster, which counts: 1" in found.readings[-1].remarks
@@ -140,7 +141,7 @@ def test_a_person_that_stands_twice_in_a_roster_is_refused(tmp_path: Path) -> No
     """With its line."""
     folder = estate(tmp_path, "a,,1,,,p,yes\n")
     write(folder, {"staff.csv": ROSTER + "1,Again,,,,in\n,Nobody,,,,in\n"})
-    refusals = gathered(folder).readings[1].intake["person"].refusals
+    refusals = linked_estate(folder).readings[1].intake["person"].refusals
     assert [(each.line, each.reason) for each in refusals] == [
         (6, "no person"),
         (5, "this person stood on an earlier line"),
@@ -190,9 +191,9 @@ def test_a_roster_that_cannot_be_read_proves_nothing(tmp_path: Path) -> None:
     """Its people are carried as not read: what rests on them is unproven, and nobody is nobody's."""
     folder = estate(tmp_path, "a,,1,,,p,yes\nc,,3,,,p,yes\n", '[[tie]]\nperson = "name"\n')
     write(folder, {"rulebook.toml": BOOK})
-    run("gather", cwd=folder, expect=0)
+    run("read", cwd=folder, expect=0)
     (folder / "staff.csv").unlink()
-    told = run("gather", cwd=folder, expect=3).stdout
+    told = run("read", cwd=folder, expect=3).stdout
     assert "3 people known from" in " ".join(told.split())
     found = verdicts(folder)
     assert found == {
@@ -206,9 +207,9 @@ def test_ties_are_made_anew_when_one_source_is_read_alone(tmp_path: Path) -> Non
     """A person found by a tie is not taken for the source's own word afterwards."""
     folder = estate(tmp_path, "x,ada@x.example,,,,p,yes\n", '[[tie]]\naccount = "mail"\nperson = "mail"\n')
     write(folder, {"rulebook.toml": BOOK})
-    run("gather", cwd=folder, expect=0)
+    run("read", cwd=folder, expect=0)
     write(folder, {"staff.csv": ROSTER.replace("ada@", "other@")})
-    run("gather", "--only", "staff", cwd=folder, expect=0)
+    run("read", "--only", "staff", cwd=folder, expect=0)
     snapshot = newest_snapshot(folder / "snapshots")
     assert snapshot is not None
     assert snapshot.evidence().tables["account"].select("person", "on-roster").rows() == [(None, False)]
@@ -218,16 +219,16 @@ def test_a_roster_that_shrank_is_asked_about(tmp_path: Path) -> None:
     """As a directory is."""
     folder = estate(tmp_path, "a,,1,,,p,yes\n")
     write(folder, {"rulebook.toml": BOOK})
-    run("gather", cwd=folder, expect=0)
+    run("read", cwd=folder, expect=0)
     write(folder, {"staff.csv": "".join(ROSTER.splitlines(keepends=True)[:2])})
-    assert "staff: 1 people where there were 3: 67% fewer" in run("gather", cwd=folder, expect=2).stderr
+    assert "staff: 1 people where there were 3: 67% fewer" in run("read", cwd=folder, expect=2).stderr
 
 
 PAIR = '[[pair]]\nsources = ["directory", "cloud"]\nfacts = ["enabled", "unit"]\n'
 
 
 def twins(folder: Path) -> dict[str, tuple[Any, ...]]:
-    found = gathered(folder).tables["account"]
+    found = linked_estate(folder).tables["account"]
     columns = ["account", "twins", "no-twin-in", "twin-differs"]
     return {row[0]: row[1:] for row in found.filter(pl.col("source") != "staff").select(columns).rows()}
 
@@ -253,7 +254,7 @@ def test_a_pair_is_reconciled_both_ways(tmp_path: Path) -> None:
         ),
         "cloud/z": ([], ["directory"], []),
     }
-    assert "against cloud: 2 in both, 1 not there, 1 differ" in gathered(folder).readings[0].remarks
+    assert "against cloud: 2 in both, 1 not there, 1 differ" in linked_estate(folder).readings[0].remarks
 
 
 def test_only_the_kinds_of_a_pair_need_a_twin(tmp_path: Path) -> None:
@@ -287,9 +288,9 @@ def test_a_source_that_was_not_read_leaves_its_twins_open(tmp_path: Path) -> Non
     """Missing is only what is surely not there."""
     folder = estate(tmp_path, "a,,,,,p,yes\nb,,,,,p,yes\n", PAIR, cloud="a,,,,,p,yes\n")
     write(folder, {"rulebook.toml": BOOK})
-    run("gather", cwd=folder, expect=0)
+    run("read", cwd=folder, expect=0)
     (folder / "cloud.csv").unlink()
-    run("gather", cwd=folder, expect=3)
+    run("read", cwd=folder, expect=3)
     snapshot = newest_snapshot(folder / "snapshots")
     assert snapshot is not None
     found = snapshot.evidence().tables["account"]
@@ -327,7 +328,7 @@ def test_faults_of_ties_and_pairs_are_told_where_they_stand(
 ) -> None:
     """With the place in the estate file."""
     with pytest.raises(KeymalletError) as raised:
-        gathered(estate(tmp_path, "a,,,,,p,yes\n", text))
+        linked_estate(estate(tmp_path, "a,,,,,p,yes\n", text))
     problem = raised.value.problems[0]
     assert problem.place is not None
     assert (problem.place.item, said in problem.message) == (item, True)
@@ -339,4 +340,4 @@ def test_a_map_cannot_give_what_is_worked_out_over_all_sources(tmp_path: Path) -
     folder = estate(tmp_path, "a,,,,,p,yes\n")
     write(folder, {"a.toml": ACCOUNT_MAP + 'on-roster = "on"\n'})
     with pytest.raises(KeymalletError, match="worked out over all sources"):
-        gathered(folder)
+        linked_estate(folder)

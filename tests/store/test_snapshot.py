@@ -27,7 +27,7 @@ def save(folder: Path, when: Any = AT, **facts: Any) -> Snapshot:
         version="1",
         organisation="O",
         clock="UTC",
-        gathered=when,
+        read_at=when,
         readings=readings,
         tables=found.tables,
     )
@@ -99,7 +99,7 @@ def test_an_unfinished_snapshot_does_not_count(tmp_path: Path) -> None:
 
 
 def test_a_damaged_snapshot_is_told(tmp_path: Path) -> None:
-    """With the file, and that gathering again helps."""
+    """With the file, and that reading again helps."""
     kept = save(tmp_path)
     (kept.folder / "key.parquet").write_bytes(b"PAR1 nonsense")
     with pytest.raises(KeymalletError, match="damaged"):

@@ -132,7 +132,7 @@ def open_estate(file: str) -> Estate:
     return read_estate(path)
 
 
-def gather_snapshot(
+def read_into_snapshot(
     estate: Estate, at: datetime, *, only: Sequence[str] = (), accept_drop: bool = False
 ) -> Snapshot:
     """Read the sources of the estate and write them as a new snapshot.
@@ -142,7 +142,7 @@ def gather_snapshot(
     """
     from keymallet import __version__
     from keymallet.core.base.problems import KeymalletError
-    from keymallet.sources.reading import put_together
+    from keymallet.core.linking.passes import link
     from keymallet.store.carry import Earlier, drops, mark_renames
     from keymallet.store.snapshot import newest_snapshot, write_snapshot
 
@@ -161,15 +161,15 @@ def gather_snapshot(
         raise KeymalletError(lost)
     for reading in fresh:
         mark_renames(reading, earlier)
-    gathered = put_together(readings, estate, at)
+    linked = link(readings, estate.linking)
     return write_snapshot(
         estate.snapshots,
         version=__version__,
         organisation=estate.organisation,
         clock=estate.clock.key,
-        gathered=gathered.at,
-        readings=gathered.readings,
-        tables=gathered.tables,
+        read_at=at,
+        readings=linked.readings,
+        tables=linked.tables,
     )
 
 
@@ -182,7 +182,7 @@ def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Seque
 
     wanted = [source for source in estate.sources if not only or source.name in only]
     if only and earlier is None and len(wanted) < len(estate.sources):
-        hint = "gather all once, without --only"
+        hint = "read all once, without --only"
         raise fail("there is no snapshot yet to take the other sources from", hint=hint)
     with watched() as watcher:
         read = read_sources(wanted, estate, at, watcher)
@@ -198,7 +198,7 @@ def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Seque
 
 
 @dataclass(frozen=True)
-class Case:
+class JudgingInputs:
     """All that a judging takes."""
 
     organisation: str
@@ -247,7 +247,7 @@ class Case:
             rulebook_edition=self.rulebook.edition,
             rulebook_digest=self.rulebook.digest,
             snapshot_digest=self.snapshot.digest,
-            gathered=manifest.gathered,
+            read_at=manifest.read_at,
             sources=len(manifest.sources),
             accounts=judgement.evidence.tables["account"].height,
             counts=judgement.counts(),
@@ -257,8 +257,8 @@ class Case:
         )
 
 
-def open_case(options: argparse.Namespace, *, with_register: bool = True) -> Case:
-    """Open what the options name; gathers first if the estate has no snapshot yet."""
+def open_case(options: argparse.Namespace, *, with_register: bool = True) -> JudgingInputs:
+    """Open what the options name; reads first if the estate has no snapshot yet."""
     from keymallet.store.snapshot import newest_snapshot, read_snapshot
 
     # A snapshot and a rulebook named outright can be judged without the estate file.
@@ -269,14 +269,14 @@ def open_case(options: argparse.Namespace, *, with_register: bool = True) -> Cas
     else:
         assert estate is not None
         found = newest_snapshot(estate.snapshots)
-        snapshot = found or gather_snapshot(estate, datetime.now(UTC))
+        snapshot = found or read_into_snapshot(estate, datetime.now(UTC))
     clock = estate.clock if estate else ZoneInfo(snapshot.manifest.clock)
     at = instant(options.at, clock)
     organisation = estate.organisation if estate else snapshot.manifest.organisation
     named = getattr(options, "register", None)
     file = Path(named) if named else estate.register if estate else None
     register = open_register(file, clock) if file and with_register else None
-    return Case(organisation, clock, at, snapshot, rulebook, register, _gaps(snapshot, estate, at))
+    return JudgingInputs(organisation, clock, at, snapshot, rulebook, register, _gaps(snapshot, estate, at))
 
 
 def open_register(path: Path, clock: ZoneInfo) -> Register:

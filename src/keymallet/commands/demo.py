@@ -21,7 +21,7 @@ EXAMPLES = [
 FOLDER = "gentian-valley-railway"
 AT = "2026-11-24T09:00Z"
 DAY = [
-    ("First the accounts are read out of the systems they are in.", ["gather", "--at", AT]),
+    ("First the accounts are read out of the systems they are in.", ["read", "--at", AT]),
     ("Then every account is judged by the railway's own rulebook.", ["judge", "--at", AT, "--worst", "4"]),
     ("One account is looked at closely: can this person get in?", ["show", "i.schneetaler", "--at", AT]),
     (

@@ -12,7 +12,7 @@ def run(options: argparse.Namespace) -> int:
     """Judge, then list the entries, the worst first."""
     from keymallet.core.base.problems import fail
     from keymallet.core.topics.exemptions import EXEMPTIONS_TOPIC
-    from keymallet.core.topics.picture import work_out
+    from keymallet.core.topics.report import work_out
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
     from keymallet.views.topic import show_entries, show_told
@@ -22,15 +22,15 @@ def run(options: argparse.Namespace) -> int:
         raise fail("the estate has no register", hint=NO_REGISTER)
     asked = EXEMPTIONS_TOPIC.asked(case.rulebook)
     judgement = case.judge(case.evidence([*case.rulebook.expressions(), *asked.values()]))
-    picture = work_out(EXEMPTIONS_TOPIC, judgement)
+    report = work_out(EXEMPTIONS_TOPIC, judgement)
     if options.format != "table":
-        write_rows(options, picture.rows, {"organisation": case.organisation, "at": case.at}, "entries")
+        write_rows(options, report.rows, {"organisation": case.organisation, "at": case.at}, "entries")
         return CLEAN
     with output_stream(options.output) as stream:
         out = console(stream)
-        show_told(out, picture)
+        show_told(out, report)
         out.print()
-        show_entries(out, picture, case.clock)
+        show_entries(out, report, case.clock)
         out.print()
         show_hints(
             out,

@@ -1,7 +1,7 @@
 """Guess the column map of a CSV or JSON export from its headers and values, for you to confirm.
 
 Shows which fact each column is taken for, how sure that is, and what would not be understood; the map
-is written with --output. Nothing is guessed when sources are gathered: only a map in the estate counts.
+is written with --output. Nothing is guessed when sources are read: only a map in the estate counts.
 """
 
 from __future__ import annotations
@@ -95,7 +95,7 @@ def run(options: argparse.Namespace) -> int:
         out,
         [
             (f"less {output}", "look it over; its first lines say what goes into the estate file"),
-            ("keymallet gather --dry-run", "see how the estate would be read"),
+            ("keymallet read --dry-run", "see how the estate would be read"),
         ],
     )
     return CLEAN
@@ -132,7 +132,7 @@ def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
                 f'--set "{setting}" is no FACT=COLUMN', hint="like --set name=Login, or --set ends= for none"
             )
         if fact not in names or (table and fact not in TABLES[table].names):
-            hint = did_you_mean(fact, names) or '"keymallet facts" lists them'
+            hint = did_you_mean(fact, names) or '"keymallet dictionary" lists them'
             raise fail(f'--set: there is no fact "{fact}"', hint=hint)
         if header and header not in headers:
             hint = did_you_mean(header, headers) or f"the columns are: {', '.join(headers[:12])}"

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from keymallet.commands.common import (
-    Case,
+    JudgingInputs,
     add_judging,
     add_rows_format,
     number_of,
@@ -92,7 +92,9 @@ def _code(fail_on: str, outcome: Run) -> int:
     return INCOMPLETE if outcome.gaps else CLEAN
 
 
-def _show(options: argparse.Namespace, case: Case, judgement: Judgement, outcome: Run, code: int) -> None:
+def _show(
+    options: argparse.Namespace, case: JudgingInputs, judgement: Judgement, outcome: Run, code: int
+) -> None:
     from keymallet.core.explaining.findings import (
         accounts_by_topic,
         findings,

@@ -15,7 +15,7 @@ from keymallet import __version__
 COMMANDS = {
     "demo": "make the made-up railway's estate and run the day on it",
     "fit": "guess the column map of an export, for you to confirm",
-    "gather": "read the sources of the estate into a snapshot",
+    "read": "read the sources of the estate into a snapshot",
     "judge": "judge every account and show who falls short, and why",
     "view": "look at one topic in depth: factors, passwords, lockouts and the like",
     "show": "show everything known of one account, and each verdict on it",
@@ -24,7 +24,7 @@ COMMANDS = {
     "who": "pick accounts by any question in the rule language",
     "exempt": "list, add, end and review exemptions from the rules",
     "rules": "check, show, try, start and compare rulebooks",
-    "facts": "print the dictionary of facts that rules can ask about",
+    "dictionary": "print the dictionary of facts that rules can ask about",
 }
 
 CLEAN, BREACH, FAILED, INCOMPLETE = 0, 1, 2, 3

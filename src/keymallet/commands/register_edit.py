@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
-from keymallet.commands.common import Case, instant, open_case, open_estate, write_file
+from keymallet.commands.common import JudgingInputs, instant, open_case, open_estate, write_file
 
 if TYPE_CHECKING:
     from polars import DataFrame
@@ -24,7 +24,7 @@ class Opened:
 
     path: Path
     text: str
-    case: Case
+    case: JudgingInputs
 
     def entry(self, name: str) -> Exemption:
         """The entry of that id. Raises KeymalletError if there is none."""
@@ -81,7 +81,7 @@ def open_to_edit(options: argparse.Namespace) -> Opened:
 _HEAD = "# Who is left out of which rules, why, by whose leave, and until when.\n"
 
 
-def today(case: Case) -> datetime:
+def today(case: JudgingInputs) -> datetime:
     """The day judged at, as the instant at which it begins."""
     return case.at.astimezone(case.clock).replace(hour=0, minute=0, second=0, microsecond=0)
 

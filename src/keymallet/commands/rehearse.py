@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from keymallet.commands.common import (
-    Case,
+    JudgingInputs,
     add_estate,
     add_register,
     add_rows_format,
@@ -130,7 +130,7 @@ def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
     return replace(found, edition=book.edition)
 
 
-def _compare(options: argparse.Namespace, case: Case, book: Rulebook) -> int:
+def _compare(options: argparse.Namespace, case: JudgingInputs, book: Rulebook) -> int:
     from keymallet.core.base.listing import how_many
     from keymallet.core.studies.rehearse import accounts_in_breach, changed_rows, differences
     from keymallet.views.rehearse import show_differences, show_first, show_groups, show_instants
@@ -175,13 +175,13 @@ def _said(options: argparse.Namespace) -> str:
     return shlex.join(["keymallet", "rehearse", *words])
 
 
-def _judging(case: Case, *books: Rulebook) -> Callable[[Rulebook, datetime], Judgement]:
+def _judging(case: JudgingInputs, *books: Rulebook) -> Callable[[Rulebook, datetime], Judgement]:
     """Judges by any of these books at any instant, on evidence that is read once."""
     evidence = case.evidence((each for book in books for each in book.expressions()), also=("kind",))
     return lambda book, at: case.judge(evidence, book, at)
 
 
-def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: dict[str, str]) -> int:
+def _sweep(options: argparse.Namespace, case: JudgingInputs, base: Rulebook, settings: dict[str, str]) -> int:
     from keymallet.core.base.problems import fail
     from keymallet.core.explaining.wording import constant_text
     from keymallet.core.studies.rehearse import accounts_in_breach, read_sweep, rules_with_limit
@@ -225,7 +225,7 @@ def _sweep(options: argparse.Namespace, case: Case, base: Rulebook, settings: di
     return CLEAN
 
 
-def _head(case: Case) -> dict[str, Any]:
+def _head(case: JudgingInputs) -> dict[str, Any]:
     return {"organisation": case.organisation, "judged-at": case.at, "against": case.rulebook.title}
 
 

@@ -10,7 +10,7 @@ from keymallet.commands.common import instant, open_estate, output_stream, read_
 from keymallet.commands.main import CLEAN
 
 if TYPE_CHECKING:
-    from keymallet.core.evaluating.context import Workspace
+    from keymallet.core.evaluating.context import EvaluationContext
     from keymallet.core.rulebook.model import Rulebook
 
 
@@ -21,23 +21,23 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.views.terminal import console
 
     books = [read_rulebook_file(Path(name)) for name in (options.before, options.after)]
-    workspace = _workspace(options, books)
-    changes = list(compare(books[0], books[1], workspace))
+    context = _workspace(options, books)
+    changes = list(compare(books[0], books[1], context))
     if options.format == "table":
         with output_stream(options.output) as stream:
             names = (options.before, options.after)
-            show_changes(console(stream), names, changes, on_evidence=workspace is not None)
+            show_changes(console(stream), names, changes, on_evidence=context is not None)
     else:
         head = {"before": books[0].title, "after": books[1].title}
         write_rows(options, as_frame(changes), head, "changes")
     return CLEAN
 
 
-def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> Workspace | None:
+def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> EvaluationContext | None:
     """The newest evidence, if there is any: without, books are compared by their text."""
     from zoneinfo import ZoneInfo
 
-    from keymallet.core.evaluating.context import Workspace, columns_used
+    from keymallet.core.evaluating.context import EvaluationContext, columns_used
     from keymallet.store.snapshot import newest_snapshot, read_snapshot
 
     if options.snapshot:
@@ -51,4 +51,4 @@ def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> Workspace 
         return None
     clock = ZoneInfo(snapshot.manifest.clock)
     used = columns_used(each for book in books for each in book.expressions())
-    return Workspace(snapshot.evidence(used), instant(options.at, clock), clock)
+    return EvaluationContext(snapshot.evidence(used), instant(options.at, clock), clock)

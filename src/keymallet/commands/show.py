@@ -25,8 +25,8 @@ def run(options: argparse.Namespace) -> int:
     from keymallet.core.explaining.findings import about_account
     from keymallet.core.facts.lookup import find_accounts, of_same_person
     from keymallet.core.topics.about import about
-    from keymallet.core.topics.picture import work_out
     from keymallet.core.topics.registry import TOPICS
+    from keymallet.core.topics.report import work_out
     from keymallet.views.account import show_account
     from keymallet.views.summary import show_hints
     from keymallet.views.terminal import console
@@ -47,9 +47,9 @@ def run(options: argparse.Namespace) -> int:
         if number:
             out.print()
         told = about_account(row, around, among_all)
-        show_account(out, alone.workspace, told, of_same_person(evidence, row), topics)
+        show_account(out, alone.context, told, of_same_person(evidence, row), topics)
     out.print()
     show_hints(
-        out, [("keymallet facts account", "what each fact means"), ("keymallet judge", "all accounts")]
+        out, [("keymallet dictionary account", "what each fact means"), ("keymallet judge", "all accounts")]
     )
     return CLEAN

@@ -1,4 +1,4 @@
-"""Look at one topic in depth: the picture, what is worst, and what the rulebook says of it.
+"""Look at one topic in depth: the report, what is worst, and what the rulebook says of it.
 
 Topics: factors, passwords, lockouts, exemptions, elevation, temporary.
 """
@@ -23,11 +23,11 @@ from keymallet.commands.main import CLEAN
 if TYPE_CHECKING:
     from keymallet.core.judging.judge import Judgement
     from keymallet.core.judging.run import Run
-    from keymallet.core.topics.picture import Picture, Section, Topic
+    from keymallet.core.topics.report import Section, Topic, TopicReport
 
 EXAMPLES = [
     ("keymallet view factors", "who can prove a sign-in with what, and who is made to"),
-    ("keymallet view factors --by unit --figure coverage.png", "coverage by unit, and a picture of it"),
+    ("keymallet view factors --by unit --figure coverage.png", "coverage by unit, and a report of it"),
     ("keymallet view factors --format csv --output factors.csv", "a line for every account"),
     ("keymallet view elevation --part openings --format csv", "every opening, and what is amiss with it"),
 ]
@@ -57,7 +57,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Work the topic out and show it. Raises KeymalletError for a topic or grouping there is not."""
-    from keymallet.core.topics.picture import by_group, work_out
+    from keymallet.core.topics.report import by_group, work_out
 
     if options.format == "table" and (options.part or options.groups):
         from keymallet.core.base.problems import fail
@@ -71,13 +71,13 @@ def run(options: argparse.Namespace) -> int:
         book = book.only(lambda demand: demand.topic == topic.name)
     asked = topic.asked(case.rulebook)
     judgement = case.judge(case.evidence([*book.expressions(), *asked.values()]), book)
-    picture = work_out(topic, judgement)
-    groups = by_group(picture, by)
+    report = work_out(topic, judgement)
+    groups = by_group(report, by)
     outcome = case.run(judgement)
     if options.figure:
-        _draw(options.figure, picture, outcome, options.by or topic.drawn_by or by)
+        _draw(options.figure, report, outcome, options.by or topic.drawn_by or by)
     if options.format == "table":
-        _show(options, topic, judgement, outcome, picture, groups)
+        _show(options, topic, judgement, outcome, report, groups)
     else:
         head = {
             "organisation": case.organisation,
@@ -85,16 +85,16 @@ def run(options: argparse.Namespace) -> int:
             "at": case.at,
             "rulebook": case.rulebook.digest,
             "snapshot": case.snapshot.digest,
-            "told": list(picture.told),
-            "states": {state.word: state.meaning for state in picture.states},
+            "told": list(report.told),
+            "states": {state.word: state.meaning for state in report.states},
         }
         if options.part:
-            section = _part(options.part, picture)
+            section = _part(options.part, report)
             write_rows(options, section.rows, {**head, "part": section.title}, "rows")
         elif options.groups:
             write_rows(options, groups, {**head, "by": by}, "groups")
         else:
-            write_rows(options, picture.rows, head, "rows")
+            write_rows(options, report.rows, head, "rows")
     return CLEAN
 
 
@@ -121,23 +121,23 @@ def _grouping(by: str | None, topic: Topic) -> str:
     return by or topic.groupings[0]
 
 
-def _part(name: str, picture: Picture) -> Section:
+def _part(name: str, report: TopicReport) -> Section:
     from keymallet.core.base.nearest import did_you_mean
     from keymallet.core.base.problems import fail
 
-    parts = {section.name: section for section in picture.sections}
+    parts = {section.name: section for section in report.sections}
     if name not in parts:
         told = f"there are: {', '.join(parts)}" if parts else "there is none on this evidence"
-        raise fail(f'--part: {picture.topic} has no table "{name}"', hint=did_you_mean(name, parts) or told)
+        raise fail(f'--part: {report.topic} has no table "{name}"', hint=did_you_mean(name, parts) or told)
     return parts[name]
 
 
-def _draw(file: str, picture: Picture, outcome: Run, by: str) -> None:
+def _draw(file: str, report: TopicReport, outcome: Run, by: str) -> None:
     from keymallet.views.figures import figure_bytes, format_of
     from keymallet.views.topic_figures import topic_figure
 
     form = format_of(file)
-    write_file(Path(file), figure_bytes(topic_figure(picture, outcome, by), form))
+    write_file(Path(file), figure_bytes(topic_figure(report, outcome, by), form))
 
 
 def _show(
@@ -145,7 +145,7 @@ def _show(
     topic: Topic,
     judgement: Judgement,
     outcome: Run,
-    picture: Picture,
+    report: TopicReport,
     groups: Any,
 ) -> None:
     from keymallet.core.explaining.findings import findings, worst_accounts
@@ -158,15 +158,15 @@ def _show(
         out.print(text(topic.title, "bold"))
         out.print(text(f"{outcome.organisation}, {moment(outcome.at, outcome.clock)}", "dim"))
         out.print()
-        show_told(out, picture)
+        show_told(out, report)
         out.print()
-        show_groups(out, picture, groups, all_of_them=options.all)
-        show_meanings(out, picture)
-        for section in picture.sections:
+        show_groups(out, report, groups, all_of_them=options.all)
+        show_meanings(out, report)
+        for section in report.sections:
             show_section(out, section, outcome.clock)
-        if options.rows and picture.rows.height:
+        if options.rows and report.rows.height:
             out.print()
-            show_list(out, picture, options.rows, outcome.clock)
+            show_list(out, report, options.rows, outcome.clock)
         hints = [(f"keymallet view {topic.name} --by {topic.groupings[1]}", "grouped otherwise")]
         counts = [each for each in outcome.counts if each.rule.topic == topic.name]
         if counts:

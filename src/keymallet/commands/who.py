@@ -15,7 +15,7 @@ from keymallet.commands.main import CLEAN
 if TYPE_CHECKING:
     from zoneinfo import ZoneInfo
 
-    from keymallet.core.studies.query import Picked
+    from keymallet.core.studies.query import QueryResult
 
 EXAMPLES = [
     ("keymallet who 'privileged and no factor (phishing-resistant)'", "power without a strong factor"),
@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
     """Pick and print. Raises KeymalletError with every fault of the expressions."""
     from keymallet.core.base.nearest import did_you_mean
     from keymallet.core.base.problems import KeymalletError, Problem
-    from keymallet.core.evaluating.context import Workspace
+    from keymallet.core.evaluating.context import EvaluationContext
     from keymallet.core.facts.declaration import TABLES, tables_with_verdicts
     from keymallet.core.facts.model import Kind
     from keymallet.core.judging.register_facts import registered
@@ -74,9 +74,9 @@ def run(options: argparse.Namespace) -> int:
     evidence = case.evidence(asked)
     if case.register is not None:
         evidence, _ = registered(evidence, case.register, case.rulebook, case.at)
-    workspace = Workspace(evidence, case.at, case.clock)
+    context = EvaluationContext(evidence, case.at, case.clock)
     found = pick(
-        workspace, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
+        context, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
     )
     if options.format == "table":
         _show(options, case.clock, found, table.name)
@@ -91,7 +91,7 @@ def run(options: argparse.Namespace) -> int:
     return CLEAN
 
 
-def _show(options: argparse.Namespace, clock: ZoneInfo, found: Picked, noun: str) -> None:
+def _show(options: argparse.Namespace, clock: ZoneInfo, found: QueryResult, noun: str) -> None:
     from keymallet.core.base.listing import how_many
     from keymallet.views.rows import show_rows
     from keymallet.views.terminal import console, text

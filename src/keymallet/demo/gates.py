@@ -48,7 +48,7 @@ def plant_gates(accounts: list[Account]) -> list[Gate]:
              ["emergency-1", "emergency-2", forgotten.login], []),
         Gate("Contractors prove twice", "In force", "Any second factor", ["contractors"], [], []),
         Gate("Guests prove twice", "Report only", "Any second factor", ["outside"], [],
-             [("gate-not-only-watching", "Guests prove twice")]),
+             [("gate-not-only-on-trial", "Guests prove twice")]),
         Gate("Administrators prove soundly", "In force", "Resistant factor", ["admins-users", east.login],
              [], []),
         Gate("Interlocking consoles", "In force", "Resistant factor", ["interlocking-desk"], [],

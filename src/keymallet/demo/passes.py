@@ -7,7 +7,7 @@ from datetime import timedelta
 from keymallet.demo.accounts import AT, Account, Key
 
 INVITATION, RESET, PASS, SESSION = "Invitation", "Reset link", "One-time pass", "Session"
-_WORDS = {INVITATION: "invitation", RESET: "reset-link", PASS: "one-time-pass", SESSION: "session"}
+_WORDS = {INVITATION: "invitation", RESET: "reset-link", PASS: "entry-code", SESSION: "session"}
 
 
 def plant_passes(accounts: list[Account]) -> None:

@@ -55,7 +55,7 @@ def in_force() -> dict[str, list[dict[str, Any]]]:
     gates: list[dict[str, Any]] = [
         {
             "gate": "everybody",
-            "state": "enforced",
+            "state": "in-force",
             "asksFor": ["any-second"],
             "covers": ["everyone"],
             "leavesOut": ["emergency-1", "emergency-2", "old-mail-relay"],
@@ -63,7 +63,7 @@ def in_force() -> dict[str, list[dict[str, Any]]]:
         },
         {
             "gate": "administrators",
-            "state": "watching",
+            "state": "on-trial",
             "asksFor": ["phishing-resistant"],
             "covers": ["admins-users", "admins-mail"],
             "leavesOut": [],

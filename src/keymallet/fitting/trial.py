@@ -17,7 +17,7 @@ from keymallet.sources.sections import ExportSection
 
 
 def try_map(text: str, file: Path, kind: str, clock: ZoneInfo, at: datetime) -> Reading:
-    """Read the file as `gather` would.
+    """Read the file as `read` would.
 
     Raises KeymalletError where the map or the file as a whole is at fault.
     """

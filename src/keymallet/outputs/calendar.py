@@ -62,10 +62,10 @@ def _by_account(events: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str
 
 
 def _by_day(events: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str, str]]:
-    gathered: dict[date, list[str]] = {}
+    by_day: dict[date, list[str]] = {}
     for day, row in _dated(events, run):
-        gathered.setdefault(day, []).append(f"{row['severity']}: {_who(row)}: {row['title']}")
-    for day, lines in sorted(gathered.items()):
+        by_day.setdefault(day, []).append(f"{row['severity']}: {_who(row)}: {row['title']}")
+    for day, lines in sorted(by_day.items()):
         rest = [f"and {len(lines) - MOST_LISTED:,} more"] if len(lines) > MOST_LISTED else []
         summary = f"{len(lines):,} to mend before they turn to breach"
         yield day, f"{run.organisation}\0{day}", summary, "\n".join([*lines[:MOST_LISTED], *rest])

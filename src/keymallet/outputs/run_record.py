@@ -23,8 +23,8 @@ def run_record(run: Run) -> dict[str, Any]:
             "sha256": run.rulebook_digest,
         },
         "snapshot": {
-            "gathered": run.gathered,
-            "age-seconds": int((run.at - run.gathered).total_seconds()),
+            "read-at": run.read_at,
+            "age-seconds": int((run.at - run.read_at).total_seconds()),
             "blake3": run.snapshot_digest,
             "accounts": run.accounts,
             "records-refused": run.refused,

@@ -18,8 +18,8 @@ from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.language.clocks import is_zone
 from keymallet.core.language.literals import parse_span
-from keymallet.core.linking.person_matching import FOUND_BY, TAKEN, Tie
-from keymallet.core.linking.reconciliation import KEYS, Pair
+from keymallet.core.linking.declared import MATCHED_FACTS, PERSON_KEYS, TWIN_KEYS, MatchRule, SourcePair
+from keymallet.core.linking.linked import LinkingRules
 from keymallet.sources.request import read_file, utf8_text
 from keymallet.sources.rulebooks import book_of
 from keymallet.sources.sections import READERS, KindWord, Reader, SourceSection
@@ -86,8 +86,7 @@ class Estate:
     snapshots: FilePath
     sources: tuple[Source, ...]
     largest_drop: int
-    ties: tuple[Tie, ...] = ()
-    pairs: tuple[Pair, ...] = ()
+    linking: LinkingRules
     register: FilePath | None = None
 
     @property
@@ -132,30 +131,31 @@ def read_estate(file: FilePath) -> Estate:
         folder / found.snapshots,
         tuple(source for source in sources if source),
         found.largest_drop,
-        (*ties, *_same_login(source for source in sources if source)),
-        pairs,
+        LinkingRules(
+            ZoneInfo(found.clock), (*ties, *_same_login(source for source in sources if source)), pairs
+        ),
         folder / found.register if found.register else None,
     )
 
 
-def _same_login(sources: Iterable[Source]) -> Iterator[Tie]:
+def _same_login(sources: Iterable[Source]) -> Iterator[MatchRule]:
     """The ties that sources declare by `persons`: the same login there is the same person."""
     for source in sources:
         teller = source.section.persons
         if teller:
-            yield Tie(login_in=teller, sources=(source.name,))
+            yield MatchRule(login_in=teller, sources=(source.name,))
 
 
-def _ties(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[Tie, ...]:
+def _ties(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[MatchRule, ...]:
     ties = []
     for number, tie in enumerate(found.tie):
         path: Path = ("tie", number)
-        _one_of(document, (*path, "account"), tie.account, TAKEN)
+        _one_of(document, (*path, "account"), tie.account, MATCHED_FACTS)
         if bool(tie.person) == bool(tie.login_in):
             hint = 'person = "mail", or login-in = "some-source"'
             document.fault(path, "say either person or login-in", hint)
         elif tie.person:
-            _one_of(document, (*path, "person"), tie.person, FOUND_BY)
+            _one_of(document, (*path, "person"), tie.person, PERSON_KEYS)
         else:
             _one_of(document, (*path, "login-in"), tie.login_in, sections)
         if tie.like.count("*") != 1:
@@ -167,11 +167,11 @@ def _ties(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -
         if not known:
             hint = f"there are: {', '.join(sections)}"
             document.fault((*path, "sources"), "no source is called like that", hint)
-        ties.append(Tie(tie.account, tie.like, tie.person, tie.login_in, tie.sources, tie.kinds))
+        ties.append(MatchRule(tie.account, tie.like, tie.person, tie.login_in, tie.sources, tie.kinds))
     return tuple(ties)
 
 
-def _pairs(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[Pair, ...]:
+def _pairs(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[SourcePair, ...]:
     pairs = []
     comparable = [
         column.name
@@ -185,10 +185,10 @@ def _pairs(document: TomlDocument, found: EstateText, sections: dict[str, Any]) 
         if len(set(pair.sources)) != 2 or len(pair.sources) != 2:
             document.fault((*path, "sources"), "a pair is of two sources", 'sources = ["directory", "cloud"]')
             continue
-        _one_of(document, (*path, "by"), pair.by, KEYS)
+        _one_of(document, (*path, "by"), pair.by, TWIN_KEYS)
         for place, name in enumerate(pair.facts):
             _one_of(document, (*path, "facts", place), name, comparable)
-        pairs.append(Pair((pair.sources[0], pair.sources[1]), pair.by, pair.kinds, pair.facts))
+        pairs.append(SourcePair((pair.sources[0], pair.sources[1]), pair.by, pair.kinds, pair.facts))
     return tuple(pairs)
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import importlib
 from collections.abc import Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from datetime import datetime
 from types import ModuleType
 
@@ -13,37 +12,17 @@ import polars as pl
 
 from keymallet.core.base.problems import KeymalletError, Problem, fail
 from keymallet.core.facts.declaration import TABLES
-from keymallet.core.facts.evidence import ROW, link_to_accounts, source_column, with_unread
+from keymallet.core.facts.evidence import with_unread
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.literals import span_text
-from keymallet.core.linking.elevation_spans import mark_openings
-from keymallet.core.linking.failures import count_locks
-from keymallet.core.linking.gates import mark_gates
-from keymallet.core.linking.person_matching import tie_to_persons
-from keymallet.core.linking.reconciliation import reconcile
-from keymallet.core.linking.shared_values import (
-    count_password_days,
-    drop_repeated_people,
-    mark_shared_devices,
-    mark_shared_keys,
-    mark_shared_passwords,
-    number_managers,
-)
+from keymallet.core.linking.linked import LinkedReadings
+from keymallet.core.linking.passes import link
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Nobody, Request, Watcher
 
 
-@dataclass(frozen=True)
-class Gathered:
-    """What all sources together gave: one frame for each table that any of them supplies."""
-
-    readings: list[Reading]
-    tables: dict[str, pl.DataFrame]
-    at: datetime
-
-
-def gather(estate: Estate, at: datetime, watcher: Watcher | None = None) -> Gathered:
-    """Read every source of the estate as of the instant `at`, and put together what they gave.
+def read_all(estate: Estate, at: datetime, watcher: Watcher | None = None) -> LinkedReadings:
+    """Read every source of the estate as of the instant `at`, and link what they gave.
 
     Raises KeymalletError if a source cannot be read.
     """
@@ -51,7 +30,7 @@ def gather(estate: Estate, at: datetime, watcher: Watcher | None = None) -> Gath
     problems = [problem for reading in readings for problem in reading.problems]
     if problems:
         raise KeymalletError(problems)
-    return put_together(readings, estate, at)
+    return link(readings, estate.linking)
 
 
 def read_sources(
@@ -97,23 +76,6 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
         watcher.ended(source.name)
 
 
-def put_together(readings: list[Reading], estate: Estate, at: datetime) -> Gathered:
-    """One body of evidence out of all readings, with what only shows when they lie side by side."""
-    tables = _put_together(readings)
-    drop_repeated_people(readings, tables)
-    tie_to_persons(readings, tables, estate.ties)
-    number_managers(tables)
-    reconcile(readings, tables, estate.pairs, estate.clock)
-    mark_shared_keys(readings, tables)
-    mark_shared_devices(readings, tables)
-    mark_shared_passwords(readings, tables)
-    count_password_days(readings, tables, estate.clock)
-    mark_gates(readings, tables)
-    mark_openings(readings, tables)
-    count_locks(readings, tables)
-    return Gathered(readings, tables, at)
-
-
 def _reader(source: Source) -> ModuleType:
     """The module that reads a source. Raises KeymalletError saying which extra it wants."""
     try:
@@ -156,43 +118,3 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
             pl.when(~where).then(pl.col(column)).alias(column) for column, where in ahead.items()
         )
         reading.tables[name] = with_unread(cleared, ahead)
-
-
-def _put_together(readings: list[Reading]) -> dict[str, pl.DataFrame]:
-    """One frame a table: the sources in the estate's order, each row with its source."""
-    sources = pl.Enum([reading.source for reading in readings])
-    parts: dict[str, list[pl.DataFrame]] = {}
-    first_row = 0
-    for reading in readings:
-        for name, frame in _linked(reading).items():
-            table = TABLES[name]
-            origin = pl.lit(reading.source, dtype=sources).alias(source_column(table))
-            added = [origin, pl.col(ROW) + first_row] if table.of_account and first_row else [origin]
-            parts.setdefault(name, []).append(frame.with_columns(added))
-        first_row += reading.tables["account"].height
-    ordered = [name for name in TABLES if name in parts]
-    return {
-        name: parts[name][0] if len(parts[name]) == 1 else pl.concat(parts[name], how="diagonal")
-        for name in ordered
-    }
-
-
-def _linked(reading: Reading) -> dict[str, pl.DataFrame]:
-    """The reading's tables with accounts called source/name, and the rows of the others tied to them."""
-    prefix = pl.lit(reading.source + "/")
-    tables = dict(reading.tables)
-    belonging = [name for name in tables if TABLES[name].of_account]
-    linked = link_to_accounts(tables["account"]["name"], [tables[name] for name in belonging])
-    for name, frame in zip(belonging, linked, strict=True):
-        orphans = frame.filter(pl.col(ROW).is_null())
-        if orphans.height:
-            _remark_orphans(reading, name, orphans["account"])
-        tables[name] = frame.with_columns((prefix + pl.col("account")).alias("account"))
-    tables["account"] = tables["account"].with_columns((prefix + pl.col("name")).alias("account"))
-    return tables
-
-
-def _remark_orphans(reading: Reading, table: str, names: pl.Series) -> None:
-    shown = ", ".join(map(str, names.head(3)))
-    more = f" and {len(names) - 3:,} more" if len(names) > 3 else ""
-    reading.remarks.append(f"{table}: {len(names):,} rows name accounts that are not there: {shown}{more}")

@@ -9,11 +9,11 @@ import polars as pl
 from keymallet.core.base.problems import Problem
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import (
+    ACCOUNT_ROW,
     CANDIDATES,
     NOTHING_KNOWN,
     ORIGIN,
     PERSON_ROW,
-    ROW,
     UNREAD,
     Evidence,
     source_column,
@@ -84,7 +84,7 @@ def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
     part = frame.filter(pl.col(origin).cast(pl.String) == source)
     # What is worked out over all sources is so again whenever they are put together.
     across = {column.name for column in TABLES[table].columns if column.across}
-    dropped = {origin, ORIGIN, ROW, PERSON_ROW, CANDIDATES, *across}
+    dropped = {origin, ORIGIN, ACCOUNT_ROW, PERSON_ROW, CANDIDATES, *across}
     if table == ACCOUNT.name:
         dropped.add("account")
         part = _untied(part)

@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import shutil
 import time
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
@@ -21,10 +21,17 @@ from blake3 import blake3
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import TABLES
-from keymallet.core.facts.evidence import ROW, UNREAD, Evidence, account_names, data_type, source_column
+from keymallet.core.facts.evidence import (
+    ACCOUNT_ROW,
+    UNREAD,
+    Evidence,
+    account_names,
+    data_type,
+    source_column,
+)
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
 
-FORMAT = 1
+FORMAT = 2
 _MANIFEST = "manifest.json"
 _SURELY_OVER = 24 * 3600  # seconds
 
@@ -57,7 +64,7 @@ class Manifest(msgspec.Struct, rename="kebab", frozen=True):
     keymallet: str
     organisation: str
     clock: str
-    gathered: datetime
+    read_at: datetime
     sources: dict[str, SourceRecord]
     tables: dict[str, TableRecord]
 
@@ -114,7 +121,7 @@ class Snapshot:
 
     def _frame(self, name: str, wanted: set[str] | None) -> pl.DataFrame:
         table = TABLES[name]
-        keys = {"account", ROW, UNREAD, source_column(table), *table.label}
+        keys = {"account", ACCOUNT_ROW, UNREAD, source_column(table), *table.label}
         stored = self.manifest.tables[name].columns
         chosen = [column for column in stored if wanted is None or column in wanted or column in keys]
         path = self.folder / f"{name}.parquet"
@@ -122,7 +129,9 @@ class Snapshot:
             frame = pl.read_parquet(path, columns=chosen)
         except (OSError, pl.exceptions.PolarsError) as error:
             reason = str(error).splitlines()[0]
-            raise fail(f"the snapshot is damaged: {reason}", file=str(path), hint="gather again") from None
+            raise fail(
+                f"the snapshot is damaged: {reason}", file=str(path), hint="keymallet read makes a new one"
+            ) from None
         absent = [
             pl.lit(None, dtype=data_type(column)).alias(column.name)
             for column in table.columns
@@ -137,8 +146,8 @@ def write_snapshot(
     version: str,
     organisation: str,
     clock: str,
-    gathered: datetime,
-    readings: list[Reading],
+    read_at: datetime,
+    readings: Iterable[Reading],
     tables: Mapping[str, pl.DataFrame],
 ) -> Snapshot:
     """Write a new snapshot below `folder`. Raises KeymalletError if the disk does not take it."""
@@ -154,7 +163,7 @@ def write_snapshot(
                 records = dict(zip(tables, written, strict=True))
             sources = {
                 each.source: SourceRecord(
-                    each.read_at or gathered,
+                    each.read_at or read_at,
                     each.supply,
                     each.intake,
                     each.files,
@@ -165,9 +174,9 @@ def write_snapshot(
                 )
                 for each in readings
             }
-            manifest = Manifest(FORMAT, version, organisation, clock, gathered, sources, records)
+            manifest = Manifest(FORMAT, version, organisation, clock, read_at, sources, records)
             _write(unfinished / _MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
-            place = _free_place(folder, gathered)
+            place = _free_place(folder, read_at)
             unfinished.rename(place)
             _sync(folder)
         finally:
@@ -187,13 +196,17 @@ def read_snapshot(folder: Path) -> Snapshot:
         raise fail(
             "this is no snapshot: it has no manifest.json",
             file=str(folder),
-            hint="keymallet gather makes one",
+            hint="keymallet read makes one",
         ) from None
     except msgspec.DecodeError as error:
-        raise fail(f"the manifest cannot be read: {error}", file=str(path), hint="gather again") from None
+        raise fail(
+            f"the manifest cannot be read: {error}", file=str(path), hint="keymallet read makes a new one"
+        ) from None
     if manifest.format != FORMAT:
         raise fail(
-            f"the snapshot is of format {manifest.format}, not {FORMAT}", file=str(path), hint="gather again"
+            f"the snapshot is of format {manifest.format}, not {FORMAT}",
+            file=str(path),
+            hint="keymallet read makes a new one",
         )
     return Snapshot(folder, manifest, blake3(data).hexdigest())
 
@@ -215,9 +228,9 @@ def _age_order(folder: Path) -> tuple[str, int]:
     return instant.rstrip("Z"), int(repeat) if repeat.isdigit() else 0
 
 
-def _free_place(folder: Path, gathered: datetime) -> Path:
+def _free_place(folder: Path, read_at: datetime) -> Path:
     """A name of its own: a snapshot of the same instant is not overwritten."""
-    name = f"{gathered:%Y-%m-%dT%H%M%S}Z"
+    name = f"{read_at:%Y-%m-%dT%H%M%S}Z"
     place, number = folder / name, 1
     while place.exists():
         number += 1
@@ -226,7 +239,7 @@ def _free_place(folder: Path, gathered: datetime) -> Path:
 
 
 def _clear_away_leftovers(folder: Path) -> None:
-    """Remove what gatherings that were killed have left, once nobody can still be writing it."""
+    """Remove what readings that were killed have left, once nobody can still be writing it."""
     for entry in folder.glob(".unfinished-*"):
         if time.time() - entry.stat().st_mtime > _SURELY_OVER:
             shutil.rmtree(entry, ignore_errors=True)

@@ -14,7 +14,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from keymallet.core.base.listing import how_many
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.ways_in import Facts, ways_in
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_IN, tables_of_account
@@ -41,33 +41,33 @@ _HIDDEN = {"account", "source", "name"}
 
 def show_account(
     out: Console,
-    workspace: Workspace,
+    context: EvaluationContext,
     verdicts: pl.DataFrame,
     elsewhere: list[str],
     topics: Mapping[str, Sequence[str]],
 ) -> None:
-    """Print everything on the one account that `workspace` is about.
+    """Print everything on the one account that `context` is about.
 
     `elsewhere` are the person's other accounts, `topics` the account's part in each topic.
     """
-    frame = known_facts(workspace, ACCOUNT)
+    frame = known_facts(context, ACCOUNT)
     row = frame.row(0, named=True)
     out.print(text(row["account"], "bold"))
     out.print(text(" · ".join(str(row[name]) for name in _HEADLINE if row[name] is not None)))
-    person = _person(workspace, row)
+    person = _person(context, row)
     if person:
         out.print(text(person, "dim"))
     if elsewhere:
         more = f" and {len(elsewhere) - MOST_ELSEWHERE} more" if len(elsewhere) > MOST_ELSEWHERE else ""
         out.print(text(f"the same person: {', '.join(elsewhere[:MOST_ELSEWHERE])}{more}", "dim"))
     out.print()
-    _show_ways_in(out, workspace, row)
+    _show_ways_in(out, context, row)
     _show_topics(out, topics)
-    _show_verdicts(out, workspace, verdicts)
-    _show_facts(out, workspace, row)
-    _show_dates(out, workspace, row)
+    _show_verdicts(out, context, verdicts)
+    _show_facts(out, context, row)
+    _show_dates(out, context, row)
     for table in tables_of_account():
-        _show_rows(out, workspace, table)
+        _show_rows(out, context, table)
 
 
 def _show_topics(out: Console, topics: Mapping[str, Sequence[str]]) -> None:
@@ -80,9 +80,9 @@ def _show_topics(out: Console, topics: Mapping[str, Sequence[str]]) -> None:
     out.print(grid)
 
 
-def _person(workspace: Workspace, row: dict[str, Any]) -> str:
+def _person(context: EvaluationContext, row: dict[str, Any]) -> str:
     """Whose account it is by the roster, in one line; empty where that is not known."""
-    people = workspace.frames[PERSON.name]
+    people = context.frames[PERSON.name]
     if row["on-roster"] is False and row["kind"] == "person":
         whose = f"number {row['person']}" if row["person"] else "nobody is known to hold it"
         return f"not on the roster: {whose}"
@@ -94,21 +94,21 @@ def _person(workspace: Workspace, row: dict[str, Any]) -> str:
     return f"person {known['person']} on the roster: {described} (tied by {row['tied-by']})"
 
 
-def _show_ways_in(out: Console, workspace: Workspace, row: dict[str, Any]) -> None:
-    supply, clock = workspace.evidence.supply[row["source"]], workspace.clock
+def _show_ways_in(out: Console, context: EvaluationContext, row: dict[str, Any]) -> None:
+    supply, clock = context.evidence.supply[row["source"]], context.clock
 
     def rows(table: Table) -> list[Facts] | None:
         if table.name not in supply:
             return None
-        known = known_facts(workspace, table).iter_rows(named=True)
+        known = known_facts(context, table).iter_rows(named=True)
         return [Facts(each, supply[table.name], each.get(UNREAD) or ()) for each in known]
 
     account = Facts(row, supply.get(ACCOUNT.name, ()), row.get(UNREAD) or ())
-    found = ways_in(account, rows(KEY), rows(FACTOR), workspace.at, lambda instant: moment(instant, clock))
+    found = ways_in(account, rows(KEY), rows(FACTOR), context.at, lambda instant: moment(instant, clock))
     show_ways(out, found, clock)
 
 
-def known_facts(workspace: Workspace, table: Table) -> pl.DataFrame:
+def known_facts(context: EvaluationContext, table: Table) -> pl.DataFrame:
     """The table's facts as they are judged: derived ones worked out."""
     nodes: list[typed.Typed] = []
     for column in table.columns:
@@ -118,16 +118,16 @@ def known_facts(workspace: Workspace, table: Table) -> pl.DataFrame:
             if column.definition
             else fact
         )
-    answers = workspace.work_out(table.name, nodes)
+    answers = context.work_out(table.name, nodes)
     named = [answer.alias(column.name) for answer, column in zip(answers, table.columns, strict=True)]
     frame = pl.DataFrame(named)
-    unread = workspace.frames[table.name]
+    unread = context.frames[table.name]
     return frame.hstack([unread[UNREAD]]) if UNREAD in unread.columns else frame
 
 
-def _show_facts(out: Console, workspace: Workspace, row: dict[str, Any]) -> None:
+def _show_facts(out: Console, context: EvaluationContext, row: dict[str, Any]) -> None:
     source = row["source"]
-    supply = workspace.evidence.supply[source].get("account", {})
+    supply = context.evidence.supply[source].get("account", {})
     unread = set(row.get(UNREAD) or ())
     out.print()
     _heading(out, "facts")
@@ -140,7 +140,7 @@ def _show_facts(out: Console, workspace: Workspace, row: dict[str, Any]) -> None
         if value is None and column.name not in supply and column.name not in unread:
             missing += [] if column.across else [column.name]
             continue
-        shown = "unreadable" if column.name in unread else _value(value, column, workspace.clock)
+        shown = "unreadable" if column.name in unread else _value(value, column, context.clock)
         grid.add_row(
             f"  {column.name}",
             text(shown, "dim" if value is None else ""),
@@ -165,10 +165,10 @@ def _value(value: Any, column: Column, clock: ZoneInfo) -> str:
     return str(wording.values(series, column.kind, clock)[0])
 
 
-def _show_dates(out: Console, workspace: Workspace, row: dict[str, Any]) -> None:
+def _show_dates(out: Console, context: EvaluationContext, row: dict[str, Any]) -> None:
     """All dates on one line of time: the account's, its rows', and the instant judged at among them."""
-    supply = workspace.evidence.supply[row["source"]].get("account", {})
-    dated: list[tuple[datetime, str, str]] = [(workspace.at, "judged at", "")]
+    supply = context.evidence.supply[row["source"]].get("account", {})
+    dated: list[tuple[datetime, str, str]] = [(context.at, "judged at", "")]
     none = []
     for column in ACCOUNT.columns:
         if column.kind is not Kind.INSTANT:
@@ -179,25 +179,25 @@ def _show_dates(out: Console, workspace: Workspace, row: dict[str, Any]) -> None
             none.append(column.name)
     for table in tables_of_account():
         if table is not SIGN_IN:
-            dated += _row_dates(workspace, table)
+            dated += _row_dates(context, table)
     out.print()
     _heading(out, "dates")
     grid = plain_grid(18, 12, 20, None)
     for instant, name, origin in sorted(dated):
         now = name == "judged at"
-        ago = "" if now else _ago(workspace.at, instant)
-        shown = f"  {moment(instant, workspace.clock)}"
+        ago = "" if now else _ago(context.at, instant)
+        shown = f"  {moment(instant, context.clock)}"
         grid.add_row(Text(shown), Text(ago, "dim"), text(name, "bold" if now else ""), text(origin, "dim"))
     out.print(grid)
     if none:
         _aside(out, f"none on record: {', '.join(none)}")
 
 
-def _row_dates(workspace: Workspace, table: Table) -> list[tuple[datetime, str, str]]:
+def _row_dates(context: EvaluationContext, table: Table) -> list[tuple[datetime, str, str]]:
     """The dates of an account's factors, keys and so on, each with the row it is of."""
     found = []
     instants = [column.name for column in table.columns if column.kind is Kind.INSTANT]
-    for row in workspace.frames[table.name].iter_rows(named=True):
+    for row in context.frames[table.name].iter_rows(named=True):
         which = " ".join(str(row[name]) for name in table.label if row[name] is not None)
         found += [(row[name], name, f"{table.name} {which}") for name in instants if row[name] is not None]
     return found
@@ -207,22 +207,22 @@ def _ago(at: datetime, instant: datetime) -> str:
     return str(wording.ago(pl.Series([at - instant], dtype=pl.Duration("us")))[0])
 
 
-def _show_rows(out: Console, workspace: Workspace, table: Table) -> None:
-    if table.name not in {name for supplied in workspace.evidence.supply.values() for name in supplied}:
+def _show_rows(out: Console, context: EvaluationContext, table: Table) -> None:
+    if table.name not in {name for supplied in context.evidence.supply.values() for name in supplied}:
         return
-    source = str(workspace.frames["account"]["source"][0])
+    source = str(context.frames["account"]["source"][0])
     out.print()
-    if table.name not in workspace.evidence.supply[source]:
+    if table.name not in context.evidence.supply[source]:
         _heading(out, f"{table.name}s: not supplied by {source}")
         return
-    rows = known_facts(workspace, table)
+    rows = known_facts(context, table)
     columns = [column for column in table.columns[1:] if rows[column.name].null_count() < rows.height]
     if rows.height and not columns:
         _heading(out, f"{table.name}s: not known for this account")
         return
     _heading(out, how_many(rows.height, table.name) if rows.height else f"no {table.name}")
     shown = [
-        [_value(row[column.name], column, workspace.clock) for column in columns]
+        [_value(row[column.name], column, context.clock) for column in columns]
         for row in rows.iter_rows(named=True)
     ]
     widths = [
@@ -257,7 +257,7 @@ def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: li
         out.print(Padding(text(" · ".join(told), "dim"), (0, 0, 0, 6), expand=False))
 
 
-def _show_verdicts(out: Console, workspace: Workspace, verdicts: pl.DataFrame) -> None:
+def _show_verdicts(out: Console, context: EvaluationContext, verdicts: pl.DataFrame) -> None:
     out.print()
     counted = Counter(verdicts["verdict"])
     kinds = [
@@ -275,7 +275,7 @@ def _show_verdicts(out: Console, workspace: Workspace, verdicts: pl.DataFrame) -
         why = row["because"] or ", ".join(row["missing"])
         if why:
             said.append("\n").append_text(text(("not known: " if verdict == "unproven" else "") + why, "dim"))
-        lasts = lasting(row, workspace.at, workspace.clock)
+        lasts = lasting(row, context.at, context.clock)
         if row["exemption"]:
             entries = ", ".join(row["exemption"])
             said.append("\n").append_text(text(f"exempt by {entries} (keymallet exempt list)", "blue"))

@@ -100,7 +100,7 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     """The sources that are not shown one by one, in one line."""
     gaps = sum(_has_gaps(source) for _, source in rest)
     if only_gaps:
-        return f"and {how_many(gaps, 'more source')} with gaps: keymallet gather --all tells each"
+        return f"and {how_many(gaps, 'more source')} with gaps: keymallet read --all tells each"
     whole = Counter[str]()
     for _, source in rest:
         for table, intake in source.intake.items():
@@ -138,7 +138,7 @@ def _sentence(table: str, intake: TableIntake) -> str:
 
 
 def _places(refusals: list[Refusal], whole: int) -> str:
-    """The lines, gathered under their reasons."""
+    """The lines, under their reasons."""
     named = refusals[:LINES_NAMED]
     by_reason: dict[tuple[str, str], list[Refusal]] = {}
     for refusal in named:

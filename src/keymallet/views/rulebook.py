@@ -254,7 +254,7 @@ _QUESTIONS = {
 def _grow(tree: Tree, node: Typed) -> None:
     """Add a node, and below it what it is made of."""
     match node:
-        case typed.Junction():
+        case typed.BoolOp():
             branch = tree.add(text("all of" if node.word == "and" else "any of", "cyan"))
             parts: tuple[Typed, ...] = node.members
         case typed.Not():
@@ -264,12 +264,14 @@ def _grow(tree: Tree, node: Typed) -> None:
         case typed.OfOwner():
             of = "the setting in force" if node.to else f"its {node.owner}"
             branch, parts = tree.add(text(f"of {of}", "cyan")), (node.body,)
-        case typed.Ask():
+        case typed.RowQuery():
             column = node.column.name if node.column else ""
             asked = _QUESTIONS[node.question].format(table=node.table, column=column)
             branch = tree.add(text(asked + (" for which" if node.condition else ""), "cyan"))
             parts = (node.condition,) if node.condition else ()
-        case typed.Compare() | typed.Within() | typed.Has() if any(_is_deep(part) for part in node.parts):
+        case typed.Compare() | typed.Within() | typed.Includes() if any(
+            _is_deep(part) for part in node.parts
+        ):
             branch, parts = tree.add(text(node.text)), tuple(part for part in node.parts if _is_deep(part))
         case typed.Derived():
             tree.add(text(node.text).append_text(text(f"  {node.fact.column.meaning}; worked out", "dim")))
@@ -286,4 +288,4 @@ def _grow(tree: Tree, node: Typed) -> None:
 
 
 def _is_deep(node: Typed) -> bool:
-    return isinstance(node, typed.Ask | typed.OfOwner | typed.Term)
+    return isinstance(node, typed.RowQuery | typed.OfOwner | typed.Term)

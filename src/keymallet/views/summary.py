@@ -26,7 +26,7 @@ def show_run(out: Console, run: Run) -> None:
     out.print(text(f"{run.rulebook_title}{edition}", "bold"))
     judged = f"{run.organisation}, judged at {moment(run.at, run.clock)} ({run.clock.key})"
     evidence = f"{how_many(run.accounts, 'account')} from {how_many(run.sources, 'source')}"
-    out.print(text(f"{judged}: {evidence}, read {moment(run.gathered, run.clock)}", "dim"))
+    out.print(text(f"{judged}: {evidence}, read {moment(run.read_at, run.clock)}", "dim"))
 
 
 def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "--all-rules") -> None:

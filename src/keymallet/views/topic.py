@@ -1,4 +1,4 @@
-"""A topic's picture on the terminal: in short, group by group, then what wants a look, the worst first."""
+"""A topic's report on the terminal: in short, group by group, then what wants a look, the worst first."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from keymallet.core.base.listing import how_many
-from keymallet.core.topics.picture import Picture, Section, State, Tone
+from keymallet.core.topics.report import Section, State, Tone, TopicReport
 from keymallet.views.rows import show_rows
 from keymallet.views.safe import plain
 from keymallet.views.terminal import plain_table, text
@@ -34,21 +34,21 @@ NO_GROUP = "(none)"
 GROUPS_SHOWN = 14
 
 
-def show_told(out: Console, picture: Picture) -> None:
+def show_told(out: Console, report: TopicReport) -> None:
     """Print the topic in short."""
-    for number, sentence in enumerate(picture.told):
+    for number, sentence in enumerate(report.told):
         out.print(text(sentence, "bold" if number == 0 else ""))
 
 
-def show_groups(out: Console, picture: Picture, groups: pl.DataFrame, *, all_of_them: bool) -> None:
+def show_groups(out: Console, report: TopicReport, groups: pl.DataFrame, *, all_of_them: bool) -> None:
     """Print a line for each group: how many there are in each state, and a bar of them."""
     by = groups.columns[0]
-    states = [state for state in picture.states if groups[state.word].sum()]
+    states = [state for state in report.states if groups[state.word].sum()]
     shown = groups if all_of_them else groups.head(GROUPS_SHOWN)
-    noun = picture.plural or picture.noun + "s"
+    noun = report.plural or report.noun + "s"
     names = [plain(name) if name is not None else NO_GROUP for name in shown[by]]
     widest = min(max(map(len, [by, *names])), WIDEST_NAME)
-    columns = [(name, "") for name in picture.measures if groups[name].sum()]
+    columns = [(name, "") for name in report.measures if groups[name].sum()]
     for words in WIDEST_WORDS:
         heads = [(_stacked(noun, words), "all", "")]
         heads += [(_marked(state, words), state.word, TONES[state.tone][1]) for state in states]
@@ -104,13 +104,13 @@ def _bar(row: dict[str, int], states: list[State], width: int) -> Text:
     return drawn
 
 
-def show_meanings(out: Console, picture: Picture) -> None:
+def show_meanings(out: Console, report: TopicReport) -> None:
     """Print what the states mean."""
     grid = Table.grid(padding=(0, 2, 0, 0))
     grid.add_column(no_wrap=True)
     grid.add_column()
-    for state in picture.states:
-        if picture.number(state.word):
+    for state in report.states:
+        if report.number(state.word):
             mark, style = TONES[state.tone]
             grid.add_row(Text(f"  {mark} {state.word}", style), text(state.meaning, "dim"))
     out.print(grid)
@@ -130,14 +130,14 @@ def show_section(out: Console, section: Section, clock: ZoneInfo) -> None:
         out.print(Padding(text(note, "italic"), (0, 0, 0, 2), expand=False))
 
 
-def show_entries(out: Console, picture: Picture, clock: ZoneInfo) -> None:
+def show_entries(out: Console, report: TopicReport, clock: ZoneInfo) -> None:
     """Print every row."""
-    show_rows(out, picture.rows.select(picture.shown), dict(picture.kinds), clock)
+    show_rows(out, report.rows.select(report.shown), dict(report.kinds), clock)
 
 
-def show_list(out: Console, picture: Picture, most: int, clock: ZoneInfo) -> None:
+def show_list(out: Console, report: TopicReport, most: int, clock: ZoneInfo) -> None:
     """Print the rows that are in the worst state, at most so many."""
-    rows = picture.rows
-    everything = how_many(rows.height, picture.noun, picture.plural)
+    rows = report.rows
+    everything = how_many(rows.height, report.noun, report.plural)
     out.print(text(f"the worst first, {min(most, rows.height):,} of {everything}", "dim"))
-    show_rows(out, rows.select(picture.shown).head(most), dict(picture.kinds), clock, margin=2)
+    show_rows(out, rows.select(report.shown).head(most), dict(report.kinds), clock, margin=2)

@@ -1,4 +1,4 @@
-"""The figures of the topics: one for each, of what its picture is about."""
+"""The figures of the topics: one for each, of what its report is about."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.judging.run import Run
 from keymallet.core.topics.lockouts import BUCKET
 from keymallet.core.topics.passwords import BIN
-from keymallet.core.topics.picture import Picture, Tone, by_group
+from keymallet.core.topics.report import Tone, TopicReport, by_group
 from keymallet.core.topics.temporary import WEEKS, WEEKS_BACK
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure, second_panel
 from keymallet.views.terminal import day
@@ -28,21 +28,21 @@ COLOURS = {
 MOST_BARS = 16
 
 
-def topic_figure(picture: Picture, run: Run, by: str) -> Any:
+def topic_figure(report: TopicReport, run: Run, by: str) -> Any:
     """The figure of a topic; `by` groups it where it has groups."""
-    return _FIGURES[picture.topic](picture, run, by)
+    return _FIGURES[report.topic](report, run, by)
 
 
 def _subtitle(run: Run, what: str) -> str:
     return f"{run.organisation}, {day(run.at, run.clock)}: {what}"
 
 
-def _coverage(picture: Picture, run: Run, by: str) -> Any:
+def _coverage(report: TopicReport, run: Run, by: str) -> Any:
     """A bar for each group, divided by state, the worst on top; beside it how many nothing asks."""
-    groups = by_group(picture, by).head(MOST_BARS).reverse()
-    figure, axes = new_figure(picture.headline, _subtitle(run, f"what {picture.noun}s can "
+    groups = by_group(report, by).head(MOST_BARS).reverse()
+    figure, axes = new_figure(report.headline, _subtitle(run, f"what {report.noun}s can "
                               f"prove a sign-in with, by {by}, the worst on top"))  # fmt: skip
-    _bars(axes, groups, picture, by)
+    _bars(axes, groups, report, by)
     for place, row in enumerate(groups.iter_rows(named=True)):
         if row["not asked"]:
             axes.annotate(f"{row['not asked']:,} asked by no gate", (1.01, place), va="center", fontsize=9,
@@ -50,11 +50,11 @@ def _coverage(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
-def _bars(axes: Any, groups: pl.DataFrame, picture: Picture, by: str) -> None:
+def _bars(axes: Any, groups: pl.DataFrame, report: TopicReport, by: str) -> None:
     """Horizontal bars of shares; the number in each part that has room for it."""
     places = list(range(groups.height))
     left = [0.0] * groups.height
-    for number, state in enumerate(each for each in picture.states if groups[each.word].sum()):
+    for number, state in enumerate(each for each in report.states if groups[each.word].sum()):
         shares = (groups[state.word] / groups["all"]).to_list()
         label = f"{state.word} ({groups[state.word].sum():,})"
         axes.barh(places, shares, left=left, height=0.7, label=label, color=COLOURS[state.tone],
@@ -70,20 +70,20 @@ def _bars(axes: Any, groups: pl.DataFrame, picture: Picture, by: str) -> None:
     axes.set_yticks(places, names)
     axes.set_xlim(0, 1)
     axes.set_xticks([0, 0.25, 0.5, 0.75, 1], ["0", "25 %", "50 %", "75 %", "100 %"])
-    axes.set_xlabel(f"share of the {picture.noun}s", color=PALE)
+    axes.set_xlabel(f"share of the {report.noun}s", color=PALE)
     axes.yaxis.grid(visible=False)
     axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=5, frameon=False, fontsize=10)
 
 
-def _register(picture: Picture, run: Run, by: str) -> Any:
+def _register(report: TopicReport, run: Run, by: str) -> Any:
     """A bar for each entry from its beginning to its end, with reviews and drills, and the day judged at."""
-    rows = picture.rows.head(MOST_BARS).reverse()
-    figure, axes = new_figure(picture.headline, _subtitle(run, "each entry from its first day to its end"))
+    rows = report.rows.head(MOST_BARS).reverse()
+    figure, axes = new_figure(report.headline, _subtitle(run, "each entry from its first day to its end"))
     now = run.at
     starts = [each or now - _YEAR for each in rows["from"]]
     least = min([*starts, now - _YEAR])
     ends = [each or max(now, start) + _YEAR for each, start in zip(rows["until"], starts, strict=True)]
-    tones = {state.word: state.tone for state in picture.states}
+    tones = {state.word: state.tone for state in report.states}
     for place, row in enumerate(rows.iter_rows(named=True)):
         start, end = starts[place], ends[place]
         axes.barh(place, end - start, left=start, height=0.5, color=COLOURS[tones[row["state"]]],
@@ -107,14 +107,14 @@ def _register(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
-def _timeline(picture: Picture, run: Run, by: str) -> Any:
+def _timeline(report: TopicReport, run: Run, by: str) -> Any:
     """What was open when, a line for each person, coloured by role; what stands has the whole line."""
-    opened = picture.drawn["openings"]
+    opened = report.drawn["openings"]
     lasting = (pl.col("end") - pl.col("start")).sum()
     most = opened.group_by("who").agg(lasting.alias("all")).sort(["all", "who"], descending=[True, False])
     people = most["who"].head(MOST_BARS).reverse().to_list()
     figure, axes = new_figure(
-        picture.headline, _subtitle(run, "what was opened in the last 12 weeks, by person")
+        report.headline, _subtitle(run, "what was opened in the last 12 weeks, by person")
     )
     roles = opened["role"].value_counts(sort=True)["role"].to_list()
     names = {row["who"]: row["account"] for row in opened.iter_rows(named=True)}
@@ -140,10 +140,10 @@ def _timeline(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
-def _ages(picture: Picture, run: Run, by: str) -> Any:
+def _ages(report: TopicReport, run: Run, by: str) -> Any:
     """The spread of ages by kind of account with the limits drawn, and below the wave that comes due."""
-    ages, limits, wave = (picture.drawn[name] for name in ("ages", "limits", "wave"))
-    figure, axes = new_figure(picture.headline, _subtitle(run, "ages of passwords, and what comes due"))
+    ages, limits, wave = (report.drawn[name] for name in ("ages", "limits", "wave"))
+    figure, axes = new_figure(report.headline, _subtitle(run, "ages of passwords, and what comes due"))
     below = second_panel(figure, axes)
     last = min(max(ages["bin"].to_list(), default=0), MOST_BINS)
     days = BIN / timedelta(days=1)
@@ -183,10 +183,10 @@ def _ages(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
-def _locks(picture: Picture, run: Run, by: str) -> Any:
+def _locks(report: TopicReport, run: Run, by: str) -> Any:
     """Failed sign-ins over the last two weeks, with the instant of each lock marked."""
-    failures, locks = picture.drawn["failures"], picture.drawn["locks"]
-    figure, axes = new_figure(picture.headline, _subtitle(run, "failed sign-ins, six hours a bar, and locks"))
+    failures, locks = report.drawn["failures"], report.drawn["locks"]
+    figure, axes = new_figure(report.headline, _subtitle(run, "failed sign-ins, six hours a bar, and locks"))
     lefts = [run.at - BUCKET * (place + 1) for place in failures["bucket"].to_list()]
     axes.bar(lefts, failures["number"].to_list(), width=BUCKET * 0.9, align="edge", color=SERIES[0],
              edgecolor="white", linewidth=0.5, label="failed sign-ins")  # fmt: skip
@@ -208,10 +208,10 @@ def _locks(picture: Picture, run: Run, by: str) -> Any:
     return figure
 
 
-def _calendar(picture: Picture, run: Run, by: str) -> Any:
+def _calendar(report: TopicReport, run: Run, by: str) -> Any:
     """A strip of days: what ends when, a lane each for accounts, passwords and keys."""
-    ends = picture.drawn["ends"]
-    figure, axes = new_figure(picture.headline, _subtitle(run, "what ends on which day"))
+    ends = report.drawn["ends"]
+    figure, axes = new_figure(report.headline, _subtitle(run, "what ends on which day"))
     lanes = ("account", "password", "key")
     today = run.at.astimezone(run.clock).date()
     for place, lane in enumerate(reversed(lanes)):
@@ -243,7 +243,7 @@ def _calendar(picture: Picture, run: Run, by: str) -> Any:
 
 MOST_BINS = 40
 _YEAR = timedelta(days=365)
-_FIGURES: dict[str, Callable[[Picture, Run, str], Any]] = {
+_FIGURES: dict[str, Callable[[TopicReport, Run, str], Any]] = {
     "factors": _coverage,
     "exemptions": _register,
     "temporary": _calendar,

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from keymallet.core.topics.registry import TOPICS
-from tests.core.topics.support import of_each, picture_of
+from tests.core.topics.support import of_each, report_of
 from tests.support import days_ago, evidence
 
 ACCOUNT: dict[str, Any] = {
@@ -60,12 +60,12 @@ def test_any_book_will_do(topic: str, limits: str) -> None:
     """The view is there, whatever the book calls by these names."""
     setting = [{"setting": "s", "applies_to": ["everyone"], "lock_after": 9, "max_age": timedelta(days=99)}]
     found = evidence([ACCOUNT], setting=setting, key=[], grant=[], elevation=[], factor=[], sign_in=[])
-    picture = picture_of(topic, found, limits)
-    assert picture.told and set(picture.rows["state"]) <= {state.word for state in picture.states}
+    report = report_of(topic, found, limits)
+    assert report.told and set(report.rows["state"]) <= {state.word for state in report.states}
 
 
 def test_a_limit_of_another_kind_is_not_the_limit() -> None:
     """Ninety of nothing in particular is no age."""
     found = evidence([ACCOUNT], setting=[])
-    assert of_each(picture_of("passwords", found, ODD), "limit by") == {"a": "no limit"}
-    assert of_each(picture_of("passwords", found, FOR_SOME), "limit by") == {"a": "the rulebook"}
+    assert of_each(report_of("passwords", found, ODD), "limit by") == {"a": "no limit"}
+    assert of_each(report_of("passwords", found, FOR_SOME), "limit by") == {"a": "the rulebook"}

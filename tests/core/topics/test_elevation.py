@@ -1,4 +1,4 @@
-"""The picture of elevation: the state of each right, and hours that add up."""
+"""The report of elevation: the state of each right, and hours that add up."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ import polars as pl
 from keymallet.core.base.intervals import START, STOP
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.topics.elevation import faults_of, hours_a_week
-from keymallet.core.topics.picture import STATE
-from tests.core.topics.support import picture_of
+from keymallet.core.topics.report import STATE
+from tests.core.topics.support import report_of
 from tests.support import AT, days_ago, evidence
 
 PERSON = {"kind": "person", "enabled": True, "unit": "Offices"}
@@ -45,7 +45,7 @@ def test_the_state_of_each_right_is_said_plainly() -> None:
         opened("open", (-1, 4)), opened("asks", (-9, -1)), opened("asks", (1, 2)),
         opened("asks", (-1, 2), closed=AT - timedelta(minutes=1)), opened("asks", (-1, 2), outcome="waiting"),
     ]  # fmt: skip
-    rows = picture_of("elevation", evidence([PERSON], grant=rights, elevation=openings)).rows
+    rows = report_of("elevation", evidence([PERSON], grant=rights, elevation=openings)).rows
     states = dict(rows.select("role", STATE).iter_rows())
     assert states == {
         "stands": "standing", "asks": "may ask", "open": "open now", "over": "over", "begins": "over",
@@ -60,16 +60,16 @@ def test_what_was_not_used_lately() -> None:
     rights = [right("old", last_opened=days_ago(91)), right("new", last_opened=days_ago(89)), right("never"),
               right("stands", "standing")]  # fmt: skip
     found = evidence([PERSON], grant=rights, elevation=[])
-    unused = picture_of("elevation", found).rows.filter("unused")["role"].to_list()
+    unused = report_of("elevation", found).rows.filter("unused")["role"].to_list()
     assert sorted(unused) == ["never", "old"]
-    strict = picture_of("elevation", found, '[limits]\nright-unused = "30d"').rows.filter("unused")["role"]
+    strict = report_of("elevation", found, '[limits]\nright-unused = "30d"').rows.filter("unused")["role"]
     assert sorted(strict) == ["never", "new", "old"]
 
 
 def test_without_openings_none_are_claimed() -> None:
     """Who may ask stands there; how often it was opened is not said to be never."""
-    picture = picture_of("elevation", evidence([PERSON], grant=[right("asks")]))
-    assert "No source tells of openings" in picture.told[1] and not picture.sections
+    report = report_of("elevation", evidence([PERSON], grant=[right("asks")]))
+    assert "No source tells of openings" in report.told[1] and not report.sections
 
 
 def test_hours_a_week_by_hand() -> None:

@@ -1,9 +1,9 @@
-"""The picture of factors: who can prove what, to which level, and what makes them."""
+"""The report of factors: who can prove what, to which level, and what makes them."""
 
 from __future__ import annotations
 
-from keymallet.core.topics.picture import STATE, by_group
-from tests.core.topics.support import of_each, picture_of
+from keymallet.core.topics.report import STATE, by_group
+from tests.core.topics.support import of_each, report_of
 from tests.support import days_ago, evidence
 
 
@@ -33,13 +33,13 @@ def test_coverage_and_level() -> None:
     accounts = [person(kind) for kind in KINDS] + [person("mixed"), person("lapsed")]
     factors = [factor(place, kind) for place, kind in enumerate(KINDS) if kind != "none"]
     factors += [factor(7, "sms"), factor(7, "passkey"), factor(8, "passkey", "suspended")]
-    picture = picture_of("factors", evidence(accounts, factor=factors, key=[], grant=[], elevation=[]))
-    assert of_each(picture, STATE) == {
+    report = report_of("factors", evidence(accounts, factor=factors, key=[], grant=[], elevation=[]))
+    assert of_each(report, STATE) == {
         "none": "none", "sms": "weak only", "otp": "second factor", "passkey": "resistant",
         "hardware-key": "resistant", "recovery-codes": "weak only", "smartcard": "resistant",
         "mixed": "resistant", "lapsed": "none",
     }  # fmt: skip
-    assert of_each(picture, "level") == {
+    assert of_each(report, "level") == {
         "none": "AAL1", "sms": "AAL2", "otp": "AAL2", "passkey": "AAL2", "hardware-key": "AAL3",
         "recovery-codes": "AAL1", "smartcard": "AAL3", "mixed": "AAL2", "lapsed": "AAL1",
     }  # fmt: skip
@@ -51,17 +51,17 @@ def test_who_cannot_sign_in_is_not_counted() -> None:
         person("in"), person("off", enabled=False), person("ended", ends=days_ago(1)),
         person("locked", locked=True), person("machine", interactive=False),
     ]  # fmt: skip
-    picture = picture_of("factors", evidence(accounts, factor=[factor(0, "otp")], key=[]))
-    assert of_each(picture, STATE) == {"in": "second factor"}
+    report = report_of("factors", evidence(accounts, factor=[factor(0, "otp")], key=[]))
+    assert of_each(report, STATE) == {"in": "second factor"}
 
 
 def test_what_no_source_tells_is_unproven() -> None:
     """Neither none nor covered; and of gates nothing is claimed."""
-    picture = picture_of("factors", evidence([person("a")]))
-    assert of_each(picture, STATE) == {"a": "unproven"}
-    assert of_each(picture, "gate") == {"a": "unproven"}
-    assert "No source tells of gates" in picture.told[1]
-    assert not picture.sections
+    report = report_of("factors", evidence([person("a")]))
+    assert of_each(report, STATE) == {"a": "unproven"}
+    assert of_each(report, "gate") == {"a": "unproven"}
+    assert "No source tells of gates" in report.told[1]
+    assert not report.sections
 
 
 def test_lines_of_their_own() -> None:
@@ -72,8 +72,8 @@ def test_lines_of_their_own() -> None:
     grants = [{"of": place, "role": "all", "privileged": True, "mode": "standing", "starts": None, "ends": None}
               for place in (0, 1, 2)]  # fmt: skip
     found = evidence(accounts, factor=[], grant=grants, elevation=[], key=[])
-    picture = picture_of("factors", found, "[terms]\nsystem-owner = \"name = 'owner'\"")
-    assert of_each(picture, "population") == {
+    report = report_of("factors", found, "[terms]\nsystem-owner = \"name = 'owner'\"")
+    assert of_each(report, "population") == {
         "owner": "owner", "admin": "administrator", "safe": "emergency", "guest": "guest",
     }  # fmt: skip
 
@@ -88,18 +88,18 @@ def test_what_gates_make_of_it() -> None:
         ("between", nobody, nobody, nobody, False),
     ]
     accounts = [
-        person(name, covered_by=by, left_out_by=out, watched_by=watched, second_factor_enforced=enforced)
+        person(name, covered_by=by, left_out_by=out, watched_by=watched, second_factor_required=enforced)
         for name, by, out, watched, enforced in gates
     ]
-    gate = [{"gate": "g", "state": "enforced", "asks_for": ["otp"], "asks_accounts": 0, "names_nobody": []}]
+    gate = [{"gate": "g", "state": "in-force", "asks_for": ["otp"], "asks_accounts": 0, "names_nobody": []}]
     found = evidence(accounts, factor=[factor(0, "otp"), factor(3, "otp")], gate=gate, key=[])
-    picture = picture_of("factors", found)
-    assert of_each(picture, "gate") == {
+    report = report_of("factors", found)
+    assert of_each(report, "gate") == {
         "asked": "asked", "out": "left out", "watched": "only watched", "between": "between gates",
     }  # fmt: skip
-    assert picture.told[2].startswith("1 have a second factor that no gate asks for")
-    assert by_group(picture, "gate")["not asked"].sum() == 3
-    assert picture.sections[0].note == "asks nobody: g"
+    assert report.told[2].startswith("1 have a second factor that no gate asks for")
+    assert by_group(report, "gate")["not asked"].sum() == 3
+    assert report.sections[0].note == "asks nobody: g"
 
 
 def test_factors_that_want_a_look() -> None:
@@ -109,7 +109,7 @@ def test_factors_that_want_a_look() -> None:
         factor(0, "otp", shared_with=["d/b"]), factor(1, "otp", shared_with=["d/a"]),
         factor(2, "push", last_used=None, shared_with=[]), factor(2, "sms", "pending", shared_with=[]),
     ]  # fmt: skip
-    (section,) = picture_of("factors", evidence(accounts, factor=factors, key=[])).sections
+    (section,) = report_of("factors", evidence(accounts, factor=factors, key=[])).sections
     assert section.rows.rows() == [
         ("one device, several people", 2, "otp", "d/a, d/b"),
         ("registered, never used", 1, "push", "d/c"),
@@ -121,8 +121,8 @@ def test_groups_count_everybody_once_the_worst_first() -> None:
     """Whatever the grouping, the states of all groups together are all rows."""
     accounts = [person(f"p{number}", unit=["Track", "Stations", None][number % 3]) for number in range(9)]
     factors = [factor(number, "otp") for number in (0, 3, 6, 1)]
-    picture = picture_of("factors", evidence(accounts, factor=factors, key=[]))
-    groups = by_group(picture, "unit")
+    report = report_of("factors", evidence(accounts, factor=factors, key=[]))
+    groups = by_group(report, "unit")
     assert groups.rows() == [
         (None, 3, 3, 0, 0, 0, 0, 0), ("Stations", 3, 2, 0, 0, 1, 0, 0), ("Track", 3, 0, 0, 0, 3, 0, 0),
     ]  # fmt: skip

@@ -1,12 +1,12 @@
-"""The picture of lockouts: who is locked, until when, what lifts it, who is near."""
+"""The report of lockouts: who is locked, until when, what lifts it, who is near."""
 
 from __future__ import annotations
 
 from datetime import timedelta
 from typing import Any
 
-from keymallet.core.topics.picture import STATE
-from tests.core.topics.support import of_each, picture_of
+from keymallet.core.topics.report import STATE
+from tests.core.topics.support import of_each, report_of
 from tests.support import AT, days_ago, evidence
 
 SETTING = [
@@ -39,12 +39,12 @@ def test_each_state() -> None:
             {"of": 6, "kind": "session", "state": "active", "expires": AT + timedelta(hours=1)},
             {"of": 1, "kind": "ssh-key", "state": "active", "expires": None},
             {"of": 1, "kind": "session", "state": "active", "expires": days_ago(1)}]  # fmt: skip
-    picture = picture_of("lockouts", evidence(accounts, key=keys, setting=SETTING))
-    assert of_each(picture, STATE) == {
+    report = report_of("lockouts", evidence(accounts, key=keys, setting=SETTING))
+    assert of_each(report, STATE) == {
         "open": "not locked", "locked": "locked", "half": "near it", "less": "not locked", "over": "run out",
         "key": "gets in", "session": "gets in", "unknown": "unproven",
     }  # fmt: skip
-    assert of_each(picture, "failed")["half"] == "5 of 10"
+    assert of_each(report, "failed")["half"] == "5 of 10"
 
 
 def test_until_when_and_what_lifts_it() -> None:
@@ -54,19 +54,19 @@ def test_until_when_and_what_lifts_it() -> None:
         account("timed", locked=True, locked_until=soon, lock_cause="failed-attempts"), account("plain", locked=True),
         account("admin", locked=True, privileged=True), account("safe", locked=True, kind="emergency"), account("open"),
     ]  # fmt: skip
-    picture = picture_of("lockouts", evidence(accounts, setting=SETTING))
-    assert of_each(picture, "ends") == {
+    report = report_of("lockouts", evidence(accounts, setting=SETTING))
+    assert of_each(report, "ends") == {
         "timed": "2026-11-24 10:20", "plain": "when lifted", "admin": "when lifted", "safe": "when lifted", "open": None,
     }  # fmt: skip
-    assert of_each(picture, "unlocked by") == {
+    assert of_each(report, "unlocked by") == {
         "timed": "itself", "plain": "the desk", "admin": "a stronger hand", "safe": "a stronger hand", "open": None,
     }  # fmt: skip
-    assert picture.told[0] == "4 accounts locked: 3 cause not known, 1 by failures."
+    assert report.told[0] == "4 accounts locked: 3 cause not known, 1 by failures."
     assert (
-        picture.told[1]
+        report.told[1]
         == "3 of them stay so until somebody acts, 2 need a stronger hand than the service desk."
     )
-    titles = [section.title for section in picture.sections]
+    titles = [section.title for section in report.sections]
     assert titles == ["what locks, system by system", "emergency accounts that failures can lock"]
 
 
@@ -80,7 +80,7 @@ def test_settings_against_the_book() -> None:
             ("short", 5, timedelta(minutes=29)), ("both", 11, timedelta(minutes=1)),
         )
     ]  # fmt: skip
-    (section,) = picture_of("lockouts", evidence([account("a")], setting=settings), limits).sections
+    (section,) = report_of("lockouts", evidence([account("a")], setting=settings), limits).sections
     told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
     assert told == {
         "good": None,
@@ -96,7 +96,7 @@ def test_the_window_against_the_book() -> None:
     limits = '[limits]\ncounted-within = "15min"\n'
     settings = [{"setting": name, "applies_to": ["everyone"], "lock_after": 5, "count_within": within}
                 for name, within in (("brief", timedelta(minutes=14)), ("long", timedelta(minutes=15)), ("any", None))]  # fmt: skip
-    (section,) = picture_of("lockouts", evidence([account("a")], setting=settings), limits).sections
+    (section,) = report_of("lockouts", evidence([account("a")], setting=settings), limits).sections
     told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
     assert told == {"brief": "counts too briefly", "long": None, "any": None}
 
@@ -105,5 +105,5 @@ def test_what_failed_after_the_instant_is_not_known_then() -> None:
     """Judged at an earlier day, later failures are not there."""
     failed = [{"of": 0, "at": days_ago(day), "outcome": "failure", "origin": "x"} for day in (1, 3, 5)]
     found = evidence([account("a")], sign_in=failed)
-    assert "3 failed sign-ins since 2026-11-19" in picture_of("lockouts", found).told[-1]
-    assert "2 failed sign-ins since" in picture_of("lockouts", found, at=days_ago(2)).told[-1]
+    assert "3 failed sign-ins since 2026-11-19" in report_of("lockouts", found).told[-1]
+    assert "2 failed sign-ins since" in report_of("lockouts", found, at=days_ago(2)).told[-1]

@@ -1,4 +1,4 @@
-"""The picture of passwords: ages against each account's own limit, batches, copies, weaker systems."""
+"""The report of passwords: ages against each account's own limit, batches, copies, weaker systems."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.topics.passwords import stricter
-from keymallet.core.topics.picture import STATE
-from tests.core.topics.support import of_each, picture_of
+from keymallet.core.topics.report import STATE
+from tests.core.topics.support import of_each, report_of
 from tests.support import AT, days_ago, evidence
 
 LIMIT = '[limits]\npassword-age = "180d"\npassword-length = 12\n'
@@ -36,7 +36,7 @@ def test_each_state() -> None:
         account("never", password_never_expires=True), account("unknown", None),
         account("off", 900, enabled=False), account("none", has_password=False),
     ]  # fmt: skip
-    states = of_each(picture_of("passwords", evidence(accounts), LIMIT), STATE)
+    states = of_each(report_of("passwords", evidence(accounts), LIMIT), STATE)
     assert states == {
         "fine": "in order", "edge": "due soon", "old": "too old", "soon": "due soon", "empty": "empty",
         "handed": "handed out", "fresh": "in order", "weak": "weak scheme", "asked": "not answered",
@@ -48,10 +48,10 @@ def test_a_book_that_asks_for_no_change_by_age() -> None:
     """A password may then be as old as it likes, unless its system says otherwise."""
     setting = [{"setting": "s", "applies_to": ["admins"], "max_age": timedelta(days=30)}]
     accounts = [account("old", 3000, groups=[]), account("admin", 40, groups=["admins"])]
-    picture = picture_of("passwords", evidence(accounts, setting=setting))
-    assert of_each(picture, STATE) == {"old": "in order", "admin": "too old"}
-    assert of_each(picture, "limit by") == {"old": "no limit", "admin": "the system"}
-    assert "asks for no change by age" in picture.told[2]
+    report = report_of("passwords", evidence(accounts, setting=setting))
+    assert of_each(report, STATE) == {"old": "in order", "admin": "too old"}
+    assert of_each(report, "limit by") == {"old": "no limit", "admin": "the system"}
+    assert "asks for no change by age" in report.told[2]
 
 
 def test_the_stricter_limit_counts_and_is_named() -> None:
@@ -59,10 +59,10 @@ def test_the_stricter_limit_counts_and_is_named() -> None:
     setting = [{"setting": "s", "applies_to": ["everyone"], "max_age": timedelta(days=100)}]
     limits = LIMIT + '[limits.for.guest]\npassword-age = "60d"\n[terms]\nguest = "kind = guest"\n'
     accounts = [account("a", 90), account("b", 90, kind="guest")]
-    picture = picture_of("passwords", evidence(accounts, setting=setting), limits)
-    assert of_each(picture, STATE) == {"a": "due soon", "b": "too old"}
-    assert of_each(picture, "limit by") == {"a": "the system", "b": "the rulebook"}
-    assert of_each(picture, "due")["a"] == AT + timedelta(days=10)
+    report = report_of("passwords", evidence(accounts, setting=setting), limits)
+    assert of_each(report, STATE) == {"a": "due soon", "b": "too old"}
+    assert of_each(report, "limit by") == {"a": "the system", "b": "the rulebook"}
+    assert of_each(report, "due")["a"] == AT + timedelta(days=10)
 
 
 SPANS = st.none() | st.integers(1, 5).map(lambda days: timedelta(days=days))
@@ -83,7 +83,7 @@ def test_spread_and_wave_count_every_password_once() -> None:
     """By hand: bins of fifteen days, weeks from now on."""
     accounts = [account("a", 0), account("b", 14.9), account("c", 15), account("d", 175), account("e", 100),
                 account("g", 1, kind="guest")]  # fmt: skip
-    drawn = picture_of("passwords", evidence(accounts), LIMIT).drawn
+    drawn = report_of("passwords", evidence(accounts), LIMIT).drawn
     assert drawn["ages"].rows() == [
         ("guest", 0, 1),
         ("person", 0, 2),
@@ -100,11 +100,11 @@ def test_many_on_one_day_stand_out() -> None:
     """Twelve on a day where two are usual; the same twelve in a source that always has as many do not."""
     course = [account(f"guest-{number}", 50) for number in range(12)]
     usual = [account(f"p{number}", 100 + number // 2) for number in range(20)]
-    sections = picture_of("passwords", evidence([*course, *usual]), LIMIT).sections
+    sections = report_of("passwords", evidence([*course, *usual]), LIMIT).sections
     (found,) = [each for each in sections if each.title == "set for many on one day"]
     assert found.rows.select("day", "passwords").rows() == [("2026-10-05", 12)]
     busy = [account(f"p{number}", 100 + number // 12) for number in range(60)]
-    again = picture_of("passwords", evidence([*course, *busy]), LIMIT).sections
+    again = report_of("passwords", evidence([*course, *busy]), LIMIT).sections
     assert not [each for each in again if each.title == "set for many on one day"]
 
 
@@ -114,7 +114,7 @@ def test_systems_that_ask_for_less() -> None:
         {"setting": "weak", "min_length": 8, "classes": 1, "max_age": None},
         {"setting": "strong", "min_length": 12, "classes": 1, "max_age": timedelta(days=180)},
     ]
-    (section, *_) = picture_of("passwords", evidence([account("a")], setting=setting), LIMIT).sections
+    (section, *_) = report_of("passwords", evidence([account("a")], setting=setting), LIMIT).sections
     assert section.rows.rows() == [
         ("d", "weak", "older passwords", "nothing", "180 d"), ("d", "weak", "shorter passwords", "8", "12"),
     ]  # fmt: skip
@@ -127,6 +127,6 @@ def test_copies() -> None:
         account("b", password_shared_with=["d/a"]),
         account("c"),
     ]
-    sections = picture_of("passwords", evidence(accounts), LIMIT).sections
+    sections = report_of("passwords", evidence(accounts), LIMIT).sections
     (found,) = [each for each in sections if each.title == "the very same password"]
     assert found.rows["account"].to_list() == ["d/a", "d/b"]

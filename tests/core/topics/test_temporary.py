@@ -1,12 +1,12 @@
-"""The picture of temporary access: accounts, passwords and keys, each with its own end."""
+"""The report of temporary access: accounts, passwords and keys, each with its own end."""
 
 from __future__ import annotations
 
 from datetime import timedelta
 from typing import Any
 
-from keymallet.core.topics.picture import STATE, Picture
-from tests.core.topics.support import of_each, picture_of
+from keymallet.core.topics.report import STATE, TopicReport
+from tests.core.topics.support import of_each, report_of
 from tests.support import AT, days_ago, evidence
 
 PEOPLE = [
@@ -25,13 +25,13 @@ def account(name: str, person: int | None = 0, **more: Any) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def picture(
+def report(
     accounts: list[dict[str, Any]], keys: list[dict[str, Any]] | None = None, limits: str = ""
-) -> Picture:
-    return picture_of("temporary", evidence(accounts, person=PEOPLE, key=keys or [], elevation=[]), limits)
+) -> TopicReport:
+    return report_of("temporary", evidence(accounts, person=PEOPLE, key=keys or [], elevation=[]), limits)
 
 
-def amiss(found: Picture, what: str = "account") -> dict[str, list[str]]:
+def amiss(found: TopicReport, what: str = "account") -> dict[str, list[str]]:
     rows = found.rows.filter(found.rows["what"] == what)
     return {name.removeprefix("d/"): words for name, words in rows.select("account", "amiss").iter_rows()}
 
@@ -45,7 +45,7 @@ def test_accounts_with_an_end_and_without() -> None:
         account("later", starts=AT + timedelta(days=1), ends=AT + timedelta(days=9)),
         account("guest", None, kind="guest"),
     ]  # fmt: skip
-    found = picture(accounts)
+    found = report(accounts)
     assert amiss(found) == {
         "fine": [], "longer": ["longer than the contract"], "endless": ["no end"], "past": ["past its end"],
         "gone": ["of somebody who left"], "early": ["before its start"], "later": ["before its start"],
@@ -77,9 +77,9 @@ def test_what_is_handed_out() -> None:
         ({"expires": None}, ["no end"]),
         ({"of": 1}, ["for an administrator"]),
     ):
-        for kind in ("invitation", "reset-link", "one-time-pass"):
-            assert list(amiss(picture(plain, [key(kind, **more)]), kind).values()) == [told], (kind, more)
-    stricter = picture(plain, [key("invitation")], '[limits]\nhanded-out = "1d"')
+        for kind in ("invitation", "reset-link", "entry-code"):
+            assert list(amiss(report(plain, [key(kind, **more)]), kind).values()) == [told], (kind, more)
+    stricter = report(plain, [key("invitation")], '[limits]\nhanded-out = "1d"')
     assert list(amiss(stricter, "invitation").values()) == [["good for too long"]]
 
 
@@ -105,19 +105,17 @@ def test_keys_that_last() -> None:
         (key("session", issued=AT, expires=AT + timedelta(hours=12, seconds=1)), ["good for too long"]),
         (key("ssh-certificate", starts=AT, expires=AT + timedelta(days=91)), ["good for too long"]),
     ):
-        assert list(amiss(picture(accounts, [given]), str(given["kind"])).values()) == [told], given
+        assert list(amiss(report(accounts, [given]), str(given["kind"])).values()) == [told], given
     for over in ({"state": "revoked"}, {"expires": AT}, {"starts": AT + timedelta(days=1)}):
-        assert amiss(picture(accounts, [key("session", **over)]), "session") == {}
+        assert amiss(report(accounts, [key("session", **over)]), "session") == {}
 
 
 def test_two_keys_where_one_would_do() -> None:
     """Two that work; one that is revoked does not count."""
     fresh = {"expires": None, "last_used": days_ago(0.5)}
-    two = picture([account("a")], [key("api-key", **fresh), key("api-key", key="2", **fresh)])
+    two = report([account("a")], [key("api-key", **fresh), key("api-key", key="2", **fresh)])
     assert two.rows.filter(two.rows["what"] == "api-key")["amiss"].to_list() == [["one of several"]] * 2
-    one = picture(
-        [account("a")], [key("api-key", **fresh), key("api-key", key="2", state="revoked", **fresh)]
-    )
+    one = report([account("a")], [key("api-key", **fresh), key("api-key", key="2", state="revoked", **fresh)])
     assert amiss(one, "api-key") == {"a": []}
 
 
@@ -128,7 +126,7 @@ def test_three_ends_are_told_apart() -> None:
         account("off", ends=days_ago(2), enabled=False),
     ]
     keys = [key("ssh-key", expires=AT + timedelta(days=9)), key("session"), key("session", 1)]
-    found = picture(accounts, keys)
+    found = report(accounts, keys)
     (section,) = [each for each in found.sections if each.title.startswith("past their end")]
     assert section.rows.rows() == [
         ("d/off", days_ago(2), None, AT + timedelta(days=1), "1 session"),
@@ -147,5 +145,5 @@ def test_three_ends_are_told_apart() -> None:
 def test_what_may_be_amiss_is_not_in_order() -> None:
     """A key of which nobody tells when it was issued."""
     unknown = {name: value for name, value in key("api-key").items() if name not in ("issued", "last_used")}
-    found = picture([account("a")], [unknown])
+    found = report([account("a")], [unknown])
     assert found.rows.filter(found.rows["what"] == "api-key")[STATE].to_list() == ["unproven"]

@@ -331,7 +331,7 @@ def test_what_cannot_work_is_said(server: Server, tmp_path: Path, options: dict[
 
 
 def test_from_the_server_to_the_verdict(server: Server, tmp_path: Path) -> None:
-    """The installed program: gathered over LDAPS, judged, no secret anywhere; incomplete is code 3."""
+    """The installed program: read over LDAPS, judged, no secret anywhere; incomplete is code 3."""
     write(tmp_path, {"secret": PASSWORD + "\n", "ca.pem": (server.folder / "ca.pem").read_bytes()})
     estate = f"""
 organisation = "Gentian Valley Railway"
@@ -350,7 +350,7 @@ kinds = {{ "*" = "person" }}
 """
     book = 'title = "T"\n[rule.locked]\ntitle = "L"\nmust = "not locked"\nseverity = "high"\n'
     write(tmp_path, {"estate.toml": estate.replace("READER", "reader"), "rulebook.toml": book})
-    told = run("gather", cwd=tmp_path, expect=0).stdout
+    told = run("read", cwd=tmp_path, expect=0).stdout
     assert f"read {len(STATES)} accounts" in told
     judged = run("judge", "--format", "csv", cwd=tmp_path, expect=1).stdout
     barred = {line.split(",")[4].removeprefix("directory/") for line in judged.splitlines()[1:]}
@@ -360,8 +360,8 @@ kinds = {{ "*" = "person" }}
         <= {*STATES} - {"normal", "lock-over"}
     )
     write(tmp_path, {"estate.toml": estate.replace("READER", "narrow")})
-    assert "100% fewer" in run("gather", cwd=tmp_path, expect=2).stderr
-    cut = run("gather", "--accept-drop", cwd=tmp_path, expect=3).stdout
+    assert "100% fewer" in run("read", cwd=tmp_path, expect=2).stderr
+    cut = run("read", "--accept-drop", cwd=tmp_path, expect=3).stdout
     assert "incomplete: below dc=gvr,dc=example, the server's size limit" in " ".join(cut.split())
     assert "incomplete: directory: below" in run("judge", "--at", "2100-01-01", cwd=tmp_path).stdout
     everything = b"".join(path.read_bytes() for path in (tmp_path / "snapshots").rglob("*") if path.is_file())

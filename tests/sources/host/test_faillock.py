@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from keymallet.sources.host.faillock import Policy, Tally, read_tally
+from keymallet.sources.host.faillock import FailureTally, Policy, read_tally
 from tests.oracles import needs_root, program
 from tests.sources.host.support import account, facts_of
 from tests.support import AT, write
@@ -23,11 +23,13 @@ def records(*ages: int, status: int = 3) -> bytes:
     return b"".join(struct.pack("<52sHHQ", b"198.51.100.9", 0, status, NOW - age) for age in ages)
 
 
-def tally(data: bytes, policy: Policy | None = None, *, root: bool = False, at: datetime = AT) -> Tally:
+def tally(
+    data: bytes, policy: Policy | None = None, *, root: bool = False, at: datetime = AT
+) -> FailureTally:
     return read_tally(data, policy or Policy(), root=root, at=at)
 
 
-def is_locked(found: Tally, at: datetime = AT) -> bool:
+def is_locked(found: FailureTally, at: datetime = AT) -> bool:
     return found.locked and (found.until is None or at < found.until)
 
 

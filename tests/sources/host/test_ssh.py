@@ -17,7 +17,7 @@ from keymallet.sources.estate import read_estate
 from keymallet.sources.host.authorized_keys import RefusedLineError, parse_line
 from keymallet.sources.host.public_keys import read_certificate, read_key
 from keymallet.sources.host.sshd import SshServer, Ways, read_server
-from keymallet.sources.reading import gather
+from keymallet.sources.reading import read_all
 from tests.oracles import needs_root, program
 from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import AT, write
@@ -433,8 +433,8 @@ def test_the_same_key_elsewhere(tmp_path: Path) -> None:
         write(tmp_path, files)
     estate = '[source.h]\nread = "host"\nfolder = "h"\n'
     write(tmp_path, {"estate.toml": f'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n{estate}'})
-    gathered = gather(read_estate(tmp_path / "estate.toml"), AT)
-    tables = gathered.tables
+    linked = read_all(read_estate(tmp_path / "estate.toml"), AT)
+    tables = linked.tables
     found = tables["key"].with_columns(
         tables["account"]["account"].gather(tables["key"]["account-row"]).alias("account")
     )
@@ -453,4 +453,4 @@ def test_the_same_key_elsewhere(tmp_path: Path) -> None:
         ("h/b/u", True): (["h/b/v"], False),
         ("h/b/v", True): (["h/a/u"], False),
     }
-    assert "shared-with" in gathered.readings[0].supply["key"]
+    assert "shared-with" in linked.readings[0].supply["key"]

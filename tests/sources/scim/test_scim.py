@@ -178,14 +178,14 @@ token-from = "env:TEST_SCIM_TOKEN"
 """
     book = 'title = "T"\n[rule.on]\ntitle = "On"\nmust = "enabled"\nseverity = "high"\n'
     write(tmp_path, {"estate.toml": estate, "r.toml": book})
-    told = run("gather", cwd=tmp_path, expect=0, TEST_SCIM_TOKEN=TOKEN).stdout
+    told = run("read", cwd=tmp_path, expect=0, TEST_SCIM_TOKEN=TOKEN).stdout
     assert "read 23 accounts" in told
     judged = run("judge", "--format", "csv", cwd=tmp_path, expect=1).stdout
     assert sum(",breach," in line for line in judged.splitlines()) == 5
     everything = b"".join(path.read_bytes() for path in (tmp_path / "snapshots").rglob("*") if path.is_file())
     assert TOKEN.encode() not in everything and TOKEN not in told + judged
     write(tmp_path, {"estate.toml": estate.replace("TEST_SCIM_TOKEN", "NO_SUCH_NAME")})
-    done = run("gather", cwd=tmp_path, expect=2)
+    done = run("read", cwd=tmp_path, expect=2)
     assert "there is no NO_SUCH_NAME in the environment" in done.stderr
 
 

@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import polars as pl
 
 MOST_NAMED = 3
 
 
 def first_few(name: pl.Expr) -> list[pl.Expr]:
-    """What to gather of each group, for `listed`: the first few names, and how many there are."""
+    """What to keep of each group, for `listed`: the first few names, and how many there are."""
     return [name.head(MOST_NAMED).alias("names"), pl.len().cast(pl.Int64).alias("all")]
 
 
 def listed(lead: pl.Expr) -> pl.Expr:
-    """`a, b, c and 2 more`, with something in front, out of what `first_few` gathered."""
+    """`a, b, c and 2 more`, with something in front, out of what `first_few` kept."""
     text = lead + pl.col("names").list.join(", ")
     more = pl.col("all") - MOST_NAMED
     return pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text)
+
+
+def some_names(names: Sequence[object] | pl.Series, most: int = MOST_NAMED) -> str:
+    """`a, b, c and 2 more`; empty for none."""
+    shown = ", ".join(map(str, names[:most]))
+    return f"{shown} and {len(names) - most:,} more" if len(names) > most else shown
 
 
 def how_many(number: int, noun: str, plural: str = "") -> str:

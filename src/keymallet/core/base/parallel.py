@@ -13,7 +13,7 @@ R = TypeVar("R")
 _WORTH_IT = 4
 
 
-def side_by_side(work: Callable[[T], R], items: Sequence[T]) -> list[R]:
+def in_parallel(work: Callable[[T], R], items: Sequence[T]) -> list[R]:
     """What `work` makes of each item, in their order.
 
     Column operations leave Python's lock alone, and those of a single rule are too short to keep all

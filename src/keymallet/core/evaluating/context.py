@@ -39,7 +39,7 @@ def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]
         for node in expression.walk():
             if isinstance(node, typed.Fact):
                 used.setdefault(node.table, set()).add(node.column.name)
-            elif isinstance(node, typed.Ask):
+            elif isinstance(node, typed.RowQuery):
                 asked = used.setdefault(node.table, set())
                 if node.table == ACCOUNT.name:
                     asked |= {PERSON_ROW, CANDIDATES, PERSON.name}
@@ -55,7 +55,7 @@ def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]
 _TOLD_BY_SETTINGS = ("name", "groups", "kind", "source")
 
 
-class Workspace:
+class EvaluationContext:
     """The frames of one judging, growing by the answers that expressions need."""
 
     def __init__(self, evidence: Evidence, at: datetime, clock: ZoneInfo) -> None:
@@ -89,7 +89,7 @@ class Workspace:
             hops = [node for node in stages[stage] if node not in self.placed]
             if any(isinstance(node, typed.OfOwner) and node.to for node in hops):
                 self._link_settings()
-            self._answer([node for node in hops if isinstance(node, typed.Ask)])
+            self._answer([node for node in hops if isinstance(node, typed.RowQuery)])
             self._bring([node for node in hops if isinstance(node, typed.OfOwner)])
             self._look_for_sharers([node for node in hops if isinstance(node, typed.Unshared)])
 
@@ -113,7 +113,7 @@ class Workspace:
             for part in node.walk():
                 if isinstance(part, typed.Fact):
                     wanted.add(part.column.name)
-                if isinstance(part, typed.OfOwner | typed.Ask | typed.Unshared) and part in self.placed:
+                if isinstance(part, typed.OfOwner | typed.RowQuery | typed.Unshared) and part in self.placed:
                     wanted.add(self.placed[part])
         return [name for name in self.frames[table].columns if name in wanted]
 
@@ -124,7 +124,7 @@ class Workspace:
         return pl.DataFrame([self._in_one_piece(table, column).gather(rows) for column in columns])
 
     def _in_one_piece(self, table: str, column: pl.Series) -> pl.Series:
-        """The column, put in one piece for good if it is of lists: each gathering would do so anew."""
+        """The column, put in one piece for good if it is of lists: taking rows of it would do so anew."""
         if column.n_chunks() == 1 or not isinstance(column.dtype, pl.List):
             return column
         self.frames[table] = self.frames[table].with_columns(column.rechunk())
@@ -172,13 +172,13 @@ class Workspace:
             value = self.shared_value(node, value)
             self._place(node.table, [node], [unshared(who, value, there, owner)])
 
-    def _answer(self, asked: list[typed.Ask]) -> None:
+    def _answer(self, asked: list[typed.RowQuery]) -> None:
         """Answer questions about rows, for every account or person at once."""
-        for table in dict.fromkeys(ask.table for ask in asked):
-            here = [ask for ask in asked if ask.table == table]
+        for table in dict.fromkeys(query.table for query in asked):
+            here = [query for query in asked if query.table == table]
             conditions = [
-                self._is_a_row(table) if ask.condition is None else self.lowering.lower(ask.condition)
-                for ask in here
+                self._is_a_row(table) if query.condition is None else self.lowering.lower(query.condition)
+                for query in here
             ]
             truths = self.select(table, conditions)
             owner = TABLES[table].owner
@@ -186,10 +186,10 @@ class Workspace:
             owners = self.frames[owner].height
             maybe = self.may_belong() if owner == PERSON.name else None
             answers = [
-                _answered(ask, truth, rows, owners, maybe)
-                if ask.column is None
-                else _farthest(ask, truth, self.frames[table][ask.column.name], rows, owners)
-                for ask, truth in zip(here, truths, strict=True)
+                _answered(query, truth, rows, owners, maybe)
+                if query.column is None
+                else _farthest(query, truth, self.frames[table][query.column.name], rows, owners)
+                for query, truth in zip(here, truths, strict=True)
             ]
             if owner == ACCOUNT.name:
                 answers = self._where_supplied(table, answers)
@@ -248,7 +248,7 @@ class MayBelong:
 
 
 def _answered(
-    ask: typed.Ask, truth: pl.Series, rows: pl.Series, accounts: int, maybe: MayBelong | None = None
+    query: typed.RowQuery, truth: pl.Series, rows: pl.Series, accounts: int, maybe: MayBelong | None = None
 ) -> pl.Series:
     """The answer for every owner, from the truth on each row and the owner each row belongs to.
 
@@ -257,27 +257,27 @@ def _answered(
     unsure = _marked(rows.filter(truth.is_null()), accounts) if truth.null_count() else None
     open_to = None
     if maybe is not None:
-        open_to = maybe.unsure(~truth if ask.question == "every" else truth, accounts)
+        open_to = maybe.unsure(~truth if query.question == "every" else truth, accounts)
     if open_to is not None:
         unsure = open_to if unsure is None else unsure | open_to
-    if ask.question == "count":
+    if query.question == "count":
         # Any row of which it is not known whether it counts makes the number unknown.
         number = _counted(rows.filter(truth.fill_null(False)), accounts)
         return number if unsure is None else _where(~unsure, number)
-    if ask.question == "every":
+    if query.question == "every":
         missed = _marked(rows.filter(~truth.fill_null(True)), accounts)
         return ~missed if unsure is None else _where(missed | ~unsure, ~missed)
     hit = _marked(rows.filter(truth.fill_null(False)), accounts)
     found = hit if unsure is None else _where(hit | ~unsure, hit)
-    return ~found if ask.question == "no" else found
+    return ~found if query.question == "no" else found
 
 
 def _farthest(
-    ask: typed.Ask, truth: pl.Series, figures: pl.Series, rows: pl.Series, owners: int
+    query: typed.RowQuery, truth: pl.Series, figures: pl.Series, rows: pl.Series, owners: int
 ) -> pl.Series:
     """The latest or earliest of a column among each owner's rows that pass; null if that is not known."""
     passing = pl.DataFrame({"owner": rows, "figure": figures}).filter(truth.fill_null(False)).drop_nulls()
-    best = pl.col("figure").max() if ask.question == "latest" else pl.col("figure").min()
+    best = pl.col("figure").max() if query.question == "latest" else pl.col("figure").min()
     found = passing.group_by("owner").agg(best)
     answers = pl.Series([None], dtype=figures.dtype).new_from_index(0, owners)
     answers = answers.scatter(found["owner"], found["figure"])
@@ -304,7 +304,7 @@ def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
 def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:
     """Enter every hop to another table below `node` under its stage; return the highest."""
     below = max((_stage(part, stages) for part in node.parts), default=0)
-    if not isinstance(node, typed.OfOwner | typed.Ask | typed.Unshared):
+    if not isinstance(node, typed.OfOwner | typed.RowQuery | typed.Unshared):
         return below
     stages.setdefault(below + 1, {})[node] = None
     return below + 1

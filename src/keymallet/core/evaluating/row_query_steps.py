@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.evaluating.steps import END, ROW, VALUE, no_steps, only_changes
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import INSTANT, row_column
@@ -20,18 +20,18 @@ Values = Callable[[str, Typed, "pl.Series | None"], pl.DataFrame]
 
 
 @dataclass(frozen=True)
-class AskedSteps:
+class RowQuerySteps:
     """Answers questions; `start` is the start of the stretch that is looked at."""
 
-    workspace: Workspace
+    context: EvaluationContext
     start: pl.Expr
     values: Values
 
-    def answered(self, ask: typed.Ask, table: str, rows: pl.Series | None) -> pl.DataFrame:
+    def answered(self, query: typed.RowQuery, table: str, rows: pl.Series | None) -> pl.DataFrame:
         """The steps of a question's answer, for these rows of the owners' table (None: all)."""
-        assert ask.condition is not None, "what asks for nothing does not change"
-        links = _Links(self.workspace, ask)
-        steps = self.values(ask.table, ask.condition, links.rows_of(rows))
+        assert query.condition is not None, "what asks for nothing does not change"
+        links = _Links(self.context, query)
+        steps = self.values(query.table, query.condition, links.rows_of(rows))
         said = steps.with_columns(
             before=pl.when(pl.col(ROW) == pl.col(ROW).shift()).then(_code(pl.col(VALUE)).shift()),
             after=_code(pl.col(VALUE)),
@@ -41,42 +41,49 @@ class AskedSteps:
         owners = pl.concat([owned["owner"], perhaps["owner"]]).unique()
         anybodys = said.join(links.anybodys, on=ROW, how="semi")
         if anybodys.height:
-            everybody = pl.int_range(self.workspace.frames[table].height, dtype=pl.UInt32, eager=True)
+            everybody = pl.int_range(self.context.frames[table].height, dtype=pl.UInt32, eager=True)
             owners = everybody if rows is None else rows.cast(pl.UInt32)
         elif rows is not None:
             owners = owners.filter(owners.is_in(rows.implode()))
         if not len(owners):
             return no_steps()
-        if ask.column is not None:
-            return self._greatest_of(ask, owners, steps, links)
+        if query.column is not None:
+            return self._greatest_of(query, owners, steps, links)
         counted = [
             owned.select("owner", AT, "before", "after"),
-            self._standing(ask, links.owned, owners, steps),
+            self._standing(query, links.owned, owners, steps),
         ]
-        counted += [_open(ask, each) for each in (perhaps, self._standing(ask, links.perhaps, owners, steps))]
-        counted += self._of_anybody(ask, links, anybodys, owners, steps)
-        return self._counted(ask, table, pl.concat(counted, how="diagonal_relaxed"), owners)
+        counted += [
+            _open(query, each) for each in (perhaps, self._standing(query, links.perhaps, owners, steps))
+        ]
+        counted += self._of_anybody(query, links, anybodys, owners, steps)
+        return self._counted(query, table, pl.concat(counted, how="diagonal_relaxed"), owners)
 
     def _standing(
-        self, ask: typed.Ask, links: pl.DataFrame, owners: pl.Series, steps: pl.DataFrame
+        self, query: typed.RowQuery, links: pl.DataFrame, owners: pl.Series, steps: pl.DataFrame
     ) -> pl.DataFrame:
         """What the rows that do not change contribute to these owners, from the start on."""
         mine = links.filter(pl.col("owner").is_in(owners.implode())).join(steps, on=ROW, how="anti")
         return mine.select("owner").with_columns(
             self.start.alias(AT),
             pl.lit(None, dtype=pl.Int8).alias("before"),
-            _code_of(self._truth(ask, mine[ROW])).alias("after"),
+            _code_of(self._truth(query, mine[ROW])).alias("after"),
         )
 
-    def _truth(self, ask: typed.Ask, rows: pl.Series) -> pl.Series:
+    def _truth(self, query: typed.RowQuery, rows: pl.Series) -> pl.Series:
         """The truth of the condition on rows on which it does not change."""
-        assert ask.condition is not None
-        frame = self.workspace.rows_for(ask.table, rows, [ask.condition])
-        lowered = self.workspace.lowering.lower(ask.condition).alias("=")
+        assert query.condition is not None
+        frame = self.context.rows_for(query.table, rows, [query.condition])
+        lowered = self.context.lowering.lower(query.condition).alias("=")
         return frame.lazy().with_columns(lowered).select("=").collect().to_series()
 
     def _of_anybody(
-        self, ask: typed.Ask, links: _Links, moving: pl.DataFrame, owners: pl.Series, steps: pl.DataFrame
+        self,
+        query: typed.RowQuery,
+        links: _Links,
+        moving: pl.DataFrame,
+        owners: pl.Series,
+        steps: pl.DataFrame,
     ) -> list[pl.DataFrame]:
         """What accounts that may be anybody's contribute to everybody: not knowing, while one may count."""
         if not links.anybodys.height:
@@ -85,73 +92,75 @@ class AskedSteps:
         still = links.anybodys.with_columns(one)
         alone = pl.Series([0], dtype=pl.UInt32)
         parts = [
-            _open(ask, moving.with_columns(one)),
-            _open(ask, self._standing(ask, still.select(ROW, "owner"), alone, steps)),
+            _open(query, moving.with_columns(one)),
+            _open(query, self._standing(query, still.select(ROW, "owner"), alone, steps)),
         ]
         sums = _sums(pl.concat(parts, how="diagonal_relaxed")).with_columns(pl.col("unknown") > 0)
         changes = sums.filter(pl.col("unknown").ne_missing(pl.col("unknown").shift()))
-        code = pl.when("unknown").then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_surely_out(ask)))
+        code = pl.when("unknown").then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_surely_out(query)))
         entries = changes.select(AT, code.cast(pl.Int8).alias("after"))
         entries = entries.with_columns(before=pl.col("after").shift())
         return [owners.alias("owner").to_frame().join(entries, how="cross")]
 
-    def _counted(self, ask: typed.Ask, table: str, entries: pl.DataFrame, owners: pl.Series) -> pl.DataFrame:
+    def _counted(
+        self, query: typed.RowQuery, table: str, entries: pl.DataFrame, owners: pl.Series
+    ) -> pl.DataFrame:
         sums = _sums(entries.filter(pl.col("owner").is_in(owners.implode())))
         answers = sums.select(
-            pl.col("owner").cast(pl.UInt32).alias(ROW), AT, _answer(ask.question).alias(VALUE)
+            pl.col("owner").cast(pl.UInt32).alias(ROW), AT, _answer(query.question).alias(VALUE)
         )
-        return only_changes(self._where_supplied(ask, table, answers))
+        return only_changes(self._where_supplied(query, table, answers))
 
-    def _where_supplied(self, ask: typed.Ask, table: str, answers: pl.DataFrame) -> pl.DataFrame:
+    def _where_supplied(self, query: typed.RowQuery, table: str, answers: pl.DataFrame) -> pl.DataFrame:
         """Where the source does not supply the rows at all, the answer is not known at any time."""
         if table != ACCOUNT.name:
             return answers
-        suppliers = self.workspace.evidence.suppliers(ask.table)
-        supplied = self.workspace.rows_of(table, answers[ROW], ["source"]).select(
-            self.workspace.lowering.is_source_of(table, suppliers).alias("=")
+        suppliers = self.context.evidence.suppliers(query.table)
+        supplied = self.context.rows_of(table, answers[ROW], ["source"]).select(
+            self.context.lowering.is_source_of(table, suppliers).alias("=")
         )
         if supplied.height != answers.height:
             return answers if supplied["="][0] else answers.clear()
         return answers.filter(supplied["="])
 
     def _greatest_of(
-        self, ask: typed.Ask, owners: pl.Series, steps: pl.DataFrame, links: _Links
+        self, query: typed.RowQuery, owners: pl.Series, steps: pl.DataFrame, links: _Links
     ) -> pl.DataFrame:
         """The steps of `latest` and `earliest`: at each change, over the rows that count at that time."""
-        assert ask.column is not None
+        assert query.column is not None
         until = pl.when(pl.col(ROW) == pl.col(ROW).shift(-1)).then(pl.col(AT).shift(-1))
         end = pl.lit(END, dtype=INSTANT)
         spans = steps.select(ROW, AT, until.fill_null(end).alias("to"), VALUE)
         mine = links.owned.filter(pl.col("owner").is_in(owners.implode()))
         still = mine.join(steps, on=ROW, how="anti").select(ROW)
         standing = still.with_columns(
-            self.start.alias(AT), end.alias("to"), self._truth(ask, still[ROW]).alias(VALUE)
+            self.start.alias(AT), end.alias("to"), self._truth(query, still[ROW]).alias(VALUE)
         )
         counting = pl.concat([spans, standing]).filter(pl.col(VALUE).fill_null(True)).join(mine, on=ROW)
-        figures = self.workspace.frames[ask.table][ask.column.name].gather(counting[ROW])
+        figures = self.context.frames[query.table][query.column.name].gather(counting[ROW])
         counting = counting.with_columns(figures.alias("figure"))
         moments = links.owned.join(steps, on=ROW).select("owner", AT).unique()
         found = moments.rename({AT: "moment"}).join(counting, on="owner", how="left")
         counts = (pl.col(AT) <= pl.col("moment")) & (pl.col("to") > pl.col("moment"))
         best = pl.col("figure").filter(counts & pl.col(VALUE))
-        best = best.max() if ask.question == "latest" else best.min()
+        best = best.max() if query.question == "latest" else best.min()
         unsure = (counts & pl.col(VALUE).is_null()).any()
         answers = found.group_by("owner", "moment").agg(pl.when(~unsure).then(best).alias(VALUE))
         named = answers.select(pl.col("owner").alias(ROW), pl.col("moment").alias(AT), VALUE).sort(ROW, AT)
-        return only_changes(self._where_supplied(ask, TABLES[ask.table].owner, named))
+        return only_changes(self._where_supplied(query, TABLES[query.table].owner, named))
 
 
 class _Links:
     """Which rows belong to which owners, surely or perhaps."""
 
-    def __init__(self, workspace: Workspace, ask: typed.Ask) -> None:
-        table = TABLES[ask.table]
-        owners = workspace.frames[table.name][row_column(table)]
+    def __init__(self, context: EvaluationContext, query: typed.RowQuery) -> None:
+        table = TABLES[query.table]
+        owners = context.frames[table.name][row_column(table)]
         self.owned = pl.DataFrame({"owner": owners}).with_row_index(ROW).drop_nulls()
         nobody = pl.DataFrame(schema={ROW: pl.UInt32, "owner": pl.UInt32})
         self.perhaps, self.anybodys = nobody, nobody.select(ROW)
         if table.owner == PERSON.name:
-            maybe = workspace.may_belong()
+            maybe = context.may_belong()
             self.perhaps = maybe.named.select(pl.col("place").alias(ROW), pl.col("row").alias("owner"))
             self.anybodys = maybe.anybodys.alias(ROW).to_frame()
 
@@ -175,14 +184,14 @@ def _code_of(values: pl.Series) -> pl.Series:
     return values.cast(pl.Int8).fill_null(_UNKNOWN)
 
 
-def _surely_out(ask: typed.Ask) -> int:
+def _surely_out(query: typed.RowQuery) -> int:
     """The truth of a row that decides nothing."""
-    return _TRUE if ask.question == "every" else _FALSE
+    return _TRUE if query.question == "every" else _FALSE
 
 
-def _open(ask: typed.Ask, entries: pl.DataFrame) -> pl.DataFrame:
+def _open(query: typed.RowQuery, entries: pl.DataFrame) -> pl.DataFrame:
     """The entries of rows that may not be the owner's: they count as not known, or are surely out of it."""
-    out = _surely_out(ask)
+    out = _surely_out(query)
 
     def opened(name: str) -> pl.Expr:
         code = pl.when(pl.col(name) == out).then(pl.lit(out)).otherwise(pl.lit(_UNKNOWN))

@@ -26,7 +26,7 @@ _CLOCK_FUNCTIONS = ("hour-of", "weekday-of")
 
 def is_hop(node: Typed) -> bool:
     """Whether a node is answered from the rows of another table."""
-    return isinstance(node, typed.OfOwner | typed.Ask | typed.Unshared)
+    return isinstance(node, typed.OfOwner | typed.RowQuery | typed.Unshared)
 
 
 def local(node: Typed) -> Iterator[Typed]:
@@ -83,7 +83,7 @@ def lines(node: Typed, raw: Lowering) -> list[Line]:
             return [line.plus(_NOW, -1) for line in lines(node.arguments[0], raw)]
         case typed.Call(function="least" | "greatest"):
             return [line for argument in node.arguments for line in lines(argument, raw)]
-        case typed.Shift():
+        case typed.AddSub():
             sign = 1 if node.operator == "+" else -1
             pairs = itertools.product(lines(node.left, raw), lines(node.right, raw))
             return [left.plus(right, sign) for left, right in pairs]

@@ -5,7 +5,7 @@ from which it holds. Candidates for a change come from the expression itself (`l
 each of them the expression is judged, with the instant as a column, and what did not change is
 dropped. Questions about rows of other tables are step functions themselves, counted up from the
 steps of each row. Rows that do not change at all are not in the answer: their value is the one that
-the workspace has.
+the context has.
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ from datetime import UTC, datetime, timedelta
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
-from keymallet.core.evaluating.row_query_steps import AskedSteps
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.evaluating.row_query_steps import RowQuerySteps
 from keymallet.core.evaluating.steps import BEGINNING, END, ROW, VALUE, along, no_steps, only_changes, united
 from keymallet.core.evaluating.time_breakpoints import Line, clock_lines, crossings, is_hop, local, moves
 from keymallet.core.facts.evidence import INSTANT
@@ -49,28 +49,28 @@ def _microseconds(instant: datetime) -> int:
 
 
 class Timeline:
-    """Step functions of time over the frames of one workspace, from or up to the instant judged at."""
+    """Step functions of time over the frames of one context, from or up to the instant judged at."""
 
-    def __init__(self, workspace: Workspace, stretch: Stretch) -> None:
-        backwards = stretch.end <= workspace.at
-        self.workspace = workspace
+    def __init__(self, context: EvaluationContext, stretch: Stretch) -> None:
+        backwards = stretch.end <= context.at
+        self.context = context
         self.stretch = stretch
         self.backwards = backwards
-        self.masked = backwards or workspace.lowering.masked
-        own = workspace.lowering
+        self.masked = backwards or context.lowering.masked
+        own = context.lowering
         self.lowering = replace(own, at=None, masked=self.masked)
         self._raw = replace(own, masked=False)
         self._whole: dict[Typed, pl.DataFrame] = {}
 
     @classmethod
-    def until_now(cls, workspace: Workspace) -> Timeline:
+    def until_now(cls, context: EvaluationContext) -> Timeline:
         """Everything up to the instant judged at."""
-        return cls(workspace, Stretch(BEGINNING, workspace.at))
+        return cls(context, Stretch(BEGINNING, context.at))
 
     @classmethod
-    def from_now(cls, workspace: Workspace, end: datetime = END) -> Timeline:
+    def from_now(cls, context: EvaluationContext, end: datetime = END) -> Timeline:
         """Everything after the instant judged at, up to `end`."""
-        return cls(workspace, Stretch(workspace.at, end))
+        return cls(context, Stretch(context.at, end))
 
     def moves(self, node: Typed) -> bool:
         """Whether the expression can change in the stretch."""
@@ -144,9 +144,9 @@ class Timeline:
         self, table: str, nodes: list[Typed], points: pl.DataFrame, stepped: dict[Typed, pl.DataFrame]
     ) -> pl.DataFrame:
         """The columns that the expressions need, each row at its own instant."""
-        frame = self.workspace.rows_for(table, points[ROW], nodes).with_columns(points[AT])
+        frame = self.context.rows_for(table, points[ROW], nodes).with_columns(points[AT])
         for hop, steps in stepped.items():
-            column = self.workspace.placed[hop]
+            column = self.context.placed[hop]
             frame = frame.with_columns(along(points, steps, frame[column]))
         return frame
 
@@ -180,10 +180,10 @@ class Timeline:
         return found
 
     def _rows(self, table: str, nodes: list[Typed], rows: pl.Series | None) -> pl.DataFrame:
-        names = self.workspace.names_for(table, nodes)
+        names = self.context.names_for(table, nodes)
         if rows is not None:
-            return self.workspace.rows_of(table, rows, names).with_columns(rows.cast(pl.UInt32).alias(ROW))
-        return self.workspace.frames[table].select(names).with_row_index(ROW)
+            return self.context.rows_of(table, rows, names).with_columns(rows.cast(pl.UInt32).alias(ROW))
+        return self.context.frames[table].select(names).with_row_index(ROW)
 
     def _in_stretch(self, frame: pl.DataFrame, instants: list[pl.Expr]) -> list[pl.DataFrame]:
         """Each instant that lies in the stretch, with its row."""
@@ -215,7 +215,7 @@ class Timeline:
         """
         grid = _HOUR if self._whole_hours() else _QUARTER
         frame = self._rows(table, nodes, rows)
-        edge = self.workspace.at
+        edge = self.context.at
         anchors = united([when, frame.select(ROW).with_columns(pl.lit(edge, dtype=INSTANT).alias(AT))])
         frame = frame.join(anchors, on=ROW, how="inner", maintain_order="left")
         anchor = pl.col(AT).cast(pl.Int64)
@@ -240,7 +240,7 @@ class Timeline:
         """Whether the estate's clock is always whole hours away from UTC."""
         halves = pl.datetime_range(
             datetime(1970, 1, 1), datetime(2040, 1, 1), "91d", time_zone="UTC", eager=True
-        ).dt.convert_time_zone(self.workspace.clock.key)
+        ).dt.convert_time_zone(self.context.clock.key)
         offsets = halves.dt.base_utc_offset() + halves.dt.dst_offset()
         return bool((offsets.dt.total_seconds() % 3600 == 0).all())
 
@@ -256,12 +256,12 @@ class Timeline:
     def _hop(self, hop: Typed, table: str, rows: pl.Series | None) -> pl.DataFrame:
         if isinstance(hop, typed.OfOwner):
             return self._brought(hop, rows)
-        assert isinstance(hop, typed.Ask), "who else has a shared value is not followed through time"
-        return AskedSteps(self.workspace, self._start, self._values).answered(hop, table, rows)
+        assert isinstance(hop, typed.RowQuery), "who else has a shared value is not followed through time"
+        return RowQuerySteps(self.context, self._start, self._values).answered(hop, table, rows)
 
     def _brought(self, hop: typed.OfOwner, rows: pl.Series | None) -> pl.DataFrame:
         """The steps of something about the owner, on each of its rows."""
-        owners = self.workspace.frames[hop.table][hop.link]
+        owners = self.context.frames[hop.table][hop.link]
         links = pl.DataFrame({"owner": owners}).with_row_index(ROW)
         if rows is not None:
             links = links[rows]

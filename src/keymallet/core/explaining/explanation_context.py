@@ -8,7 +8,7 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core.base.listing import first_few, listed
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
@@ -19,10 +19,10 @@ from keymallet.core.language.typed import Typed
 
 
 @dataclass(frozen=True)
-class Subject:
+class ExplanationContext:
     """Some rows of a table, and an expression about them. `prefix` leads the names of its facts."""
 
-    workspace: Workspace
+    context: EvaluationContext
     table: str
     rows: pl.Series
     about: Typed
@@ -31,14 +31,14 @@ class Subject:
     @cached_property
     def frame(self) -> pl.DataFrame:
         """These rows, with the columns the expression needs."""
-        return self.workspace.rows_for(self.table, self.rows, [self.about])
+        return self.context.rows_for(self.table, self.rows, [self.about])
 
     def value(self, node: Typed) -> pl.Series:
         """The expression's value on these rows."""
-        lowered = self.workspace.lowering.lower(node).alias("=")
+        lowered = self.context.lowering.lower(node).alias("=")
         return self.frame.lazy().with_columns(lowered).select("=").collect().to_series()
 
-    def of_owner(self, node: typed.OfOwner) -> Subject:
+    def of_owner(self, node: typed.OfOwner) -> ExplanationContext:
         """The accounts or people these rows belong to."""
         rows = self.frame[node.link]
         return replace(self, table=node.owner, rows=rows, about=node.body, prefix=f"{node.owner}.")
@@ -52,20 +52,20 @@ class Subject:
 class Texts:
     """Values of the subject's rows with their names, as text."""
 
-    subject: Subject
+    explained: ExplanationContext
 
     def described(self, node: Typed) -> pl.Series:
         """`password-changed 2026-03-02, 267 d ago`, `password-scheme md5`, `enabled: no`."""
-        subject = self.subject
-        clock = subject.workspace.clock
+        explained = self.explained
+        clock = explained.context.clock
         if isinstance(node, typed.OfOwner):
-            return Texts(subject.of_owner(node)).described(node.body)
+            return Texts(explained.of_owner(node)).described(node.body)
         if isinstance(node, typed.Call) and node.function in ("age", "until"):
             instant = node.arguments[0]
-            since = subject.value(typed.Call(typed.SPAN, "", "age", (instant,)))
+            since = explained.value(typed.Call(typed.SPAN, "", "age", (instant,)))
             return self.described(instant) + ", " + wording.ago(since)
-        if isinstance(node, typed.Ask) and node.question == "count":
-            return Rows(subject, node).counted()
+        if isinstance(node, typed.RowQuery) and node.question == "count":
+            return QueriedRows(explained, node).counted()
         if (
             isinstance(node, typed.Call)
             and node.function == "length"
@@ -73,27 +73,27 @@ class Texts:
         ):
             return self._counted_words(node)
         if isinstance(node, typed.Const | typed.ConstList):
-            return subject.same_text(constant_text(node, clock))
+            return explained.same_text(constant_text(node, clock))
         if isinstance(node, typed.PerPopulation):
             return self.plain(node)
-        written = wording.values(subject.value(node), node.type.kind, clock).fill_null("unknown")
+        written = wording.values(explained.value(node), node.type.kind, clock).fill_null("unknown")
         colon = (
             ":"
-            if node.type.kind in (Kind.FLAG, Kind.SPAN) or isinstance(node, typed.Call | typed.Shift)
+            if node.type.kind in (Kind.FLAG, Kind.SPAN) or isinstance(node, typed.Call | typed.AddSub)
             else ""
         )
-        return pl.Series([f"{subject.prefix}{node.text}{colon} "]).new_from_index(0, len(written)) + written
+        return pl.Series([f"{explained.prefix}{node.text}{colon} "]).new_from_index(0, len(written)) + written
 
     def plain(self, node: Typed) -> pl.Series:
         """The value alone, without a name."""
-        clock = self.subject.workspace.clock
-        return wording.values(self.subject.value(node), node.type.kind, clock).fill_null("unknown")
+        clock = self.explained.context.clock
+        return wording.values(self.explained.value(node), node.type.kind, clock).fill_null("unknown")
 
     def _counted_words(self, node: typed.Call) -> pl.Series:
         """`2 in labels: contractor, visitor`."""
-        number = self.subject.value(node).cast(pl.String).fill_null("unknown")
-        listed = self.subject.value(node.arguments[0]).list.join(", ").fill_null("")
-        name = f"{self.subject.prefix}{node.arguments[0].text}"
+        number = self.explained.value(node).cast(pl.String).fill_null("unknown")
+        listed = self.explained.value(node.arguments[0]).list.join(", ").fill_null("")
+        name = f"{self.explained.prefix}{node.arguments[0].text}"
         parts = pl.DataFrame({"number": number, "listed": listed})
         told = pl.format("{} in {}: {}", "number", pl.lit(name), "listed")
         plain = pl.format("{} in {}", "number", pl.lit(name))
@@ -101,22 +101,22 @@ class Texts:
 
 
 @dataclass(frozen=True)
-class Rows:
+class QueriedRows:
     """The rows that a question was about, named."""
 
-    subject: Subject
-    ask: typed.Ask
+    explained: ExplanationContext
+    query: typed.RowQuery
 
     @property
     def condition_text(self) -> str:
         """The question's condition as it was written."""
-        return "" if self.ask.condition is None else self.ask.condition.text
+        return "" if self.query.condition is None else self.query.condition.text
 
     def counted(self) -> pl.Series:
         """`5 grants with privileged: admin (direct), …`."""
-        number = self.subject.value(self.ask).cast(pl.String)
-        condition = "" if self.ask.condition is None else f" with {self.ask.condition.text}"
-        noun = self.ask.table
+        number = self.explained.value(self.query).cast(pl.String)
+        condition = "" if self.query.condition is None else f" with {self.query.condition.text}"
+        noun = self.query.table
         numbers = pl.DataFrame({"n": number})
         text = (
             pl.when(pl.col("n") == "1")
@@ -125,33 +125,33 @@ class Rows:
         )
         said = numbers.select(text + condition).to_series()
         named = self.listed(True, ": ", "")
-        return (said + where(self.subject.value(self.ask) > 0, named).fill_null("")).alias("=")
+        return (said + only_where(self.explained.value(self.query) > 0, named).fill_null("")).alias("=")
 
     def _theirs(self, owner: str) -> pl.Series:
         """The rows of the table asked about that belong to these subjects."""
         # Marking owners takes one pass over the rows; joining them would take many times as long.
-        links = self.subject.workspace.frames[self.ask.table][owner]
-        owners = self.subject.workspace.frames[self.subject.table].height
+        links = self.explained.context.frames[self.query.table][owner]
+        owners = self.explained.context.frames[self.explained.table].height
         marked = pl.repeat(False, owners, dtype=pl.Boolean, eager=True)
-        marked = marked.scatter(self.subject.rows.drop_nulls().unique(), True)
+        marked = marked.scatter(self.explained.rows.drop_nulls().unique(), True)
         return marked.gather(links).fill_null(False).arg_true().cast(pl.UInt32)
 
     def listed(self, truth: bool | None, lead: str, nothing: str) -> pl.Series:
         """Name the first few rows for which the condition has this truth value (None: all rows)."""
-        workspace = self.subject.workspace
-        table = TABLES[self.ask.table]
+        context = self.explained.context
+        table = TABLES[self.query.table]
         owner = row_column(table)
         label = ("account",) if table is ACCOUNT else table.label
-        shown = [name for name in label if name in workspace.frames[table.name].columns]
-        needed = workspace.names_for(table.name, [self.ask.condition] if self.ask.condition else [])
-        rows = workspace.rows_of(table.name, self._theirs(owner), {*needed, *shown}).lazy()
-        if truth is not None and self.ask.condition is not None:
-            rows = rows.filter(workspace.lowering.lower(self.ask.condition) == truth)
+        shown = [name for name in label if name in context.frames[table.name].columns]
+        needed = context.names_for(table.name, [self.query.condition] if self.query.condition else [])
+        rows = context.rows_of(table.name, self._theirs(owner), {*needed, *shown}).lazy()
+        if truth is not None and self.query.condition is not None:
+            rows = rows.filter(context.lowering.lower(self.query.condition) == truth)
         said = pl.concat_str(
             [pl.col(name).cast(pl.String) for name in shown], separator=" ", ignore_nulls=True
         )
         named = rows.group_by(owner, maintain_order=True).agg(first_few(said))
-        subjects = self.subject.rows.alias(owner).to_frame().lazy()
+        subjects = self.explained.rows.alias(owner).to_frame().lazy()
         joined = subjects.join(named, on=owner, how="left", maintain_order="left")
         return joined.select(listed(pl.lit(lead)).fill_null(nothing).alias("=")).collect().to_series()
 
@@ -163,6 +163,6 @@ def joined(texts: list[pl.Series], separator: str = "; ") -> pl.Series:
     return frame.select(pl.when(text != "").then(text).alias("=")).to_series()
 
 
-def where(condition: pl.Series, text: pl.Series) -> pl.Series:
+def only_where(condition: pl.Series, text: pl.Series) -> pl.Series:
     """The text where the condition is true; null elsewhere."""
     return pl.DataFrame({"if": condition, "then": text}).select(pl.when("if").then("then")).to_series()

@@ -4,36 +4,38 @@ from __future__ import annotations
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
-from keymallet.core.facts.evidence import ROW, account_names, source_column
+from keymallet.core.facts.evidence import ACCOUNT_ROW, account_names, source_column
 from keymallet.core.facts.model import Table
 
 _MOST_IN_A_NAME = 2
 
 
-def whom(workspace: Workspace, table: Table, rows: pl.Series, also: tuple[str, ...] = ()) -> pl.DataFrame:
+def subjects_of(
+    context: EvaluationContext, table: Table, rows: pl.Series, also: tuple[str, ...] = ()
+) -> pl.DataFrame:
     """`account`, `subject`, `display` and `unit` of these rows of a table; and `also` facts of the account.
 
     `account` is the source where the rows are of something in force in a source, or of people; `subject`
     is null where the row is the account itself. Facts of accounts are null for people and settings.
     """
     if table is ACCOUNT:
-        found = workspace.rows_of(table.name, rows, ("account", "display", "unit", *also))
+        found = context.rows_of(table.name, rows, ("account", "display", "unit", *also))
         nothing = pl.lit(None, dtype=pl.String).alias("subject")
         return found.with_columns(nothing).select("account", "subject", "display", "unit", *also)
-    wanted = {"account", ROW, source_column(table), *table.label[:_MOST_IN_A_NAME], "name", "unit"}
-    names = [name for name in workspace.frames[table.name].columns if name in wanted]
-    frame = workspace.rows_of(table.name, rows, names)
+    wanted = {"account", ACCOUNT_ROW, source_column(table), *table.label[:_MOST_IN_A_NAME], "name", "unit"}
+    names = [name for name in context.frames[table.name].columns if name in wanted]
+    frame = context.rows_of(table.name, rows, names)
     if table is PERSON:
         who = frame.select(pl.col("name").alias("display"), "unit", *_none(also))
     elif table.of_account:
-        who = workspace.rows_of(ACCOUNT.name, frame[ROW], ("display", "unit", *also))
+        who = context.rows_of(ACCOUNT.name, frame[ACCOUNT_ROW], ("display", "unit", *also))
     else:
         nothing_known = ("display", "unit", *also)
         who = frame.with_columns(_none(nothing_known)).select(nothing_known)
     if table.of_account:
-        account = account_names(workspace.frames[ACCOUNT.name], frame)
+        account = account_names(context.frames[ACCOUNT.name], frame)
     else:
         account = frame[source_column(table)].cast(pl.String)
     subject = pl.concat_str(

@@ -6,9 +6,9 @@ from collections.abc import Callable
 
 import polars as pl
 
-from keymallet.core.base.parallel import side_by_side
+from keymallet.core.base.parallel import in_parallel
 from keymallet.core.evaluating.steps import END, ROW
-from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.missing import missing
 from keymallet.core.explaining.reasons import because
 from keymallet.core.explaining.remediation import change
@@ -77,7 +77,7 @@ def findings(
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
                 asked.append((rule, verdict, rows))
-    described = side_by_side(lambda each: _described(judgement, *each), asked)
+    described = in_parallel(lambda each: _described(judgement, *each), asked)
     parts = [_nothing()]
     for verdict in verdicts:
         parts += [part for part, each in zip(described, asked, strict=True) if each[1] is verdict]
@@ -173,7 +173,7 @@ _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of ea
 
 
 def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
-    workspace = judgement.workspace
+    context = judgement.context
     nothing = pl.lit(None, dtype=pl.String)
     reasons: list[pl.Series | pl.Expr] = [
         nothing.alias("because"),
@@ -181,12 +181,12 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
     ]
     changed: pl.Series | pl.Expr = nothing.alias("change")
     if verdict in _BROKEN:
-        reasons[0] = because(workspace, rule.table, rule.must, rows)
-        changed = change(workspace, rule.table, rule.must, rows)
+        reasons[0] = because(context, rule.table, rule.must, rows)
+        changed = change(context, rule.table, rule.must, rows)
     if verdict is Verdict.UNPROVEN:
-        reasons[1] = missing(workspace, rule.table, [rule.who, rule.must], rows)
+        reasons[1] = missing(context, rule.table, [rule.who, rule.must], rows)
     return (
-        whom(workspace, TABLES[rule.table], rows)
+        subjects_of(context, TABLES[rule.table], rows)
         .with_columns(*reasons, changed)
         .with_columns(*_times(judgement, rule, verdict, rows), _exemptions(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
@@ -247,7 +247,7 @@ def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.Data
     unknown = pl.col("verdict") == int(Verdict.UNPROVEN)
     nothing = pl.lit(None, dtype=pl.String)
     return (
-        found.with_columns(named=named_members(judgement.workspace, tally, found["group"]))
+        found.with_columns(named=named_members(judgement.context, tally, found["group"]))
         .with_columns(
             because=pl.when(~unknown).then(pl.format("{}; {}", "named", pl.lit(asked_for(tally)))),
             missing=pl.when(unknown)

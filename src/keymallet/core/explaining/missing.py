@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
-from keymallet.core.explaining.explanation_context import Subject, where
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.explanation_context import ExplanationContext, only_where
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
 from keymallet.core.facts.evidence import CANDIDATES, NOTHING_KNOWN, UNREAD, source_column
 from keymallet.core.facts.model import Derivation
@@ -15,11 +15,11 @@ from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
 
 
-def missing(workspace: Workspace, table: str, nodes: list[Typed], rows: pl.Series) -> pl.Series:
+def missing(context: EvaluationContext, table: str, nodes: list[Typed], rows: pl.Series) -> pl.Series:
     """Name the facts for want of which these expressions are unknown on these rows; a list for each row."""
     columns: list[pl.Series] = []
     for node in nodes:
-        columns.extend(_Wanting(Subject(workspace, table, rows, node)).missing(node))
+        columns.extend(_Wanting(ExplanationContext(context, table, rows, node)).missing(node))
     named = pl.DataFrame([column.alias(str(number)) for number, column in enumerate(columns)])
     if not columns:
         return pl.Series("missing", [[]] * len(rows), dtype=pl.List(pl.String))
@@ -29,9 +29,9 @@ def missing(workspace: Workspace, table: str, nodes: list[Typed], rows: pl.Serie
 
 @dataclass(frozen=True)
 class _Wanting:
-    """Names what is wanting on the rows of a subject."""
+    """Names what is wanting on the rows of an explanation."""
 
-    subject: Subject
+    explained: ExplanationContext
 
     def missing(self, node: Typed) -> list[pl.Series]:
         """Names of facts, each a column that is null where the fact is not wanting."""
@@ -40,18 +40,18 @@ class _Wanting:
                 return []
             case typed.Unshared():
                 who_else = f"whether another {node.table} with the same {node.fact.column.name} counts"
-                named = [self._named(node.fact), self.subject.same_text(who_else)]
-                value = self.subject.value(node.fact)
-                named = [where(value.is_null(), named[0]), where(value.is_not_null(), named[1])]
+                named = [self._named(node.fact), self.explained.same_text(who_else)]
+                value = self.explained.value(node.fact)
+                named = [only_where(value.is_null(), named[0]), only_where(value.is_not_null(), named[1])]
             case typed.OfOwner():
-                named = _Wanting(self.subject.of_owner(node)).missing(node.body)
+                named = _Wanting(self.explained.of_owner(node)).missing(node.body)
             case typed.Fact():
                 named = [self._named(node)]
             case typed.Derived() if node.fact.column.derivation is Derivation.UNLESS_KNOWN:
                 named = [self._named(node.fact)]
             case typed.Derived():
                 named = self.missing(node.body)
-            case typed.Ask():
+            case typed.RowQuery():
                 named = [self._named_rows(node)]
             case typed.Known():
                 named = (
@@ -61,37 +61,37 @@ class _Wanting:
                 )
             case _:
                 named = [column for part in node.parts for column in self.missing(part)]
-        unknown = self.subject.value(node).is_null()
-        return [where(unknown, column) for column in named]
+        unknown = self.explained.value(node).is_null()
+        return [only_where(unknown, column) for column in named]
 
     def _named(self, node: typed.Fact) -> pl.Series:
         """The fact's name, and how it comes to be unknown."""
-        name = self.subject.prefix + node.text
-        suppliers = self.subject.workspace.evidence.suppliers(node.table, node.column.name)
-        supplied = self.subject.workspace.lowering.is_source_of(node.table, suppliers)
+        name = self.explained.prefix + node.text
+        suppliers = self.explained.context.evidence.suppliers(node.table, node.column.name)
+        supplied = self.explained.context.lowering.is_source_of(node.table, suppliers)
         how = (
             pl.when(supplied)
             .then(self._of_source(name, "not recorded in"))
             .otherwise(self._of_source(name, "not supplied by"))
         )
-        if CANDIDATES in self.subject.frame.columns and node.column.name in _ABOUT_ITS_PERSON:
+        if CANDIDATES in self.explained.frame.columns and node.column.name in _ABOUT_ITS_PERSON:
             ambiguous = pl.col(CANDIDATES).is_not_null()
             how = pl.when(ambiguous).then(pl.lit(f"{name} (it could be several people's)")).otherwise(how)
             return self._told(how)
-        if UNREAD in self.subject.frame.columns:
+        if UNREAD in self.explained.frame.columns:
             nothing = pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN))
             how = pl.when(nothing).then(pl.lit(f"{node.table} (nothing is known of it)")).otherwise(how)
             unread = pl.col(UNREAD).list.contains(pl.lit(node.column.name))
             how = pl.when(unread).then(pl.lit(f"{name} (unreadable)")).otherwise(how)
         return self._told(how)
 
-    def _named_rows(self, node: typed.Ask) -> pl.Series:
+    def _named_rows(self, node: typed.RowQuery) -> pl.Series:
         """The table that is not supplied, or the facts of its rows that are not known."""
-        supplied = self.subject.workspace.lowering.is_source_of(
-            "account", self.subject.workspace.evidence.suppliers(node.table)
+        supplied = self.explained.context.lowering.is_source_of(
+            "account", self.explained.context.evidence.suppliers(node.table)
         )
         if node.table == ACCOUNT.name:
-            return self.subject.same_text(
+            return self.explained.same_text(
                 "accounts of which it is not known whose they are, or what they are"
             )
         used = dict.fromkeys(
@@ -106,14 +106,14 @@ class _Wanting:
 
     def _of_source(self, name: str, how: str) -> pl.Expr:
         """The fact, and the source of the row, which could have told it."""
-        source = pl.col(source_column(TABLES[self.subject.table])).cast(pl.String)
+        source = pl.col(source_column(TABLES[self.explained.table])).cast(pl.String)
         return pl.format("{} ({} {})", pl.lit(name), pl.lit(how), source.fill_null("its source"))
 
     def _told(self, how: pl.Expr) -> pl.Series:
-        if self.subject.prefix:
-            orphan = pl.col(source_column(TABLES[self.subject.table])).is_null()
-            how = pl.when(orphan).then(pl.lit(_NOT_THERE[self.subject.table])).otherwise(how)
-        return self.subject.frame.lazy().with_columns(how.alias("=")).select("=").collect().to_series()
+        if self.explained.prefix:
+            orphan = pl.col(source_column(TABLES[self.explained.table])).is_null()
+            how = pl.when(orphan).then(pl.lit(_NOT_THERE[self.explained.table])).otherwise(how)
+        return self.explained.frame.lazy().with_columns(how.alias("=")).select("=").collect().to_series()
 
 
 _NOT_THERE = {

@@ -13,9 +13,15 @@ from datetime import timedelta
 import polars as pl
 
 from keymallet.core.base.listing import first_few, listed
-from keymallet.core.evaluating.context import Workspace
-from keymallet.core.explaining.explanation_context import Rows, Subject, Texts, joined, where
-from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.explanation_context import (
+    ExplanationContext,
+    QueriedRows,
+    Texts,
+    joined,
+    only_where,
+)
+from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.model import Kind
@@ -41,17 +47,17 @@ _DATED = _DEMAND | {
 }
 
 
-def because(workspace: Workspace, table: str, node: Typed, rows: pl.Series) -> pl.Series:
+def because(context: EvaluationContext, table: str, node: Typed, rows: pl.Series) -> pl.Series:
     """Explain why `node` is false on these rows of a table; one text for each row."""
-    reasons = _Reasons(Subject(workspace, table, rows, node))
+    reasons = _Reasons(ExplanationContext(context, table, rows, node))
     return reasons.because(node, True).fill_null(f"{node.text} does not hold").alias("because")
 
 
 @dataclass(frozen=True)
 class _Reasons:
-    """Explains expressions on the rows of a subject."""
+    """Explains expressions on the rows of an explanation."""
 
-    subject: Subject
+    explained: ExplanationContext
 
     def because(self, node: Typed, wanted: bool) -> pl.Series:
         """Text where the value is known and not `wanted`; null elsewhere."""
@@ -61,31 +67,33 @@ class _Reasons:
             case typed.Term():
                 return self.because(node.body, wanted)
             case typed.OfOwner():
-                return _Reasons(self.subject.of_owner(node)).because(node.body, wanted)
-            case typed.Junction():
+                return _Reasons(self.explained.of_owner(node)).because(node.body, wanted)
+            case typed.BoolOp():
                 members = [self.because(member, wanted) for member in node.members]
                 text = joined(_told_once(members), ". Also ")
             case typed.Compare():
                 text = self._compared(node, wanted)
             case typed.Within():
                 text = self._demanded(node.operand, _membership(node, wanted))
-            case typed.Has():
+            case typed.Includes():
                 text = self._demanded(node.operand, self._wanted_words(node, wanted))
             case typed.Pattern():
                 word = "asked for is" if wanted else "not allowed is"
                 text = self._demanded(node.operand, f"{word} {node.word} '{node.pattern}'")
             case typed.Known() if node.negated is wanted:
-                text = Texts(self.subject).described(node.operand)
+                text = Texts(self.explained).described(node.operand)
             case typed.Known():
-                text = self.subject.same_text(f"{self.subject.prefix}{node.operand.text}: nothing on record")
-            case typed.Ask():
-                text = self._asked(Rows(self.subject, node), wanted)
+                text = self.explained.same_text(
+                    f"{self.explained.prefix}{node.operand.text}: nothing on record"
+                )
+            case typed.RowQuery():
+                text = self._asked(QueriedRows(self.explained, node), wanted)
             case typed.Unshared():
-                text = _shared_with(self.subject, node)
+                text = _shared_with(self.explained, node)
             case _:
-                text = Texts(self.subject).described(node)
-        value = self.subject.value(node)
-        return where(value == (not wanted), text)
+                text = Texts(self.explained).described(node)
+        value = self.explained.value(node)
+        return only_where(value == (not wanted), text)
 
     def _compared(self, node: typed.Compare, wanted: bool) -> pl.Series:
         left, operator, right = node.left, node.operator, node.right
@@ -93,26 +101,26 @@ class _Reasons:
             left, operator, right = right, MIRRORED[operator], left
         if not wanted:
             operator = OPPOSITE[operator]
-        clock = self.subject.workspace.clock
+        clock = self.explained.context.clock
         demand = (_DATED if left.type.kind is Kind.INSTANT else _DEMAND)[operator]
-        described = Texts(self.subject).described(left)
+        described = Texts(self.explained).described(left)
         if isinstance(right, typed.PerPopulation):
             bound = "the least is " if operator in (">", ">=") else "the limit is "
-            return joined([described, bound + Texts(self.subject).plain(right)])
+            return joined([described, bound + Texts(self.explained).plain(right)])
         if isinstance(right, typed.Const) and right.limit:
             bound = "the least is" if operator in (">", ">=") else "the limit is"
-            return joined([described, self.subject.same_text(f"{bound} {constant_text(right, clock)}")])
+            return joined([described, self.explained.same_text(f"{bound} {constant_text(right, clock)}")])
         if _is_to_come(left, operator, right):
-            return joined([described, self.subject.same_text("it has to be still to come")])
+            return joined([described, self.explained.same_text("it has to be still to come")])
         if isinstance(right, typed.Const):
-            return joined([described, self.subject.same_text(demand.format(constant_text(right, clock)))])
+            return joined([described, self.explained.same_text(demand.format(constant_text(right, clock)))])
         before, after = demand.split("{}")
-        return joined([described, before + Texts(self.subject).described(right) + after])
+        return joined([described, before + Texts(self.explained).described(right) + after])
 
     def _demanded(self, operand: Typed, demand: str) -> pl.Series:
-        return joined([Texts(self.subject).described(operand), self.subject.same_text(demand)])
+        return joined([Texts(self.explained).described(operand), self.explained.same_text(demand)])
 
-    def _wanted_words(self, node: typed.Has, wanted: bool) -> str:
+    def _wanted_words(self, node: typed.Includes, wanted: bool) -> str:
         words = (
             constant_text(node.wanted)
             if isinstance(node.wanted, typed.Const | typed.ConstList)
@@ -122,11 +130,11 @@ class _Reasons:
             return f"{'asked for is' if wanted else 'not allowed is'} {words}"
         return f"{'asked for' if wanted else 'not allowed'} is {node.mode} of {words}"
 
-    def _asked(self, rows: Rows, wanted: bool) -> pl.Series:
+    def _asked(self, rows: QueriedRows, wanted: bool) -> pl.Series:
         """Why the answer is not the wanted one."""
-        question = rows.ask.question
-        condition = "" if rows.ask.condition is None else f" with {rows.ask.condition.text}"
-        table = rows.ask.table
+        question = rows.query.question
+        condition = "" if rows.query.condition is None else f" with {rows.query.condition.text}"
+        table = rows.query.table
         if question == "every" and wanted:
             lead = f"{rows.condition_text} does not hold for {table} "
             return rows.listed(False, lead, f"{lead}…")
@@ -137,20 +145,20 @@ class _Reasons:
         return rows.listed(True, f"{table} ", f"{table}{condition}")
 
 
-def _shared_with(subject: Subject, node: typed.Unshared) -> pl.Series:
+def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Series:
     """`the same digest as: directory/a, cloud/b and 3 more`; without the value, which may be a secret."""
-    workspace, table = subject.workspace, TABLES[node.table]
-    frame = workspace.frames[node.table]
-    everybody = whom(workspace, table, pl.int_range(frame.height, dtype=pl.UInt32, eager=True))
+    context, table = explained.context, TABLES[node.table]
+    frame = context.frames[node.table]
+    everybody = subjects_of(context, table, pl.int_range(frame.height, dtype=pl.UInt32, eager=True))
     of_accounts = table is ACCOUNT or table.of_account
-    counts = workspace.lowering.lower(node.who).fill_null(False).alias("counts")
+    counts = context.lowering.lower(node.who).fill_null(False).alias("counts")
     whole = frame.lazy().select(pl.col(node.fact.column.name).alias("value"), counts).collect()
     whole = whole.with_columns(
-        workspace.shared_value(node, whole["value"]).alias("value"),
+        context.shared_value(node, whole["value"]).alias("value"),
         everybody["account" if of_accounts else "subject"].alias("name"),
     )
     held = whole.filter("counts").drop_nulls("value").select("value", "name").unique(maintain_order=True)
-    mine = whole[subject.rows].select("value", own="name").with_row_index("place")
+    mine = whole[explained.rows].select("value", own="name").with_row_index("place")
     others = mine.join(held, on="value", how="left", maintain_order="left_right")
     others = others.filter(pl.col("name") != pl.col("own"))
     named = others.group_by("place", maintain_order=True).agg(first_few(pl.col("name")))

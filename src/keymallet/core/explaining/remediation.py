@@ -12,8 +12,14 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
-from keymallet.core.explaining.explanation_context import Rows, Subject, Texts, joined, where
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.explanation_context import (
+    ExplanationContext,
+    QueriedRows,
+    Texts,
+    joined,
+    only_where,
+)
 from keymallet.core.explaining.reasons import MIRRORED, OPPOSITE
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.model import Kind
@@ -38,17 +44,17 @@ _DATE = {
 }
 
 
-def change(workspace: Workspace, table: str, node: Typed, rows: pl.Series) -> pl.Series:
+def change(context: EvaluationContext, table: str, node: Typed, rows: pl.Series) -> pl.Series:
     """What would make `node` true on these rows, on which it is false; one text for each row."""
-    said = _Changes(Subject(workspace, table, rows, node)).needed(node, True)
+    said = _Changes(ExplanationContext(context, table, rows, node)).needed(node, True)
     return said.fill_null(f"{node.text} has to hold").alias("change")
 
 
 @dataclass(frozen=True)
 class _Changes:
-    """Says what has to change on the rows of a subject."""
+    """Says what has to change on the rows of an explanation."""
 
-    subject: Subject
+    explained: ExplanationContext
 
     def needed(self, node: Typed, wanted: bool) -> pl.Series:
         """What would give the expression the wanted truth; null where it has it, or is unknown."""
@@ -58,8 +64,8 @@ class _Changes:
             case typed.Term():
                 return self.needed(node.body, wanted)
             case typed.OfOwner():
-                return _Changes(self.subject.of_owner(node)).needed(node.body, wanted)
-            case typed.Junction():
+                return _Changes(self.explained.of_owner(node)).needed(node.body, wanted)
+            case typed.BoolOp():
                 every = (node.word == "and") is wanted
                 parts = [self._member(each, node.members, wanted, every) for each in node.members]
                 text = joined(parts, "; " if every else ", or ")
@@ -68,7 +74,7 @@ class _Changes:
             case typed.Within():
                 word = "none of" if node.negated is wanted else "one of"
                 text = self._of(node.operand, f"{word} {constant_text(node.choices)}")
-            case typed.Has():
+            case typed.Includes():
                 text = self._of(node.operand, f"{'with' if wanted else 'without'} {self._words(node)}")
             case typed.Known():
                 text = self._of(
@@ -76,15 +82,15 @@ class _Changes:
                 )
                 if node.negated is not wanted and node.operand.type.kind is Kind.INSTANT:
                     text = self._of(node.operand, "set")
-            case typed.Ask() if node.question != "count":
+            case typed.RowQuery() if node.question != "count":
                 text = self._asked(node, wanted)
             case typed.Unshared():
-                text = self.subject.same_text(f"a {node.fact.text} of its own for each account")
+                text = self.explained.same_text(f"a {node.fact.text} of its own for each account")
             case typed.Fact() | typed.Derived():
-                text = self.subject.same_text(f"{self._name(node)}: {'yes' if wanted else 'no'}")
+                text = self.explained.same_text(f"{self._name(node)}: {'yes' if wanted else 'no'}")
             case _:
-                text = self.subject.same_text(f"{'' if wanted else 'not '}{node.text}")
-        return where(self.subject.value(node) == (not wanted), text)
+                text = self.explained.same_text(f"{'' if wanted else 'not '}{node.text}")
+        return only_where(self.explained.value(node) == (not wanted), text)
 
     def _member(self, node: Typed, members: tuple[Typed, ...], wanted: bool, every: bool) -> pl.Series:
         """One part of several; a fact to be set has to fit at once what else is asked of it."""
@@ -98,14 +104,14 @@ class _Changes:
         return text
 
     def _of(self, operand: Typed, demand: str) -> pl.Series:
-        return self.subject.same_text(f"{self._name(operand)} {demand}")
+        return self.explained.same_text(f"{self._name(operand)} {demand}")
 
     def _name(self, node: Typed) -> str:
         if isinstance(node, typed.OfOwner):
             return f"{node.owner}.{node.body.text}"
-        return f"{self.subject.prefix}{node.text}"
+        return f"{self.explained.prefix}{node.text}"
 
-    def _words(self, node: typed.Has) -> str:
+    def _words(self, node: typed.Includes) -> str:
         known = isinstance(node.wanted, typed.Const | typed.ConstList)
         words = constant_text(node.wanted) if known else node.wanted.text  # type: ignore[arg-type]
         return words if node.mode == "one" else f"{node.mode} of {words}"
@@ -118,7 +124,7 @@ class _Changes:
             operator = OPPOSITE[operator]
         if isinstance(left, typed.Call) and left.function in ("age", "until"):
             return self._dated(left, operator, right)
-        if isinstance(left, typed.Ask) and left.question == "count":
+        if isinstance(left, typed.RowQuery) and left.question == "count":
             lead = f"{_BOUND[operator].split('{}')[0]}"
             after = f" {left.table}s" + (f" with {left.condition.text}" if left.condition else "")
             return lead + self._value(right) + after
@@ -129,37 +135,37 @@ class _Changes:
     def _dated(self, left: typed.Call, operator: str, right: Typed) -> pl.Series:
         """`age(x) <= 90d` asks for an x after a day, `until(x) > 0s` for one that is still to come."""
         instant = left.arguments[0]
-        if isinstance(instant, typed.Ask):
-            return self.subject.same_text(f"{left.text} {operator} {right.text}")
+        if isinstance(instant, typed.RowQuery):
+            return self.explained.same_text(f"{left.text} {operator} {right.text}")
         name = self._name(instant)
         if left.function == "until" and isinstance(right, typed.Const) and right.value == timedelta():
             ahead = operator in (">", ">=")
-            return self.subject.same_text(f"{name} {'still to come' if ahead else 'in the past'}")
+            return self.explained.same_text(f"{name} {'still to come' if ahead else 'in the past'}")
         at = typed.At(typed.INSTANT, "at")
         if left.function == "age":
-            edge, operator = typed.Shift(typed.INSTANT, "", "-", at, right), MIRRORED[operator]
+            edge, operator = typed.AddSub(typed.INSTANT, "", "-", at, right), MIRRORED[operator]
         else:
-            edge = typed.Shift(typed.INSTANT, "", "+", at, right)
+            edge = typed.AddSub(typed.INSTANT, "", "+", at, right)
         # A day is finer than people set dates: the day itself counts as after its first instant.
         before, after = _DATE[">" if operator == ">=" else operator].split("{}")
         return f"{name} {before}" + self._value(edge) + after
 
     def _value(self, node: Typed) -> pl.Series:
-        texts = Texts(self.subject)
+        texts = Texts(self.explained)
         if isinstance(node, typed.Const | typed.ConstList):
-            return self.subject.same_text(constant_text(node, self.subject.workspace.clock))
-        if isinstance(node, typed.Shift | typed.PerPopulation):
+            return self.explained.same_text(constant_text(node, self.explained.context.clock))
+        if isinstance(node, typed.AddSub | typed.PerPopulation):
             return texts.plain(node)
         return texts.described(node)
 
-    def _asked(self, node: typed.Ask, wanted: bool) -> pl.Series:
-        rows = Rows(self.subject, node)
+    def _asked(self, node: typed.RowQuery, wanted: bool) -> pl.Series:
+        rows = QueriedRows(self.explained, node)
         condition = f" with {rows.condition_text}" if node.condition else ""
         table = node.table
         if node.question == "every":
             if wanted:
                 return rows.listed(False, f"{rows.condition_text} for {table} ", f"every {table}{condition}")
-            return self.subject.same_text(f"a {table} without {rows.condition_text}")
+            return self.explained.same_text(f"a {table} without {rows.condition_text}")
         if (node.question == "some") is wanted:
-            return self.subject.same_text(f"a {table}{condition}")
+            return self.explained.same_text(f"a {table}{condition}")
         return rows.listed(True, f"no longer{condition}: {table} ", f"no {table}{condition}")

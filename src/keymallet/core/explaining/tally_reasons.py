@@ -5,8 +5,8 @@ from __future__ import annotations
 import polars as pl
 
 from keymallet.core.base.listing import first_few, listed
-from keymallet.core.evaluating.context import Workspace
-from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.judging.tallies import COUNTS, GROUP, members
 from keymallet.core.rulebook.model import Tally
@@ -19,10 +19,10 @@ def asked_for(tally: Tally) -> str:
     return f"asked for are {tally.least} to {tally.most}"
 
 
-def named_members(workspace: Workspace, tally: Tally, groups: pl.Series) -> pl.Series:
+def named_members(context: EvaluationContext, tally: Tally, groups: pl.Series) -> pl.Series:
     """`5: directory/a, directory/b, directory/c and 2 more`, for each of these groups."""
-    rows = members(workspace, tally).with_row_index("row").filter(pl.col(COUNTS).fill_null(False))
-    who = whom(workspace, TABLES[tally.table], rows["row"])
+    rows = members(context, tally).with_row_index("row").filter(pl.col(COUNTS).fill_null(False))
+    who = subjects_of(context, TABLES[tally.table], rows["row"])
     name = pl.concat_str(["account", "subject"], separator=" ", ignore_nulls=True)
     named = rows.hstack(who).group_by(GROUP, maintain_order=True).agg(first_few(name))
     told = named.select(GROUP, listed(pl.format("{}: ", "all")).alias("="))

@@ -1,6 +1,6 @@
 """The declaration of every fact table: column, type, meaning, words.
 
-Readers fill these tables, rules read them, `keymallet facts` prints them. A column that is
+Readers fill these tables, rules read them, `keymallet dictionary` prints them. A column that is
 *derived* carries its definition in the rule language itself, so that it is judged and explained
 like any other expression.
 """
@@ -119,7 +119,7 @@ ACCOUNT = Table(
         Column("watched", Kind.FLAG, "by the register somebody is told when it is used", across=True),
         Column("watched-by", Kind.WORDS, "gates that would ask it, but only watch", across=True),
         Column(
-            "second-factor-enforced",
+            "second-factor-required",
             Kind.FLAG,
             "a gate in force asks it for a second factor, whatever it signs in to",
             across=True,
@@ -206,7 +206,7 @@ KEY = Table(
         _word(
             "kind",
             "what sort of secret",
-            "api-key ssh-key ssh-certificate certificate app-password one-time-pass invitation"
+            "api-key ssh-key ssh-certificate certificate app-password entry-code invitation"
             " reset-link session",
         ),
         _past("issued", "when it was made"),
@@ -305,7 +305,7 @@ GATE = Table(
     (
         _text("gate", "its name"),
         _text("source", "the source's name in the estate file"),
-        _word("state", "whether it is in force", "enforced watching off"),
+        _word("state", "whether it is in force", "in-force on-trial off"),
         _words("asks-for", "what it asks for", _FACTOR_KINDS + " any-second phishing-resistant"),
         _words("covers", "accounts, groups, kinds or everyone"),
         _words("leaves-out", "accounts, groups or kinds it does not ask"),

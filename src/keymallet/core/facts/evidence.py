@@ -11,7 +11,7 @@ import polars as pl
 
 from keymallet.core.facts.model import Column, Kind, Table
 
-ROW = "account-row"
+ACCOUNT_ROW = "account-row"
 """Column of every table whose rows belong to an account: the row of that account, or null."""
 
 PERSON_ROW = "person-row"
@@ -81,11 +81,11 @@ Supply = dict[str, dict[str, dict[str, str]]]
 class Evidence:
     """Everything known, ready to be judged.
 
-    `tables` may leave out columns that nobody asks for. In `account`, row number and `ROW` of the
-    other tables agree. `supply` says what each source gives; what is not in it is unknown for the
+    `tables` may leave out columns that nobody asks for. In `account`, row number and `ACCOUNT_ROW`
+    of the other tables agree. `supply` says what each source gives; what is not in it is unknown for the
     accounts of that source. The `account` column of tables other than `account` may be null where
-    ROW is not: `account_names` gives it. `everywhere` are columns by table that no source supplies, but
-    whoever judges: they are known for all of them.
+    ACCOUNT_ROW is not: `account_names` gives it. `everywhere` are columns by table that no source
+    supplies, but whoever judges: they are known for all of them.
     """
 
     tables: dict[str, pl.DataFrame]
@@ -114,8 +114,8 @@ class Evidence:
         accounts = self.tables["account"][chosen]
         tables = {"account": accounts}
         for name, frame in self.tables.items():
-            if ROW in frame.columns:
-                tables[name] = _renumbered(frame, ROW, chosen, keep_others=False)
+            if ACCOUNT_ROW in frame.columns:
+                tables[name] = _renumbered(frame, ACCOUNT_ROW, chosen, keep_others=False)
         if PERSON_ROW in accounts.columns and "person" in self.tables:
             people = accounts[PERSON_ROW].drop_nulls().unique().sort()
             tables["person"] = self.tables["person"][people]
@@ -170,8 +170,12 @@ def link_to_accounts(names: pl.Series, tables: list[pl.DataFrame]) -> list[pl.Da
 
 def _places(names: pl.Series, wanted: pl.Series) -> pl.Series:
     """The row at which each wanted name stands among the names, or null."""
-    numbered = pl.DataFrame({"name": names}).with_row_index(ROW)
-    return wanted.alias("name").to_frame().join(numbered, on="name", how="left", maintain_order="left")[ROW]
+    numbered = pl.DataFrame({"name": names}).with_row_index(ACCOUNT_ROW)
+    return (
+        wanted.alias("name")
+        .to_frame()
+        .join(numbered, on="name", how="left", maintain_order="left")[ACCOUNT_ROW]
+    )
 
 
 def _places_by_hash(names: pl.Series, wanted: pl.Series) -> pl.Series | None:
@@ -190,7 +194,7 @@ def _places_by_hash(names: pl.Series, wanted: pl.Series) -> pl.Series | None:
 
 def account_names(accounts: pl.DataFrame, rows: pl.DataFrame) -> pl.Series:
     """The accounts that rows belong to, as source/name; also of those whose account is not there."""
-    known = accounts["account"].gather(rows[ROW])
+    known = accounts["account"].gather(rows[ACCOUNT_ROW])
     return (
         pl.DataFrame({"known": known, "orphan": rows["account"]})
         .select(pl.coalesce("known", "orphan"))

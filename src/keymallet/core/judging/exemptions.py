@@ -13,10 +13,9 @@ from functools import cached_property
 
 import polars as pl
 
-from keymallet.core.evaluating.steps import END
-from keymallet.core.evaluating.steps import ROW as AT_ROW
+from keymallet.core.evaluating.steps import END, ROW
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
-from keymallet.core.facts.evidence import INSTANT, ROW, source_column
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, source_column
 from keymallet.core.language.lowering import AT
 from keymallet.core.language.patterns import like_to_regex
 from keymallet.core.rulebook.model import Rule
@@ -73,15 +72,13 @@ class Covers:
         return any(covers_rule(entry, rule.id) for entry in self.register.exemptions)
 
     def of(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
-        """Which rows of a rule's table each entry covers: AT_ROW, ENTRY, and `from` and `until` of it."""
+        """Which rows of a rule's table each entry covers: ROW, ENTRY, and `from` and `until` of it."""
         if rule.id not in self._of:
             self._of[rule.id] = self._worked_out(rule, frame)
         return self._of[rule.id]
 
     def _worked_out(self, rule: Rule, frame: pl.DataFrame) -> pl.DataFrame:
-        parts = [
-            pl.DataFrame(schema={AT_ROW: pl.UInt32, ENTRY: pl.UInt32, "from": INSTANT, "until": INSTANT})
-        ]
+        parts = [pl.DataFrame(schema={ROW: pl.UInt32, ENTRY: pl.UInt32, "from": INSTANT, "until": INSTANT})]
         table = TABLES[rule.table]
         for place, entry in enumerate(self.register.exemptions):
             if not covers_rule(entry, rule.id):
@@ -89,11 +86,11 @@ class Covers:
             if table is ACCOUNT:
                 rows = self.members[place]
             elif table.of_account:
-                rows = frame[ROW].is_in(self.members[place].implode()).fill_null(False).arg_true()
+                rows = frame[ACCOUNT_ROW].is_in(self.members[place].implode()).fill_null(False).arg_true()
             else:
                 rows = matching(frame[source_column(table)].cast(pl.String), entry.accounts).arg_true()
             parts.append(
-                pl.DataFrame({AT_ROW: rows.cast(pl.UInt32)}).with_columns(
+                pl.DataFrame({ROW: rows.cast(pl.UInt32)}).with_columns(
                     pl.lit(place, dtype=pl.UInt32).alias(ENTRY),
                     pl.lit(entry.start or _EARLIEST, dtype=INSTANT).alias("from"),
                     pl.lit(entry.end or END, dtype=INSTANT).alias("until"),
@@ -109,14 +106,14 @@ def in_force(covers: pl.DataFrame, at: datetime) -> pl.DataFrame:
 
 
 def past_cover(breaches: pl.DataFrame, covers: pl.DataFrame) -> pl.DataFrame:
-    """Stretches of breach (AT_ROW, AT, `to`), each from where no exemption covers it any longer.
+    """Stretches of breach (ROW, AT, `to`), each from where no exemption covers it any longer.
 
     What is covered to its end is left out. An exemption that begins within a stretch does not end it.
     """
     while True:
         reached = (
             breaches.with_row_index("place")
-            .join(covers, on=AT_ROW, how="inner")
+            .join(covers, on=ROW, how="inner")
             .filter((pl.col("from") <= pl.col(AT)) & (pl.col(AT) < pl.col("until")))
             .group_by("place")
             .agg(pl.col("until").max())

@@ -9,11 +9,11 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
-from keymallet.core.evaluating.steps import ROW as AT_ROW
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.evaluating.steps import ROW
 from keymallet.core.evaluating.timeline import Timeline
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
-from keymallet.core.facts.evidence import ROW, Evidence
+from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.judging.exemptions import ENTRY, Covers, in_force
 from keymallet.core.judging.register_facts import registered
 from keymallet.core.judging.tallies import numbers_of
@@ -46,13 +46,13 @@ class Judgement:
     def __init__(
         self,
         rulebook: Rulebook,
-        workspace: Workspace,
+        context: EvaluationContext,
         codes: dict[str, pl.Series],
         numbers: dict[str, pl.DataFrame],
         covers: Covers | None = None,
     ) -> None:
         self.rulebook = rulebook
-        self.workspace = workspace
+        self.context = context
         self.codes = codes
         self.numbers = numbers
         self.covers = covers
@@ -61,22 +61,22 @@ class Judgement:
     @property
     def at(self) -> datetime:
         """The instant judged at."""
-        return self.workspace.at
+        return self.context.at
 
     @property
     def evidence(self) -> Evidence:
         """What was judged."""
-        return self.workspace.evidence
+        return self.context.evidence
 
     @cached_property
     def past(self) -> Timeline:
         """How everything came to be as it is at the instant judged at."""
-        return Timeline.until_now(self.workspace)
+        return Timeline.until_now(self.context)
 
     @cached_property
     def future(self) -> Timeline:
         """How everything goes on from the instant judged at, if nothing but time changes."""
-        return Timeline.from_now(self.workspace)
+        return Timeline.from_now(self.context)
 
     def counts(self) -> list[RuleCount]:
         """The number of each verdict, rule by rule, in the rulebook's order; then the tallies."""
@@ -108,7 +108,7 @@ class Judgement:
         """Which rows of the rule's table exemptions cover, and when; None where none is about the rule."""
         if self.covers is None or not self.covers.touches(rule):
             return None
-        return self.covers.of(rule, self.workspace.frames[rule.table])
+        return self.covers.of(rule, self.context.frames[rule.table])
 
     def accounts(self, rule: Rule, rows: pl.Series) -> pl.Series:
         """The account rows that these rows of the rule's table are, or belong to (null if to none)."""
@@ -116,7 +116,7 @@ class Judgement:
             return rows
         if not TABLES[rule.table].of_account:
             return pl.Series([None], dtype=pl.UInt32).new_from_index(0, len(rows))
-        return self.workspace.frames[rule.table][ROW].gather(rows)
+        return self.context.frames[rule.table][ACCOUNT_ROW].gather(rows)
 
 
 def judge(
@@ -136,58 +136,60 @@ def judge(
     covers = None
     if register is not None:
         evidence, covers = registered(evidence, register, rulebook, at)
-    workspace = Workspace(evidence, at, clock)
-    workspace.prepare(rulebook.expressions())
+    context = EvaluationContext(evidence, at, clock)
+    context.prepare(rulebook.expressions())
     codes: dict[str, pl.Series] = {}
     # The register last: whether an entry is still needed shows once all else is judged.
     tables = dict.fromkeys(rule.table for rule in rulebook.rules)
     for table in sorted(tables, key=lambda name: name == EXEMPTION.name):
         rules = [rule for rule in rulebook.rules if rule.table == table]
         if covers is not None and table == EXEMPTION.name:
-            _count_excused(workspace, rulebook, codes, covers)
-        verdicts = workspace.select(table, [verdict(workspace.lowering, rule) for rule in rules])
+            _count_excused(context, rulebook, codes, covers)
+        verdicts = context.select(table, [verdict(context.lowering, rule) for rule in rules])
         codes.update(zip((rule.id for rule in rules), verdicts, strict=True))
         for rule in rules:
             if rule.grace is not None:
-                codes[rule.id] = _with_pending(workspace, rule, codes[rule.id])
+                codes[rule.id] = _with_pending(context, rule, codes[rule.id])
     if covers is not None:
-        _exempt(workspace, rulebook, codes, covers)
-    numbers = {tally.id: numbers_of(workspace, tally) for tally in rulebook.tallies}
+        _exempt(context, rulebook, codes, covers)
+    numbers = {tally.id: numbers_of(context, tally) for tally in rulebook.tallies}
     codes.update((name, frame["verdict"]) for name, frame in numbers.items())
-    return Judgement(rulebook, workspace, codes, numbers, covers)
+    return Judgement(rulebook, context, codes, numbers, covers)
 
 
 def _count_excused(
-    workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers
+    context: EvaluationContext, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers
 ) -> None:
     """Enter of each exemption how many breaches it covers, whether it is in force or not."""
     parts = [pl.DataFrame(schema={ENTRY: pl.UInt32})]
     for rule in filter(covers.touches, rulebook.rules):
         if rule.id in codes:
-            covered = covers.of(rule, workspace.frames[rule.table])
-            broken = codes[rule.id].gather(covered[AT_ROW]).is_in(_BROKEN)
+            covered = covers.of(rule, context.frames[rule.table])
+            broken = codes[rule.id].gather(covered[ROW]).is_in(_BROKEN)
             parts.append(covered.filter(broken).select(ENTRY))
     counted = pl.concat(parts)[ENTRY].value_counts(name="excused")
-    entries = workspace.frames[EXEMPTION.name]
+    entries = context.frames[EXEMPTION.name]
     excused = entries["excuses"].scatter(counted[ENTRY], counted["excused"].cast(pl.Int64))
-    workspace.frames[EXEMPTION.name] = entries.with_columns(excused)
+    context.frames[EXEMPTION.name] = entries.with_columns(excused)
 
 
 _BROKEN = [int(Verdict.BREACH), int(Verdict.PENDING)]
 
 
-def _exempt(workspace: Workspace, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers) -> None:
+def _exempt(
+    context: EvaluationContext, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers
+) -> None:
     """Set to exempt what is broken and covered by an exemption in force."""
     for rule in filter(covers.touches, rulebook.rules):
-        covered = in_force(covers.of(rule, workspace.frames[rule.table]), workspace.at)
+        covered = in_force(covers.of(rule, context.frames[rule.table]), context.at)
         if covered.height:
-            rows = covered[AT_ROW].unique()
+            rows = covered[ROW].unique()
             broken = rows.filter(codes[rule.id].gather(rows).is_in(_BROKEN))
             codes[rule.id] = codes[rule.id].scatter(broken, int(Verdict.EXEMPT))
 
 
-def _with_pending(workspace: Workspace, rule: Rule, codes: pl.Series) -> pl.Series:
+def _with_pending(context: EvaluationContext, rule: Rule, codes: pl.Series) -> pl.Series:
     """The codes, with those breaches set to pending that are younger than the rule's grace."""
     rows = (codes == int(Verdict.BREACH)).arg_true().cast(pl.UInt32)
-    young = rows.filter(is_pending(Timeline.until_now(workspace), rule, rows))
+    young = rows.filter(is_pending(Timeline.until_now(context), rule, rows))
     return codes.scatter(young, int(Verdict.PENDING))

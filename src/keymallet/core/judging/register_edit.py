@@ -18,7 +18,7 @@ from keymallet.core.base.problems import Problem, fail
 from keymallet.core.judging.exemptions import covers_rule, matching
 from keymallet.core.judging.register_facts import approves_itself
 from keymallet.core.language.literals import span_text
-from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.linking.filler_reasons import is_filler
 from keymallet.core.rulebook.register import Exemption
 
 EMERGENCY = "emergency"
@@ -40,7 +40,7 @@ def faults_of(entry: Exemption, accounts: pl.DataFrame, rules: Iterable[str], at
     elif approves_itself(entry, accounts, members):
         told = f"{entry.approved_by} asked for it, or is covered by it, and cannot approve it"
         problems.append(Problem(told, hint="have somebody else approve it"))
-    if hollow(pl.Series([entry.reason])).item():
+    if is_filler(pl.Series([entry.reason])).item():
         hint = "a sentence for somebody who was not there: four words at least"
         problems.append(Problem(f'"{entry.reason}" is no reason', hint=hint))
     for pattern in entry.accounts:

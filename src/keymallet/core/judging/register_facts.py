@@ -10,7 +10,7 @@ import polars as pl
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION
 from keymallet.core.facts.evidence import INSTANT, ORIGIN, Evidence, empty_frame
 from keymallet.core.judging.exemptions import Covers, covers_rule, matching
-from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.linking.filler_reasons import is_filler
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.rulebook.register import Exemption, Register
 
@@ -69,7 +69,7 @@ def _entries(register: Register, covers: Covers, accounts: pl.DataFrame, rules: 
         for place, entry in enumerate(register.exemptions)
     ]
     frame = pl.DataFrame(rows, schema=empty_frame(EXEMPTION).drop("hollow-reason").schema)
-    return frame.with_columns(hollow(frame["reason"]).alias("hollow-reason"))
+    return frame.with_columns(is_filler(frame["reason"]).alias("hollow-reason"))
 
 
 def _matches(covers: Covers, place: int, pattern: str) -> bool:

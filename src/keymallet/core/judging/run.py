@@ -24,7 +24,7 @@ class Run:
     rulebook_edition: str
     rulebook_digest: str
     snapshot_digest: str
-    gathered: datetime
+    read_at: datetime
     sources: int
     accounts: int
     counts: list[RuleCount]

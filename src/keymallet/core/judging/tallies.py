@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import source_column
 from keymallet.core.judging.verdicts import Verdict
@@ -15,19 +15,19 @@ COUNTS = "counts"
 GROUP = "group"
 
 
-def members(workspace: Workspace, tally: Tally) -> pl.DataFrame:
+def members(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
     """Each row of the tally's table: whether it COUNTS, and its GROUP (null if the tally has no groups)."""
-    counts = workspace.work_out(tally.table, [tally.count])[0]
-    return pl.DataFrame({GROUP: _groups(workspace, tally), COUNTS: counts})
+    counts = context.work_out(tally.table, [tally.count])[0]
+    return pl.DataFrame({GROUP: _groups(context, tally), COUNTS: counts})
 
 
-def numbers_of(workspace: Workspace, tally: Tally) -> pl.DataFrame:
+def numbers_of(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
     """For each group, or for everything at once: `sure` and `may` be counted, and the verdict's code.
 
     The number is known to lie between `sure` and `sure + may`. Every group that has any row at all is
     counted, also where none of its rows counts.
     """
-    rows = members(workspace, tally)
+    rows = members(context, tally)
     sums = [
         pl.col(COUNTS).fill_null(False).sum().cast(pl.Int64).alias("sure"),
         pl.col(COUNTS).is_null().sum().cast(pl.Int64).alias("may"),
@@ -57,9 +57,9 @@ def _verdict(tally: Tally) -> pl.Expr:
     return code.cast(pl.UInt8)
 
 
-def _groups(workspace: Workspace, tally: Tally) -> pl.Series:
+def _groups(context: EvaluationContext, tally: Tally) -> pl.Series:
     table = TABLES[tally.table]
-    frame = workspace.frames[tally.table]
+    frame = context.frames[tally.table]
     if tally.by == "source":
         return frame[source_column(table)].cast(pl.String)
     if tally.by != "unit":
@@ -70,4 +70,4 @@ def _groups(workspace: Workspace, tally: Tally) -> pl.Series:
     unit: typed.Typed = typed.Fact(typed.TEXT, "unit", owner.name, column)
     if table.of_account:
         unit = typed.OfOwner(typed.TEXT, "account.unit", table.name, unit)
-    return workspace.work_out(table.name, [unit])[0].cast(pl.String)
+    return context.work_out(table.name, [unit])[0].cast(pl.String)

@@ -81,11 +81,11 @@ class _Checker(ChecksNames, ChecksTests, ChecksValues, ChecksAsks):
             case tree.Not():
                 operand = self.expect(node.operand, FLAG)
                 return operand and typed.Not(FLAG, self.text(node), operand)
-            case tree.Junction():
+            case tree.BoolOp():
                 members = [self.expect(part, FLAG) for part in node.parts]
                 whole = tuple(member for member in members if member is not None)
                 return (
-                    typed.Junction(FLAG, self.text(node), node.word, whole)
+                    typed.BoolOp(FLAG, self.text(node), node.word, whole)
                     if len(whole) == len(members)
                     else None
                 )
@@ -93,20 +93,20 @@ class _Checker(ChecksNames, ChecksTests, ChecksValues, ChecksAsks):
                 return self.compare(node)
             case tree.Within():
                 return self.within(node)
-            case tree.Has():
-                return self.has(node)
+            case tree.Includes():
+                return self.includes(node)
             case tree.Pattern():
                 return self.pattern(node)
             case tree.Known():
                 return self.known(node)
             case tree.Call():
                 return self.call(node)
-            case tree.Shift():
-                return self.shift(node)
-            case tree.Ask():
-                return self.ask(node)
+            case tree.AddSub():
+                return self.add_sub(node)
+            case tree.RowQuery():
+                return self.row_query(node)
             case tree.ListOf():
-                self.fault(node.span, "a list can stand only after in, has any or has all")
+                self.fault(node.span, "a list can stand only after in, includes any of or includes all of")
                 return None
             case _:
                 raise AssertionError(node)

@@ -7,7 +7,7 @@ from keymallet.core.facts.declaration import PERSON, TABLES, owned_tables, way_t
 from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import tree, typed
 from keymallet.core.language.check_base import CheckerBase
-from keymallet.core.language.owner_projection import brought
+from keymallet.core.language.owner_projection import project_to_row
 from keymallet.core.language.typed import COUNT, FLAG, INSTANT, Typed
 
 _OF_A_COLUMN = ("latest", "earliest")
@@ -16,7 +16,7 @@ _OF_A_COLUMN = ("latest", "earliest")
 class ChecksAsks(CheckerBase):
     """Resolves questions."""
 
-    def ask(self, node: tree.Ask) -> Typed | None:
+    def row_query(self, node: tree.RowQuery) -> Typed | None:
         """A question about rows of the account, or about accounts of the person."""
         table = TABLES.get(node.table)
         if table is None or not table.owner:
@@ -37,11 +37,11 @@ class ChecksAsks(CheckerBase):
         if node.column or node.question in _OF_A_COLUMN:
             return self.farthest(node, table, condition, way)
         gives = COUNT if node.question == "count" else FLAG
-        asked = typed.Ask(gives, self.text(node), node.question, table.name, condition)
-        return brought(way, asked, asked.text)
+        asked = typed.RowQuery(gives, self.text(node), node.question, table.name, condition)
+        return project_to_row(way, asked, asked.text)
 
     def farthest(
-        self, node: tree.Ask, table: Table, condition: Typed | None, way: tuple[Table, ...]
+        self, node: tree.RowQuery, table: Table, condition: Typed | None, way: tuple[Table, ...]
     ) -> Typed | None:
         """`latest factor.last-used (…)`: the greatest instant of a column among the rows that pass."""
         instants = [column.name for column in table.columns if column.kind is Kind.INSTANT]
@@ -63,9 +63,9 @@ class ChecksAsks(CheckerBase):
         fact = typed.Fact(INSTANT, column.name, table.name, column)
         known: Typed = typed.Known(FLAG, f"{column.name} is known", fact, negated=False)
         if condition is not None:
-            known = typed.Junction(FLAG, condition.text, "and", (condition, known))
-        asked = typed.Ask(INSTANT, self.text(node), node.question, table.name, known, column)
-        return brought(way, asked, asked.text)
+            known = typed.BoolOp(FLAG, condition.text, "and", (condition, known))
+        asked = typed.RowQuery(INSTANT, self.text(node), node.question, table.name, known, column)
+        return project_to_row(way, asked, asked.text)
 
     def _nothing_to_ask(self, table: Table) -> tuple[str, str]:
         subject = article(self.table.name)

@@ -8,7 +8,7 @@ from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import tree, typed
 from keymallet.core.language.check_base import CheckerBase
 from keymallet.core.language.functions import FUNCTIONS
-from keymallet.core.language.owner_projection import brought
+from keymallet.core.language.owner_projection import project_to_row
 from keymallet.core.language.typed import FLAG, INSTANT, Typed, ValueType
 
 _OWNERS = (ACCOUNT.name, PERSON.name)
@@ -98,7 +98,7 @@ class ChecksNames(CheckerBase):
         for population, value in self.book.populations[name]:
             term = checker.term(tree.Name(node.span, population))
             assert term is not None, "populations are terms: held when the book is read"
-            populations.append(brought(way, term, population))
+            populations.append(project_to_row(way, term, population))
             values.append(value)
         return typed.PerPopulation(default.type, node.text, name, default, tuple(populations), tuple(values))
 
@@ -118,7 +118,7 @@ class ChecksNames(CheckerBase):
             checker.unknown_name(inner, None)
             return None
         in_force = typed.OfOwner(body.type, node.text, ACCOUNT.name, body, SETTING.name)
-        return brought(way, in_force, node.text)
+        return project_to_row(way, in_force, node.text)
 
     def of_owner(self, node: tree.Name, owner: Table, name: str) -> Typed | None:
         """`account.x`, `person.x`: a fact or term of the account or person that the row belongs to."""
@@ -132,7 +132,7 @@ class ChecksNames(CheckerBase):
         if body is None:
             checker.unknown_name(inner, None)
             return None
-        return brought(way, body, node.text)
+        return project_to_row(way, body, node.text)
 
     def _no_way(self, owner: Table, name: str) -> tuple[str, str]:
         if self.table is owner:

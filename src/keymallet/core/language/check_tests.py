@@ -9,7 +9,7 @@ from keymallet.core.facts.declaration import ACCOUNT, SETTING, TABLES
 from keymallet.core.facts.model import Kind
 from keymallet.core.language import tree, typed
 from keymallet.core.language.check_base import CheckerBase
-from keymallet.core.language.owner_projection import brought
+from keymallet.core.language.owner_projection import project_to_row
 from keymallet.core.language.patterns import like_to_regex, regex_fault
 from keymallet.core.language.tree import Node
 from keymallet.core.language.typed import FLAG, TEXT, Typed, ValueType
@@ -31,7 +31,9 @@ class ChecksTests(CheckerBase):
             )
             return None
         if left.type.kind is Kind.WORDS:
-            self.fault(node.span, "lists are not compared", 'use "has", "has any" or "has all"')
+            self.fault(
+                node.span, "lists are not compared", 'use "includes", "includes any of" or "includes all of"'
+            )
             return None
         return typed.Compare(FLAG, self.text(node), node.operator, left, right)
 
@@ -119,7 +121,7 @@ class ChecksTests(CheckerBase):
         if operand is None:
             return None
         if operand.type.kind not in (Kind.WORD, Kind.TEXT, Kind.COUNT):
-            hint = 'use "has any"' if operand.type.kind is Kind.WORDS else ""
+            hint = 'use "includes any of"' if operand.type.kind is Kind.WORDS else ""
             self.fault(
                 node.operand.span, f'"in" asks for a word, a text or a number, not {operand.type}', hint
             )
@@ -127,8 +129,8 @@ class ChecksTests(CheckerBase):
         choices = self.choices(node.choices, operand.type)
         return choices and typed.Within(FLAG, self.text(node), operand, choices, node.negated)
 
-    def has(self, node: tree.Has) -> Typed | None:
-        """`list has x`, `list has any [..]`, `list has all [..]`."""
+    def includes(self, node: tree.Includes) -> Typed | None:
+        """`list has x`, `list includes any of [..]`, `list includes all of [..]`."""
         operand = self.resolve(node.operand)
         if operand is None:
             return None
@@ -140,11 +142,11 @@ class ChecksTests(CheckerBase):
                 if operand.type.kind is Kind.TEXT
                 else ""
             )
-            self.fault(node.operand.span, f'"has" asks for a list, not {operand.type}', hint)
+            self.fault(node.operand.span, f'"includes" asks for a list, not {operand.type}', hint)
             return None
         if node.mode != "one":
             choices = self.choices(node.wanted, operand.type)
-            return choices and typed.Has(FLAG, self.text(node), operand, node.mode, choices)
+            return choices and typed.Includes(FLAG, self.text(node), operand, node.mode, choices)
         element = ValueType(Kind.WORD, operand.type.words) if operand.type.words else TEXT
         wanted = self.resolve(node.wanted, element)
         if wanted is None:
@@ -152,7 +154,7 @@ class ChecksTests(CheckerBase):
         one = typed.Const(element, self.text(node.operand), "")
         if not self.agree(node.operand, one, node.wanted, wanted):
             return None
-        return typed.Has(FLAG, self.text(node), operand, "one", wanted)
+        return typed.Includes(FLAG, self.text(node), operand, "one", wanted)
 
     def pattern(self, node: tree.Pattern) -> Typed | None:
         """`text like 'adm-*'`, `text matches '^adm'`."""
@@ -181,15 +183,15 @@ class ChecksTests(CheckerBase):
             to_setting = to_setting or bool(inner.to)
             way += [] if inner.to else [TABLES[inner.table]]
             inner = inner.body
-        if isinstance(inner, typed.Ask) and inner.column is not None:
+        if isinstance(inner, typed.RowQuery) and inner.column is not None:
             # The condition of a latest or earliest one says already that there is one.
             question = "no" if node.negated else "some"
-            there_is = typed.Ask(FLAG, self.text(node), question, inner.table, inner.condition)
-            return brought(tuple(way), there_is, there_is.text)
+            there_is = typed.RowQuery(FLAG, self.text(node), question, inner.table, inner.condition)
+            return project_to_row(tuple(way), there_is, there_is.text)
         if not isinstance(inner, typed.Fact | typed.Derived):
             self.fault(node.operand.span, "only a fact can be known or unknown")
             return None
         known: Typed = typed.Known(FLAG, self.text(node), inner, node.negated)
         if to_setting:
             known = typed.OfOwner(FLAG, known.text, ACCOUNT.name, known, SETTING.name)
-        return brought(tuple(way), known, known.text)
+        return project_to_row(tuple(way), known, known.text)

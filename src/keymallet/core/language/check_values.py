@@ -52,7 +52,7 @@ class ChecksValues(CheckerBase):
                 return None
         return typed.Call(known[0].type, self.text(node), function.name, tuple(known))
 
-    def shift(self, node: tree.Shift) -> Typed | None:
+    def add_sub(self, node: tree.AddSub) -> Typed | None:
         """`+` and `-`: which types go together is the table below."""
         left, right = self.resolve(node.left), self.resolve(node.right)
         if left is None or right is None:
@@ -62,7 +62,7 @@ class ChecksValues(CheckerBase):
             what = "added" if node.operator == "+" else "taken away"
             self.fault(node.span, f"{right.type} cannot be {what} here: the left side is {left.type}")
             return None
-        return typed.Shift(gives, self.text(node), node.operator, left, right)
+        return typed.AddSub(gives, self.text(node), node.operator, left, right)
 
 
 _SUMS: dict[tuple[str, Kind, Kind], ValueType] = {

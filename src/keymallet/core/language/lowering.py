@@ -60,28 +60,28 @@ class Lowering:
                 return self._derived(node)
             case typed.Term():
                 return self.lower(node.body)
-            case typed.OfOwner() | typed.Ask() | typed.Unshared():
+            case typed.OfOwner() | typed.RowQuery() | typed.Unshared():
                 return pl.col(self.placed[node])
             case typed.PerPopulation():
                 return self._per_population(node)
             case typed.Not():
                 return ~self.lower(node.operand)
-            case typed.Junction():
+            case typed.BoolOp():
                 join = operator.and_ if node.word == "and" else operator.or_
                 return functools.reduce(join, map(self.lower, node.members))
             case typed.Compare():
                 return self._compare(node)
             case typed.Within():
                 return self._within(node)
-            case typed.Has():
-                return self._has(node)
+            case typed.Includes():
+                return self._includes(node)
             case typed.Pattern():
                 return self._pattern(node)
             case typed.Known():
                 return self._known(node)
             case typed.Call():
                 return self._call(node)
-            case typed.Shift():
+            case typed.AddSub():
                 left, right = self.lower(node.left), self.lower(node.right)
                 return left + right if node.operator == "+" else left - right
             case _:
@@ -139,7 +139,7 @@ class Lowering:
         inside = operand.cast(dtype).is_in(pl.Series(values, dtype=dtype).implode())
         return ~inside if node.negated else inside
 
-    def _has(self, node: typed.Has) -> pl.Expr:
+    def _includes(self, node: typed.Includes) -> pl.Expr:
         held = self.lower(node.operand)
         if isinstance(node.wanted, typed.ConstList):
             tests = [held.list.contains(pl.lit(value)) for value in node.wanted.values]

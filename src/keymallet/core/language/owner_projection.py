@@ -1,4 +1,4 @@
-"""What is asked of an owner, brought to the row that belongs to it."""
+"""What is asked of an owner, taken over to the row that belongs to it."""
 
 from __future__ import annotations
 
@@ -7,25 +7,25 @@ from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
 
 
-def brought(way: tuple[Table, ...], body: Typed, text: str) -> Typed:
-    """Something about an owner, brought to the row that the way to it starts from."""
+def project_to_row(way: tuple[Table, ...], body: Typed, text: str) -> Typed:
+    """Something about an owner, taken over to the row that the way to it starts from."""
     for table in reversed(way):
-        body = _brought_once(table, body, text)
+        body = _project_one_hop(table, body, text)
     return body
 
 
-def _brought_once(table: Table, body: Typed, text: str) -> Typed:
+def _project_one_hop(table: Table, body: Typed, text: str) -> Typed:
     """Bring facts over, not what is worked out of them: what moves with time is worked out on the row."""
     match body:
         case typed.At() | typed.Const():
             return body
         case typed.Term() if body.type.kind in (Kind.INSTANT, Kind.SPAN, Kind.COUNT):
-            return typed.Term(body.type, text, body.name, _brought_once(table, body.body, body.body.text))
+            return typed.Term(body.type, text, body.name, _project_one_hop(table, body.body, body.body.text))
         case typed.Call() if body.function not in ("length", "lower", "surely"):
-            arguments = tuple(_brought_once(table, each, each.text) for each in body.arguments)
+            arguments = tuple(_project_one_hop(table, each, each.text) for each in body.arguments)
             return typed.Call(body.type, text, body.function, arguments)
-        case typed.Shift():
-            sides = (_brought_once(table, each, each.text) for each in (body.left, body.right))
-            return typed.Shift(body.type, text, body.operator, *sides)
+        case typed.AddSub():
+            sides = (_project_one_hop(table, each, each.text) for each in (body.left, body.right))
+            return typed.AddSub(body.type, text, body.operator, *sides)
         case _:
             return typed.OfOwner(body.type, text, table.name, body)

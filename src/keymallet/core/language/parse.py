@@ -102,10 +102,10 @@ class _ToNodes(Transformer[Any, Node]):
         return tree.Not(_span(meta), children[0])
 
     def both(self, meta: Meta, children: list[Node]) -> Node:
-        return tree.Junction(_span(meta), "and", tuple(children))
+        return tree.BoolOp(_span(meta), "and", tuple(children))
 
     def either(self, meta: Meta, children: list[Node]) -> Node:
-        return tree.Junction(_span(meta), "or", tuple(children))
+        return tree.BoolOp(_span(meta), "or", tuple(children))
 
     def compare(self, meta: Meta, children: list[Any]) -> Node:
         left, operator, right = children
@@ -117,14 +117,14 @@ class _ToNodes(Transformer[Any, Node]):
     def not_within(self, meta: Meta, children: list[Node]) -> Node:
         return tree.Within(_span(meta), children[0], children[1], negated=True)
 
-    def has_one(self, meta: Meta, children: list[Node]) -> Node:
-        return tree.Has(_span(meta), children[0], "one", children[1])
+    def includes_one(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Includes(_span(meta), children[0], "one", children[1])
 
-    def has_any(self, meta: Meta, children: list[Node]) -> Node:
-        return tree.Has(_span(meta), children[0], "any", children[1])
+    def includes_any(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Includes(_span(meta), children[0], "any", children[1])
 
-    def has_all(self, meta: Meta, children: list[Node]) -> Node:
-        return tree.Has(_span(meta), children[0], "all", children[1])
+    def includes_all(self, meta: Meta, children: list[Node]) -> Node:
+        return tree.Includes(_span(meta), children[0], "all", children[1])
 
     def like(self, meta: Meta, children: list[Any]) -> Node:
         return tree.Pattern(_span(meta), children[0], "like", children[1][1:-1], _token_span(children[1]))
@@ -138,19 +138,19 @@ class _ToNodes(Transformer[Any, Node]):
     def unknown(self, meta: Meta, children: list[Node]) -> Node:
         return tree.Known(_span(meta), children[0], negated=True)
 
-    def shift(self, meta: Meta, children: list[Any]) -> Node:
+    def add_sub(self, meta: Meta, children: list[Any]) -> Node:
         left, operator, right = children
-        return tree.Shift(_span(meta), "+" if operator == "+" else "-", left, right)
+        return tree.AddSub(_span(meta), "+" if operator == "+" else "-", left, right)
 
     def call(self, meta: Meta, children: list[Any]) -> Node:
         function, *arguments = children
         return tree.Call(_span(meta), str(function), _token_span(function), tuple(arguments))
 
-    def ask(self, meta: Meta, children: list[Any]) -> Node:
+    def row_query(self, meta: Meta, children: list[Any]) -> Node:
         question, table, *condition = children
         asked = condition[0] if condition else None
         name, _, column = str(table).partition(".")
-        return tree.Ask(_span(meta), question.value, name, _token_span(table), asked, column)
+        return tree.RowQuery(_span(meta), question.value, name, _token_span(table), asked, column)
 
 
 _LITERALS: dict[str, Any] = {
@@ -206,8 +206,8 @@ def _about_token(text: str, token: Token, unexpected: UnexpectedInput) -> tuple[
         return f'"{token}" is no unit of time', "spans are written 90d, 8h, 30min, 2w, 45s"
     if token.type == "COMPARISON" and before.rstrip().endswith(("=", "<", ">")):
         return "two comparisons stand side by side", "there are = != < <= > >="
-    if token.type == "LSQB" and before.rstrip().endswith("has"):
-        return "a list cannot stand here", 'say "has any" or "has all" before a list'
+    if token.type == "LSQB" and before.rstrip().endswith("includes"):
+        return "a list cannot stand here", 'say "includes any of" or "includes all of" before a list'
     if token.type == "COMPARISON":
         return "a comparison has two sides", 'join two comparisons with "and"'
     return f'"{token}" cannot stand here', _wanted(unexpected)

@@ -54,7 +54,7 @@ class Not(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class Junction(Node):
+class BoolOp(Node):
     """`a and b and c`, `a or b`."""
 
     word: OneOf["and", "or"]
@@ -80,8 +80,8 @@ class Within(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class Has(Node):
-    """`groups has 'x'`, `proof has any [...]`, `proof has all [...]`."""
+class Includes(Node):
+    """`groups includes 'x'`, `proof includes any of [...]`, `proof includes all of [...]`."""
 
     operand: Node
     mode: OneOf["one", "any", "all"]
@@ -116,7 +116,7 @@ class Call(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class Shift(Node):
+class AddSub(Node):
     """`ends - starts`, `asked + 8h`."""
 
     operator: OneOf["+", "-"]
@@ -125,7 +125,7 @@ class Shift(Node):
 
 
 @dataclass(frozen=True, slots=True)
-class Ask(Node):
+class RowQuery(Node):
     """`some factor (…)`, `no key (…)`, `every grant (…)`, `count grant (…)`.
 
     `latest factor.last-used (…)` and `earliest …` name a `column` of the table as well.

@@ -160,7 +160,7 @@ class Not(Typed):
 
 
 @dataclass(frozen=True)
-class Junction(Typed):
+class BoolOp(Typed):
     """Kleene's `and` and `or`."""
 
     word: str
@@ -186,7 +186,7 @@ class Within(Typed):
 
 
 @dataclass(frozen=True)
-class Has(Typed):
+class Includes(Typed):
     """Whether a list holds one, any or all of the wanted words."""
 
     operand: Typed
@@ -221,7 +221,7 @@ class Call(Typed):
 
 
 @dataclass(frozen=True)
-class Shift(Typed):
+class AddSub(Typed):
     """`+` and `-` on instants, spans and numbers."""
 
     operator: str
@@ -230,7 +230,7 @@ class Shift(Typed):
 
 
 @dataclass(frozen=True)
-class Ask(Typed):
+class RowQuery(Typed):
     """A question about the rows of `table` that belong to the row at hand.
 
     `latest` and `earliest` ask for a `column` of those rows; their condition says that it is known.

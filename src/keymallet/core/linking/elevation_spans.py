@@ -11,10 +11,10 @@ from datetime import timedelta
 import polars as pl
 
 from keymallet.core.base.intervals import START, STOP, held_before, holds_at, unbroken, within
-from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, GRANT, SIGN_IN
-from keymallet.core.facts.evidence import INSTANT, ORIGIN, ROW
-from keymallet.core.facts.reading import Reading
-from keymallet.core.linking.filler_reasons import hollow
+from keymallet.core.facts.declaration import ELEVATION, GRANT, SIGN_IN
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, ORIGIN
+from keymallet.core.linking.filler_reasons import is_filler
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 
 BACK_TO_BACK = timedelta(minutes=15)
 WEEK = timedelta(days=7)
@@ -32,43 +32,40 @@ _RESTS_ON = {
 _TOLD = "all openings side by side"
 
 
-def mark_openings(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
+def mark_elevation_spans(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     """Enter on openings what they add up to and who approved them; on the rest when it was open."""
-    suppliers = [each for each in readings if ELEVATION.name in each.supply]
-    elevations = tables.get(ELEVATION.name)
+    suppliers = linked.suppliers(ELEVATION)
+    elevations, grants = linked.frame(ELEVATION), linked.frame(GRANT)
     if elevations is None or not suppliers:
-        return
-    accounts = tables[ACCOUNT.name]
-    grants = tables.get(GRANT.name)
-    opened = opened_stretches(elevations)
+        return linked
+    accounts = linked.accounts
+    opened = elevation_spans(elevations)
     entered = [
         *_adding_up(opened),
         _self_approved(elevations, accounts),
         *_reasons(elevations),
         _entitled(elevations, grants),
     ]
-    told = {
-        column: [each.source for each in suppliers if needed in each.supply[ELEVATION.name]]
-        for column, needed in _RESTS_ON.items()
-    }
-    tables[ELEVATION.name] = elevations.with_columns(
-        _of_sources(elevations, series, told[series.name]) for series in entered
+    telling = {column: linked.suppliers(ELEVATION, needed) for column, needed in _RESTS_ON.items()}
+    linked = linked.with_frame(
+        ELEVATION,
+        elevations.with_columns(_of_sources(elevations, series, telling[series.name]) for series in entered),
     )
-    everywhere = [each.source for each in suppliers]
     if grants is not None:
-        tables[GRANT.name] = _with_last_opened(grants, elevations)
-    sign_ins = tables.get(SIGN_IN.name)
+        linked = linked.with_frame(GRANT, _with_last_opened(grants, elevations))
+    sign_ins = linked.frame(SIGN_IN)
     if sign_ins is not None and "at" in sign_ins.columns:
-        open_then = holds_at(unbroken(opened, ROW), sign_ins.select(ROW, "at"), ROW).alias("in-opening")
-        marked = sign_ins.with_columns(_of_sources(sign_ins, open_then, everywhere))
-        tables[SIGN_IN.name] = marked
-    for reading in suppliers:
-        for column, sources in told.items():
-            if reading.source in sources:
-                reading.supply[ELEVATION.name] |= {column: _TOLD}
-        for table, column in ((GRANT, "last-opened"), (SIGN_IN, "in-opening")):
-            if table.name in reading.supply:
-                reading.supply[table.name] |= {column: _TOLD}
+        open_then = holds_at(
+            unbroken(opened, ACCOUNT_ROW), sign_ins.select(ACCOUNT_ROW, "at"), ACCOUNT_ROW
+        ).alias("in-opening")
+        marked = sign_ins.with_columns(_of_sources(sign_ins, open_then, suppliers))
+        linked = linked.with_frame(SIGN_IN, marked)
+    for column, sources in telling.items():
+        linked = linked.supplying(sources, ELEVATION, {column: _TOLD})
+    for table, column in ((GRANT, "last-opened"), (SIGN_IN, "in-opening")):
+        supplied = [source for source in linked.suppliers(table) if source in suppliers]
+        linked = linked.supplying(supplied, table, {column: _TOLD})
+    return linked
 
 
 def _of_sources(frame: pl.DataFrame, values: pl.Series, sources: list[str]) -> pl.Series:
@@ -77,8 +74,8 @@ def _of_sources(frame: pl.DataFrame, values: pl.Series, sources: list[str]) -> p
     return _only_where(here, values).alias(values.name)
 
 
-def opened_stretches(elevations: pl.DataFrame) -> pl.DataFrame:
-    """Each elevation as a stretch of its account: ROW, START and STOP; null of what was never opened."""
+def elevation_spans(elevations: pl.DataFrame) -> pl.DataFrame:
+    """Each elevation as a span of its account: ACCOUNT_ROW, START and STOP; null where it never began."""
     columns = elevations.columns
     closed = pl.col("closed") if "closed" in columns else pl.lit(None, dtype=INSTANT)
     opened = (pl.col("outcome").cast(pl.String) == "opened") if "outcome" in columns else pl.lit(True)
@@ -86,7 +83,7 @@ def opened_stretches(elevations: pl.DataFrame) -> pl.DataFrame:
         pl.col(name) if name in columns else pl.lit(None, dtype=INSTANT) for name in ("starts", "ends")
     )
     return elevations.select(
-        ROW,
+        ACCOUNT_ROW,
         pl.when(opened).then(starts).alias(START),
         pl.when(opened).then(pl.coalesce(closed, ends)).alias(STOP),
     )
@@ -94,10 +91,12 @@ def opened_stretches(elevations: pl.DataFrame) -> pl.DataFrame:
 
 def _adding_up(opened: pl.DataFrame) -> list[pl.Series]:
     """How long each lasted, the unbroken stretch it is part of, and all of the week up to its end."""
-    stretches = within(opened, unbroken(opened, ROW, BACK_TO_BACK), ROW)
-    unions = unbroken(opened, ROW)
-    ends = opened.select(ROW, at=STOP)
-    week = held_before(unions, ends, ROW) - held_before(unions, ends.with_columns(pl.col("at") - WEEK), ROW)
+    stretches = within(opened, unbroken(opened, ACCOUNT_ROW, BACK_TO_BACK), ACCOUNT_ROW)
+    unions = unbroken(opened, ACCOUNT_ROW)
+    ends = opened.select(ACCOUNT_ROW, at=STOP)
+    week = held_before(unions, ends, ACCOUNT_ROW) - held_before(
+        unions, ends.with_columns(pl.col("at") - WEEK), ACCOUNT_ROW
+    )
     return [
         (opened[STOP] - opened[START]).alias("lasted"),
         (stretches[STOP] - stretches[START]).alias("stretch"),
@@ -115,15 +114,17 @@ def _self_approved(elevations: pl.DataFrame, accounts: pl.DataFrame) -> pl.Serie
     """
     if "approved-by" not in elevations.columns:
         return pl.Series("approves-itself", [None], dtype=pl.Boolean).new_from_index(0, elevations.height)
-    asked = elevations.select(ROW, by=pl.col("approved-by").str.to_lowercase()).with_row_index("place")
+    asked = elevations.select(ACCOUNT_ROW, by=pl.col("approved-by").str.to_lowercase()).with_row_index(
+        "place"
+    )
     numbered = accounts.with_row_index("row").with_columns(pl.col("row").cast(pl.UInt32))
-    askers = numbered.filter(pl.col("row").is_in(asked[ROW].drop_nulls().implode()))
-    own = _called(askers, "row").rename({"row": ROW})
-    found = [asked.join(own, on=[ROW, "by"], how="semi")["place"]]
+    askers = numbered.filter(pl.col("row").is_in(asked[ACCOUNT_ROW].drop_nulls().implode()))
+    own = _called(askers, "row").rename({"row": ACCOUNT_ROW})
+    found = [asked.join(own, on=[ACCOUNT_ROW, "by"], how="semi")["place"]]
     if "person" in accounts.columns:
-        persons = askers.select(pl.col("row").alias(ROW), "person").drop_nulls()
+        persons = askers.select(pl.col("row").alias(ACCOUNT_ROW), "person").drop_nulls()
         of_askers = numbered.join(persons.select("person").unique(), on="person", how="semi")
-        by_person = asked.join(persons, on=ROW, how="inner")
+        by_person = asked.join(persons, on=ACCOUNT_ROW, how="inner")
         found.append(by_person.join(_called(of_askers, "person"), on=["person", "by"], how="semi")["place"])
     same = pl.repeat(False, elevations.height, dtype=pl.Boolean, eager=True).scatter(pl.concat(found), True)
     return _only_where(asked["by"].is_not_null(), same).alias("approves-itself")
@@ -148,7 +149,7 @@ def _reasons(elevations: pl.DataFrame) -> list[pl.Series]:
         .otherwise(0)
         .alias("same-reason")
     )
-    return [hollow(elevations["reason"]).alias("hollow-reason"), alike["same-reason"]]
+    return [is_filler(elevations["reason"]).alias("hollow-reason"), alike["same-reason"]]
 
 
 def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Series:
@@ -161,17 +162,19 @@ def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Serie
         return nothing
     no_instant = pl.lit(None, dtype=INSTANT)
     rights = grants.filter(pl.col("mode").cast(pl.String) == "on-request").select(
-        ROW,
+        ACCOUNT_ROW,
         "role",
         first=pl.col("starts") if "starts" in grants.columns else no_instant,
         last=pl.col("ends") if "ends" in grants.columns else no_instant,
     )
-    asked = elevations.select(ROW, "role", "starts").with_row_index("place")
+    asked = elevations.select(ACCOUNT_ROW, "role", "starts").with_row_index("place")
     held = (pl.col("first") <= pl.col("starts")).fill_null(True) & (
         pl.col("starts") < pl.col("last")
     ).fill_null(True)
     found = (
-        asked.join(rights, on=[ROW, "role"], how="inner").group_by("place").agg(held.any().alias("entitled"))
+        asked.join(rights, on=[ACCOUNT_ROW, "role"], how="inner")
+        .group_by("place")
+        .agg(held.any().alias("entitled"))
     )
     told = asked.join(found, on="place", how="left", maintain_order="left")
     opened = elevations["outcome"].cast(pl.String) == "opened" if "outcome" in elevations.columns else None
@@ -188,6 +191,6 @@ def _with_last_opened(grants: pl.DataFrame, elevations: pl.DataFrame) -> pl.Data
     if not {"role", "starts", "outcome"} <= set(elevations.columns) or "role" not in grants.columns:
         return grants
     opened = elevations.filter(pl.col("outcome").cast(pl.String) == "opened")
-    last = opened.group_by(ROW, "role").agg(pl.col("starts").max().alias("last-opened"))
+    last = opened.group_by(ACCOUNT_ROW, "role").agg(pl.col("starts").max().alias("last-opened"))
     bare = grants.drop("last-opened", strict=False)
-    return bare.join(last, on=[ROW, "role"], how="left", maintain_order="left")
+    return bare.join(last, on=[ACCOUNT_ROW, "role"], how="left", maintain_order="left")

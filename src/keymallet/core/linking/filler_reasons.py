@@ -15,7 +15,7 @@ _FEWEST_LETTERS = 15
 _FEWEST_DIFFERENT = 6
 
 
-def hollow(reasons: pl.Series) -> pl.Series:
+def is_filler(reasons: pl.Series) -> pl.Series:
     """Whether each reason says nothing: shorter than a sentence, filler alone, or hardly any letters.
 
     True of an empty one and of none at all (null): that a source supplies no reasons is another question,

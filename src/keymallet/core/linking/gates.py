@@ -1,7 +1,7 @@
 """Whom the sign-in requirements of a system ask for more, whom they leave out, and who falls between them.
 
 A gate names accounts, groups, kinds of account or everyone, twice: whom it covers, and whom of these it
-leaves out. Only what is `enforced` asks anybody for anything; what is `watching` lets everybody through
+leaves out. Only what is `in-force` asks anybody for anything; what is `on-trial` lets everybody through
 and writes it down. Truths are columns of flags over the accounts, null where it cannot be told.
 """
 
@@ -18,13 +18,13 @@ import polars as pl
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, GATE, words_of
 from keymallet.core.facts.evidence import UNREAD, with_unread
-from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 
 EVERYONE = "everyone"
 EVERYTHING = frozenset({"*", "everything"})
 """Words among a gate's applications that stand for all there are."""
 
-ON_ACCOUNTS = ("covered-by", "left-out-by", "watched-by", "second-factor-enforced")
+ON_ACCOUNTS = ("covered-by", "left-out-by", "watched-by", "second-factor-required")
 ON_GATES = ("asks-accounts", "leaves-out-accounts", "names-nobody")
 _NO_SECOND = frozenset({"password", "email", "recovery-codes"})
 """What a gate may ask for without asking for a second factor."""
@@ -37,7 +37,7 @@ class Gate:
     """One gate; None is what is not known of it. No applications at all stand for all there are."""
 
     name: str
-    state: str | None = "enforced"
+    state: str | None = "in-force"
     asks_for: tuple[str, ...] | None = ("any-second",)
     covers: tuple[str, ...] | None = (EVERYONE,)
     leaves_out: tuple[str, ...] | None = ()
@@ -57,26 +57,29 @@ class Gate:
         return everywhere and bool(self.asks_for) and not _NO_SECOND & set(self.asks_for)
 
 
-def mark_gates(readings: list[Reading], tables: dict[str, pl.DataFrame]) -> None:
-    """Enter on accounts which gates ask them, leave them out or only watch; on gates, whom they reach."""
-    suppliers = [each for each in readings if GATE.name in each.supply]
+def mark_gates(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
+    """Enter on accounts which gates ask them, leave them out or are on trial; on gates, whom they reach."""
+    suppliers = linked.suppliers(GATE)
     if not suppliers:
-        return
-    accounts = tables[ACCOUNT.name].with_row_index("row")
-    gates = tables.get(GATE.name, pl.DataFrame(schema={"source": pl.String})).with_row_index("row")
+        return linked
+    accounts = linked.accounts.with_row_index("row")
+    gates = linked.frame(GATE)
+    numbered = (pl.DataFrame(schema={"source": pl.String}) if gates is None else gates).with_row_index("row")
     on_accounts, on_gates = [], []
-    for reading in suppliers:
+    for reading in linked.readings:
+        if reading.source not in suppliers:
+            continue
         from_here = pl.col("source").cast(pl.String) == reading.source
-        mine, its = accounts.filter(from_here), gates.filter(from_here)
+        mine, its = accounts.filter(from_here), numbered.filter(from_here)
         listed = [_gate(row, reading.supply[GATE.name]) for row in its.iter_rows(named=True)]
         reached = reach(mine, listed)
         on_accounts.append(reached.on_accounts.with_columns(mine["row"]))
         on_gates.append(reached.on_gates.with_columns(its["row"]))
-        reading.supply[ACCOUNT.name] |= dict.fromkeys(ON_ACCOUNTS, "its gates")
-        reading.supply[GATE.name] |= dict.fromkeys(ON_GATES, "its accounts")
-    tables[ACCOUNT.name] = _joined(accounts, pl.concat(on_accounts), ON_ACCOUNTS)
-    if GATE.name in tables:
-        tables[GATE.name] = _joined(gates, pl.concat(on_gates), ON_GATES)
+    linked = linked.with_frame(ACCOUNT, _joined(accounts, pl.concat(on_accounts), ON_ACCOUNTS))
+    linked = linked.supplying(suppliers, ACCOUNT, dict.fromkeys(ON_ACCOUNTS, "its gates"))
+    if gates is not None:
+        linked = linked.with_frame(GATE, _joined(numbered, pl.concat(on_gates), ON_GATES))
+    return linked.supplying(suppliers, GATE, dict.fromkeys(ON_GATES, "its accounts"))
 
 
 def _gate(row: dict[str, Any], supply: Mapping[str, str]) -> Gate:
@@ -123,9 +126,9 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
         covered, out = naming.named(gate.covers), naming.named(gate.leaves_out)
         asks.append(covered & ~out)
         lets_by.append(covered & out)
-    in_force = [_in_state(truth, gate, "enforced") for truth, gate in zip(asks, gates, strict=True)]
-    let_by = [_in_state(truth, gate, "enforced") for truth, gate in zip(lets_by, gates, strict=True)]
-    watched = [_in_state(truth, gate, "watching") for truth, gate in zip(asks, gates, strict=True)]
+    in_force = [_in_state(truth, gate, "in-force") for truth, gate in zip(asks, gates, strict=True)]
+    let_by = [_in_state(truth, gate, "in-force") for truth, gate in zip(lets_by, gates, strict=True)]
+    watched = [_in_state(truth, gate, "on-trial") for truth, gate in zip(asks, gates, strict=True)]
     second = [_where(truth, gate.asks_second) for truth, gate in zip(in_force, gates, strict=True)]
     nobody = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True)
     return Reach(
@@ -134,7 +137,7 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
                 _names(gates, in_force, accounts.height).alias("covered-by"),
                 _names(gates, let_by, accounts.height).alias("left-out-by"),
                 _names(gates, watched, accounts.height).alias("watched-by"),
-                functools.reduce(operator.or_, second, nobody).alias("second-factor-enforced"),
+                functools.reduce(operator.or_, second, nobody).alias("second-factor-required"),
             ]
         ),
         pl.DataFrame(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
@@ -12,36 +12,27 @@ from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.reading import Reading, is_of
+from keymallet.core.linking.declared import SourcePair
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 
-KEYS = ("name", "mail", "person", "stable-id")
-"""Facts by which two accounts can be known for twins."""
-MOST_TWINS = 10
 _RESULTS = ("twins", "no-twin-in", "twin-differs")
 _LIST = pl.List(pl.String)
 
 
-@dataclass(frozen=True)
-class Pair:
-    """Two sources whose accounts of these `kinds` (empty: all) must agree in these facts."""
-
-    sources: tuple[str, str]
-    by: str = "name"
-    kinds: tuple[str, ...] = ()
-    facts: tuple[str, ...] = ()
-
-
-def reconcile(
-    readings: list[Reading], tables: dict[str, pl.DataFrame], pairs: tuple[Pair, ...], clock: ZoneInfo
-) -> None:
+def reconcile(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     """Enter of each account of paired sources its twins, where it has none, and how they differ."""
-    if not pairs:
-        return
-    accounts = tables[ACCOUNT.name].with_row_index("row")
-    parts = [side.against(other) for pair in pairs for side, other in _sides(pair, readings, accounts, clock)]
-    open_rows: dict[str, pl.Series] = {}
-    found = _one_each(pl.concat(part.frame for part in parts))
-    told = accounts.select("row").join(found, on="row", how="left", maintain_order="left")
+    if not rules.pairs:
+        return linked
+    accounts = linked.accounts.with_row_index("row")
+    parts = [
+        side.against(other)
+        for pair in rules.pairs
+        for side, other in _sides(pair, linked.readings, accounts, rules.clock)
+    ]
+    compared = _one_each(pl.concat(part.frame for part in parts))
+    told = accounts.select("row").join(compared, on="row", how="left", maintain_order="left")
     finished = accounts.drop("row").with_columns(told[name] for name in _RESULTS)
+    open_rows: dict[str, pl.Series] = {}
     for name in _RESULTS:
         is_open = told[f"{name} open"].fill_null(False)
         # What was found missing or differing stays so, whatever else cannot be told.
@@ -49,15 +40,15 @@ def reconcile(
         open_rows[name] = is_open & ~settled
         cleared = pl.when(~open_rows[name]).then(pl.col(name)).alias(name)
         finished = finished.with_columns(cleared)
-    tables[ACCOUNT.name] = with_unread(
-        finished, {name: rows for name, rows in open_rows.items() if rows.any()}
-    )
+    marked = with_unread(finished, {name: rows for name, rows in open_rows.items() if rows.any()})
+    linked = linked.with_frame(ACCOUNT, marked)
     for part in parts:
-        part.tell(readings)
+        linked = part.entered(linked)
+    return linked
 
 
 def _one_each(found: pl.DataFrame) -> pl.DataFrame:
-    """One row for each account; only where accounts have several twins is there anything to be gathered."""
+    """One row for each account; only where accounts have several twins is there anything to join."""
     if not found["row"].is_duplicated().any():
         return found
     return found.group_by("row").agg(
@@ -70,7 +61,7 @@ def _one_each(found: pl.DataFrame) -> pl.DataFrame:
 
 
 def _sides(
-    pair: Pair, readings: list[Reading], accounts: pl.DataFrame, clock: ZoneInfo
+    pair: SourcePair, readings: Sequence[Reading], accounts: pl.DataFrame, clock: ZoneInfo
 ) -> Iterator[tuple[_Side, _Side]]:
     first, second = (_Side(pair, declared, readings, accounts, clock) for declared in pair.sources)
     yield first, second
@@ -82,9 +73,9 @@ class _Side:
 
     def __init__(
         self,
-        pair: Pair,
+        pair: SourcePair,
         declared: str,
-        readings: list[Reading],
+        readings: Sequence[Reading],
         accounts: pl.DataFrame,
         clock: ZoneInfo,
     ) -> None:
@@ -199,29 +190,29 @@ class _Reconciled:
     frame: pl.DataFrame
     not_compared: tuple[str, ...]
 
-    def tell(self, readings: list[Reading]) -> None:
-        """Enter it into the readings of this side: what is supplied now, and how it came out."""
-        mine = [reading for reading in readings if is_of(reading.source, self.here)]
-        for reading in mine:
-            if not reading.failed:
-                said = reading.supply.setdefault(ACCOUNT.name, {})
-                said |= dict.fromkeys(_RESULTS, "the pairs of the estate")
+    def entered(self, linked: LinkedReadings) -> LinkedReadings:
+        """Enter what the sources of this side supply now, and remark how it came out."""
+        mine = [reading for reading in linked.readings if is_of(reading.source, self.here)]
         if not mine:
-            return
+            return linked
+        read = [reading.source for reading in mine if not reading.failed]
+        linked = linked.supplying(read, ACCOUNT, dict.fromkeys(_RESULTS, "the pairs of the estate"))
+        return linked.remarking({mine[0].source: self._remarks()})
+
+    def _remarks(self) -> list[str]:
         missing, differing, together = (
             self.frame["row"].filter(self.frame[name].list.len() > 0).n_unique()
             for name in ("no-twin-in", "twin-differs", "twins")
         )
+        remark = f"against {self.there}: {together:,} in both, {missing:,} not there, {differing:,} differ"
         unsure = int(self.frame["no-twin-in open"].sum())
-        told = f"against {self.there}: {together:,} in both, {missing:,} not there, {differing:,} differ"
-        if unsure:
-            told += f", {unsure:,} not to be told"
-        mine[0].remarks.append(told)
+        remarks = [f"{remark}, {unsure:,} not to be told" if unsure else remark]
         if self.not_compared:
-            mine[0].remarks.append(
+            remarks.append(
                 f"against {self.there}: {', '.join(self.not_compared)} cannot be compared:"
                 " not supplied on both sides"
             )
+        return remarks
 
 
 def _names(fact: str) -> pl.Expr:

@@ -10,10 +10,10 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core.base.parallel import side_by_side
+from keymallet.core.base.parallel import in_parallel
 from keymallet.core.evaluating.steps import ROW
 from keymallet.core.evaluating.timeline import Timeline
-from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.judging.judge import Judgement
@@ -29,14 +29,14 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
     """What turns to breach after the instant judged at, up to `end`, in the order of time.
 
     `at` is the first instant at which it is a breach, `rule` and `severity` which one, ROW which row of
-    the rule's table. `described` says whom it is.
+    the rule's table. `described` says subjects_of it is.
     """
-    future = Timeline.from_now(judgement.workspace, end)
+    future = Timeline.from_now(judgement.context, end)
     rules = pl.Enum([rule.id for rule in judgement.rulebook.rules])
     grades = pl.Enum([severity.word for severity in Severity])
     schema = {"at": INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
     past = judgement.past
-    found = side_by_side(
+    found = in_parallel(
         lambda rule: turns_to_breach(
             past, future, rule, judgement.codes[rule.id], covers=judgement.covered(rule)
         ),
@@ -53,13 +53,13 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
 
 
 def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:
-    """The same events with COLUMNS, and `planned` where they have it: whom each is about, what mends it."""
+    """The same events with COLUMNS (whom each is about, what mends it), and `planned` where they have it."""
     numbered = events.with_row_index("place")
     parts = []
     for rule in judgement.rulebook.rules:
         mine = numbered.filter(pl.col("rule") == rule.id)
         if mine.height:
-            who = whom(judgement.workspace, TABLES[rule.table], mine[ROW])
+            who = subjects_of(judgement.context, TABLES[rule.table], mine[ROW])
             parts.append(mine.drop(ROW).hstack(who).with_columns(_of(rule)))
     if not parts:
         return pl.DataFrame(schema={name: INSTANT if name == "at" else pl.String() for name in COLUMNS})

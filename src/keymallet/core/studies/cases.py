@@ -21,7 +21,7 @@ from keymallet.core.base.nearest import article, did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.explaining.findings import EVERY_VERDICT, findings
 from keymallet.core.facts.declaration import ACCOUNT, GATE, PERSON, SETTING, TABLES
-from keymallet.core.facts.evidence import ORIGIN, PERSON_ROW, ROW, Evidence, data_type, source_column
+from keymallet.core.facts.evidence import ACCOUNT_ROW, ORIGIN, PERSON_ROW, Evidence, data_type, source_column
 from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict
@@ -175,7 +175,7 @@ class _Reader:
             if name == "of" and table.owner:
                 row["of"] = self.place(table, value, (*path, name))
             elif column is None:
-                hint = did_you_mean(name, table.names) or f"see keymallet facts {table.name}"
+                hint = did_you_mean(name, table.names) or f"see keymallet dictionary {table.name}"
                 self.document.fault(
                     (*path, name), f'there is no fact "{name}" of {article(table.name)}', hint
                 )
@@ -303,7 +303,7 @@ def _frame(table: Table, rows: list[dict[str, Any]], origins: list[str], sources
     if table.of_account:
         places = [row.get("of", 0) for row in rows]
         frame = frame.with_columns(
-            pl.Series(ROW, [place if place >= 0 else None for place in places], dtype=pl.UInt32)
+            pl.Series(ACCOUNT_ROW, [place if place >= 0 else None for place in places], dtype=pl.UInt32)
         )
     return frame
 

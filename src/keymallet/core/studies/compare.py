@@ -8,7 +8,7 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.language import typed
 from keymallet.core.language.scope import Limit
@@ -37,8 +37,8 @@ class Change:
     words: str
 
 
-def compare(before: Rulebook, after: Rulebook, workspace: Workspace | None) -> Iterator[Change]:
-    """Every change, rules first; with a workspace, conditions are compared on its evidence."""
+def compare(before: Rulebook, after: Rulebook, context: EvaluationContext | None) -> Iterator[Change]:
+    """Every change, rules first; with a context, conditions are compared on its evidence."""
     old = {demand.id: demand for demand in before.demands}
     new = {demand.id: demand for demand in after.demands}
     for demand_id in [*(each for each in old if each not in new), *new]:
@@ -48,11 +48,11 @@ def compare(before: Rulebook, after: Rulebook, workspace: Workspace | None) -> I
             demand = new[demand_id]
             yield Change(demand_id, ADDED, f"{demand.title} ({demand.severity.word})")
         else:
-            yield from _demand(old[demand_id], new[demand_id], workspace)
+            yield from _demand(old[demand_id], new[demand_id], context)
     yield from _limits(before, after)
 
 
-def _demand(old: Demand, new: Demand, workspace: Workspace | None) -> Iterator[Change]:
+def _demand(old: Demand, new: Demand, context: EvaluationContext | None) -> Iterator[Change]:
     if old.severity != new.severity:
         how = TIGHTENED if new.severity > old.severity else LOOSENED
         yield Change(new.id, how, f"severity {old.severity.word} → {new.severity.word}")
@@ -61,18 +61,18 @@ def _demand(old: Demand, new: Demand, workspace: Workspace | None) -> Iterator[C
     if type(old) is not type(new) or old.table != new.table:
         yield Change(new.id, OTHERWISE, f"it is for each {new.table} now, and was for each {old.table}")
     elif isinstance(old, Rule) and isinstance(new, Rule):
-        yield from _rule(old, new, workspace)
+        yield from _rule(old, new, context)
     elif isinstance(old, Tally) and isinstance(new, Tally):
-        yield from _tally(old, new, workspace)
+        yield from _tally(old, new, context)
 
 
-def _rule(old: Rule, new: Rule, workspace: Workspace | None) -> Iterator[Change]:
+def _rule(old: Rule, new: Rule, context: EvaluationContext | None) -> Iterator[Change]:
     if old.who != new.who:
-        yield _expression(new, "who", old.who, new.who, workspace, (WIDENED, NARROWED))
+        yield _expression(new, "who", old.who, new.who, context, (WIDENED, NARROWED))
     if old.must != new.must and not _only_limits(old.must, new.must):
-        yield _expression(new, "must", old.must, new.must, workspace, (LOOSENED, TIGHTENED))
-    elif old.must != new.must and workspace is not None:
-        yield _by_limits(old, new, workspace)
+        yield _expression(new, "must", old.must, new.must, context, (LOOSENED, TIGHTENED))
+    elif old.must != new.must and context is not None:
+        yield _by_limits(old, new, context)
     if old.grace != new.grace:
         told = [typed.Const(typed.SPAN, "", each) if each else None for each in (old.grace, new.grace)]
         words = [constant_text(each) if each else "none" for each in told]
@@ -83,7 +83,7 @@ def _rule(old: Rule, new: Rule, workspace: Workspace | None) -> Iterator[Change]
 _NO_TIME = timedelta()
 
 
-def _tally(old: Tally, new: Tally, workspace: Workspace | None) -> Iterator[Change]:
+def _tally(old: Tally, new: Tally, context: EvaluationContext | None) -> Iterator[Change]:
     if (old.least, old.most) != (new.least, new.most):
         inside = new.least >= old.least and new.most <= old.most
         around = new.least <= old.least and new.most >= old.most
@@ -93,7 +93,7 @@ def _tally(old: Tally, new: Tally, workspace: Workspace | None) -> Iterator[Chan
         words = [f"by {each}" if each else "all in all" for each in (old.by, new.by)]
         yield Change(new.id, OTHERWISE, f"counted {words[0]} → {words[1]}")
     if old.count != new.count:
-        yield _expression(new, "count", old.count, new.count, workspace, (WIDENED, NARROWED))
+        yield _expression(new, "count", old.count, new.count, context, (WIDENED, NARROWED))
 
 
 def _only_limits(old: Typed, new: Typed) -> bool:
@@ -108,13 +108,18 @@ def _only_limits(old: Typed, new: Typed) -> bool:
 
 
 def _expression(
-    demand: Demand, key: str, old: Typed, new: Typed, workspace: Workspace | None, words: tuple[str, str]
+    demand: Demand,
+    key: str,
+    old: Typed,
+    new: Typed,
+    context: EvaluationContext | None,
+    words: tuple[str, str],
 ) -> Change:
     """How an expression changed: `words` for one that more rows satisfy, and for one that fewer do."""
     text = f"{key}: {old.text} → {new.text}"
-    if workspace is None:
+    if context is None:
         return Change(demand.id, OTHERWISE, text)
-    answers = workspace.work_out(demand.table, [old, new])
+    answers = context.work_out(demand.table, [old, new])
     before, after = (each.fill_null(False) for each in answers)
     gained, lost = int((after & ~before).sum()), int((before & ~after).sum())
     unknown = any(each.null_count() for each in answers)
@@ -128,9 +133,9 @@ def _expression(
     return Change(demand.id, how, f"{text} (today {told} of {_rows(len(before), demand.table)}{open_ones})")
 
 
-def _by_limits(old: Rule, new: Rule, workspace: Workspace) -> Change:
+def _by_limits(old: Rule, new: Rule, context: EvaluationContext) -> Change:
     """What other limits come to for the rows that a rule is for now."""
-    who, before, after = workspace.work_out(new.table, [new.who, old.must, new.must])
+    who, before, after = context.work_out(new.table, [new.who, old.must, new.must])
     mine = who.fill_null(False)
     gained = int((mine & before.fill_null(True) & ~after.fill_null(True)).sum())
     lost = int((mine & ~before.fill_null(True) & after.fill_null(True)).sum())
@@ -194,7 +199,7 @@ def _sides(node: Typed, name: str, wanted: bool) -> Iterator[str]:
     if isinstance(node, typed.Not):
         yield from _sides(node.operand, name, not wanted)
         return
-    if isinstance(node, typed.Ask):
+    if isinstance(node, typed.RowQuery):
         if node.condition is not None:
             yield from _sides(node.condition, name, wanted != (node.question == "no"))
         return

@@ -33,7 +33,7 @@ class _Comparison:
 def _comparisons(where: str, table: str, node: Typed) -> Iterator[_Comparison]:
     """The comparisons of an expression. What defines a fact was not written in the rulebook."""
     match node:
-        case typed.Junction() | typed.Not():
+        case typed.BoolOp() | typed.Not():
             for part in node.parts:
                 yield from _comparisons(where, table, part)
         case typed.Term():
@@ -41,7 +41,7 @@ def _comparisons(where: str, table: str, node: Typed) -> Iterator[_Comparison]:
                 yield from _comparisons(f"term {node.name}", table, node.body)
         case typed.OfOwner():
             yield from _comparisons(where, node.owner, node.body)
-        case typed.Ask(condition=Typed()) if node.type.kind is Kind.FLAG:
+        case typed.RowQuery(condition=Typed()) if node.type.kind is Kind.FLAG:
             assert node.condition is not None
             yield from _comparisons(where, node.table, node.condition)
         case typed.Const():
@@ -49,7 +49,7 @@ def _comparisons(where: str, table: str, node: Typed) -> Iterator[_Comparison]:
         case _:
             yield _Comparison(where, table, node)
             for part in node.parts if isinstance(node, typed.Compare) else ():
-                if isinstance(part, typed.Ask) and part.condition is not None:
+                if isinstance(part, typed.RowQuery) and part.condition is not None:
                     yield from _comparisons(where, part.table, part.condition)
 
 
@@ -77,4 +77,4 @@ def untried(rulebook: Rulebook, outcomes: Iterable[Outcome]) -> list[Untried]:
 
 
 def _truths(outcome: Outcome, each: _Comparison) -> set[bool]:
-    return set(outcome.judgement.workspace.work_out(each.table, [each.node])[0].drop_nulls().to_list())
+    return set(outcome.judgement.context.work_out(each.table, [each.node])[0].drop_nulls().to_list())

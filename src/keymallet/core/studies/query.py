@@ -6,10 +6,10 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from keymallet.core.evaluating.context import Workspace
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.evaluating.time_breakpoints import is_hop, local
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
-from keymallet.core.facts.evidence import ROW, account_names, source_column
+from keymallet.core.facts.evidence import ACCOUNT_ROW, account_names, source_column
 from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -19,7 +19,7 @@ MOST_TOLD = 5
 
 
 @dataclass(frozen=True)
-class Picked:
+class QueryResult:
     """What an expression picked: a row for each, the number there is, and of how many it cannot be told."""
 
     rows: pl.DataFrame
@@ -29,7 +29,7 @@ class Picked:
 
 
 def pick(
-    workspace: Workspace,
+    context: EvaluationContext,
     table: Table,
     condition: Typed,
     columns: dict[str, Typed],
@@ -37,17 +37,17 @@ def pick(
     *,
     descending: bool = False,
     unknown: bool = False,
-) -> Picked:
+) -> QueryResult:
     """The rows for which a condition is true (or, with `unknown`, cannot be told), with these columns.
 
     The first column names the row: its account, its source, or its owner and itself. Sorted by `sort`,
     what is not known last; else in the order of the evidence.
     """
     nodes = [condition, *columns.values(), *([sort] if sort else [])]
-    truth, *values = workspace.work_out(table.name, nodes)
+    truth, *values = context.work_out(table.name, nodes)
     chosen = truth.is_null() if unknown else truth.fill_null(False)
     rows = chosen.arg_true().cast(pl.UInt32)
-    named = [_name(workspace, table, rows)]
+    named = [_name(context, table, rows)]
     # The first column is there already, also where somebody asks for it by name.
     named += [
         value.gather(rows).alias(name)
@@ -59,7 +59,7 @@ def pick(
         key = values[-1].gather(rows).alias("=")
         frame = frame.with_columns(key).sort("=", descending=descending, nulls_last=True).drop("=")
     kinds = {name: node.type.kind for name, node in columns.items()}
-    return Picked(frame, kinds, truth.null_count(), len(truth))
+    return QueryResult(frame, kinds, truth.null_count(), len(truth))
 
 
 def usual_columns(table: Table, condition: Typed) -> list[str]:
@@ -73,11 +73,11 @@ def usual_columns(table: Table, condition: Typed) -> list[str]:
     return [name for name in found if name not in ("account", "name") or table is PERSON][: MOST_TOLD + 2]
 
 
-def _name(workspace: Workspace, table: Table, rows: pl.Series) -> pl.Series:
+def _name(context: EvaluationContext, table: Table, rows: pl.Series) -> pl.Series:
     if table is ACCOUNT or table is PERSON:
-        return workspace.rows_of(table.name, rows, [table.name])[table.name]
+        return context.rows_of(table.name, rows, [table.name])[table.name]
     if table.of_account:
-        frame = workspace.rows_of(table.name, rows, ["account", ROW])
-        return account_names(workspace.frames[ACCOUNT.name], frame).alias("account")
+        frame = context.rows_of(table.name, rows, ["account", ACCOUNT_ROW])
+        return account_names(context.frames[ACCOUNT.name], frame).alias("account")
     source = source_column(table)
-    return workspace.rows_of(table.name, rows, [source])[source].cast(pl.String).alias("source")
+    return context.rows_of(table.name, rows, [source])[source].cast(pl.String).alias("source")

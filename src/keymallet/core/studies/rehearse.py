@@ -9,7 +9,7 @@ from datetime import timedelta
 import msgspec
 import polars as pl
 
-from keymallet.core.explaining.finding_subject import whom
+from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
@@ -92,7 +92,7 @@ def changed_rows(before: Judgement, after: Judgement) -> pl.DataFrame:
 
 def _described(judgement: Judgement, rule: Rule, rows: pl.Series, change: str) -> pl.DataFrame:
     return (
-        whom(judgement.workspace, TABLES[rule.table], rows, ("kind",))
+        subjects_of(judgement.context, TABLES[rule.table], rows, ("kind",))
         .with_columns(pl.col("kind").cast(pl.String))
         .with_columns(
             change=pl.lit(change),

@@ -1,4 +1,4 @@
-"""One account's part in each topic, in a few words: made of the topic's picture of that account alone."""
+"""One account's part in each topic, in a few words: made of the topic's report of that account alone."""
 
 from __future__ import annotations
 
@@ -12,18 +12,18 @@ from keymallet.core.base.intervals import START, STOP
 from keymallet.core.base.listing import how_many
 from keymallet.core.facts import wording
 from keymallet.core.topics.lockouts import GETS_IN
-from keymallet.core.topics.picture import STATE, Picture
+from keymallet.core.topics.report import STATE, TopicReport
 
 
-def about(picture: Picture, clock: ZoneInfo) -> list[str]:
-    """What there is to say of the one account that a picture was made of; nothing where it has no part."""
-    return _ABOUT[picture.topic](picture, clock)
+def about(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    """What there is to say of the one account that a report was made of; nothing where it has no part."""
+    return _ABOUT[report.topic](report, clock)
 
 
-def _factors(picture: Picture, clock: ZoneInfo) -> list[str]:
-    if not picture.rows.height:
+def _factors(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    if not report.rows.height:
         return ["cannot be signed in to"]
-    row = picture.rows.row(0, named=True)
+    row = report.rows.row(0, named=True)
     level = "" if row["level"] == "unproven" else f": can prove a sign-in to {row['level']}"
     told = [f"{row[STATE]}{level}"]
     gates = {"asked": row["covered by"], "left out": row["left out by"]}.get(row["gate"], row["watched by"])
@@ -33,10 +33,10 @@ def _factors(picture: Picture, clock: ZoneInfo) -> list[str]:
     return ["; ".join(told)]
 
 
-def _passwords(picture: Picture, clock: ZoneInfo) -> list[str]:
-    if not picture.rows.height:
+def _passwords(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    if not report.rows.height:
         return []
-    row = picture.rows.row(0, named=True)
+    row = report.rows.row(0, named=True)
     told = [row[STATE]]
     if row["age"] is not None:
         limit = f"the limit is {_long(row['limit'])} by {row['limit by']}" if row["limit"] else "no limit"
@@ -48,10 +48,10 @@ def _passwords(picture: Picture, clock: ZoneInfo) -> list[str]:
     return ["; ".join(told)]
 
 
-def _lockouts(picture: Picture, clock: ZoneInfo) -> list[str]:
-    if not picture.rows.height:
+def _lockouts(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    if not report.rows.height:
         return []
-    row = picture.rows.row(0, named=True)
+    row = report.rows.row(0, named=True)
     told = ["locked, and gets in by a key or a session" if row[STATE] == GETS_IN else row[STATE]]
     told += [f"by {row['cause']}"] if row["cause"] and row["lasts"] else []
     told += [f"since {_day(row['since'], clock)}"] if row["since"] and row["lasts"] else []
@@ -63,8 +63,8 @@ def _lockouts(picture: Picture, clock: ZoneInfo) -> list[str]:
     return ["; ".join(told)]
 
 
-def _exemptions(picture: Picture, clock: ZoneInfo) -> list[str]:
-    covering = picture.rows.filter(pl.col("covers") > 0)
+def _exemptions(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    covering = report.rows.filter(pl.col("covers") > 0)
     told = []
     for row in covering.iter_rows(named=True):
         until = f"until {_day(row['until'], clock)}" if row["until"] else "no end"
@@ -78,21 +78,21 @@ def _holds(state: str) -> str:
     return state if state.startswith(("over", "not yet")) else "in force"
 
 
-def _elevation(picture: Picture, clock: ZoneInfo) -> list[str]:
+def _elevation(report: TopicReport, clock: ZoneInfo) -> list[str]:
     told = [f"{row['held']}: {row['role']}, {row['via'] or 'nobody tells through what'}"
-            for row in picture.rows.iter_rows(named=True)]  # fmt: skip
-    opened = picture.drawn["openings"]
+            for row in report.rows.iter_rows(named=True)]  # fmt: skip
+    opened = report.drawn["openings"]
     if opened.height:
         lasting = (opened[STOP] - opened[START]).sum()
         told.append(f"{how_many(opened.height, 'opening')} in twelve weeks, {_long(lasting)} in all")
     return told
 
 
-def _temporary(picture: Picture, clock: ZoneInfo) -> list[str]:
+def _temporary(report: TopicReport, clock: ZoneInfo) -> list[str]:
     return [
         f"{row['what']}{' ' + row['which'] if row['which'] else ''}: {', '.join(row['amiss']) or row[STATE]}"
         f"{', ends ' + _day(row['ends'], clock) if row['ends'] else ', no end'}"
-        for row in picture.rows.iter_rows(named=True)
+        for row in report.rows.iter_rows(named=True)
     ]
 
 
@@ -104,7 +104,7 @@ def _long(span: object) -> str:
     return str(wording.spans(pl.Series([span], dtype=pl.Duration("us")))[0])
 
 
-_ABOUT: dict[str, Callable[[Picture, ZoneInfo], list[str]]] = {
+_ABOUT: dict[str, Callable[[TopicReport, ZoneInfo], list[str]]] = {
     "factors": _factors,
     "passwords": _passwords,
     "lockouts": _lockouts,

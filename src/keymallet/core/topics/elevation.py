@@ -11,13 +11,13 @@ from keymallet.core.base.intervals import START, STOP, clipped, total, unbroken
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, GRANT, SIGN_IN
-from keymallet.core.facts.evidence import INSTANT, ROW, account_names
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, account_names
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.linking.elevation_spans import BACK_TO_BACK
 from keymallet.core.rulebook.model import Rulebook
-from keymallet.core.topics.asking import Asked, Asking
-from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone, Topic, in_order
+from keymallet.core.topics.questions import Questions, QuestionsByName
+from keymallet.core.topics.report import STATE, Section, State, Tone, Topic, TopicReport, in_order
 
 STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
 STATES = (
@@ -33,24 +33,24 @@ _LOOKED_BACK = timedelta(weeks=WEEKS)
 _DRAWN = timedelta(weeks=12)
 
 
-def asked(book: Rulebook) -> Asked:
+def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of grants, of openings, and of sign-ins by those who only may open."""
-    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "person")
-    asking.conditions(
+    questions = Questions(book).columns(ACCOUNT, "account", "unit", "kind", "source", "person")
+    questions.conditions(
         ACCOUNT,
         opens_only="some grant (privileged and mode = on-request)"
         " and no grant (privileged and mode = standing)",
     )
-    asking.columns(GRANT, "role", "via", "last-opened", prefix="grant ")
-    asking.conditions(
+    questions.columns(GRANT, "role", "via", "last-opened", prefix="grant ")
+    questions.conditions(
         GRANT,
         privileged="privileged",
         standing="mode = standing",
         in_force="(starts is unknown or until(starts) <= 0s) and (ends is unknown or until(ends) > 0s)",
         enabled="account.enabled",
     ).limit(GRANT, "right-unused", "90d", under="unused_for")
-    asking.columns(ELEVATION, "starts", "ends", "closed", *_TOLD, prefix="opening ")
-    asking.conditions(
+    questions.columns(ELEVATION, "starts", "ends", "closed", *_TOLD, prefix="opening ")
+    questions.conditions(
         ELEVATION,
         opened="outcome = opened",
         open_now="outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown",
@@ -58,26 +58,26 @@ def asked(book: Rulebook) -> Asked:
         no_approval="approved-by is unknown",
         hollow="hollow-reason",
         copied="same-reason > 0 and not hollow-reason",
-        no_proof="not proof has any [otp, push, hardware-key, passkey, smartcard, biometric]",
+        no_proof="not proof includes any of [otp, push, hardware-key, passkey, smartcard, biometric]",
         no_right="not entitled",
         overrun="until(ends) <= 0s and (closed is unknown or closed > ends)",
     )
-    asking.limit(ELEVATION, "opened-for", "8h", under="opened_for")
-    asking.limit(ELEVATION, "opened-stretch", "12h", under="opened_stretch")
-    asking.columns(SIGN_IN, "at", prefix="sign-in ")
-    return asking.conditions(
+    questions.limit(ELEVATION, "opened-for", "8h", under="opened_for")
+    questions.limit(ELEVATION, "opened-stretch", "12h", under="opened_stretch")
+    questions.columns(SIGN_IN, "at", prefix="sign-in ")
+    return questions.conditions(
         SIGN_IN,
         outside="outcome = success and not in-opening",
     ).asked
 
 
-def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicReport:
     """Every privileged right, and what was opened."""
-    accounts = judgement.workspace.frames[ACCOUNT.name]
+    accounts = judgement.context.frames[ACCOUNT.name]
     openings = _openings(judgement, answers)
     rows = _rights(judgement, answers, openings)
     counted = openings.filter("opened")
-    return Picture(
+    return TopicReport(
         topic="elevation",
         noun="right",
         states=STATES,
@@ -97,10 +97,10 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
 
 
 def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
-    """Every elevation with whose it is: ROW, account, `who` (the person, else the account), START, STOP."""
-    frames = judgement.workspace.frames
+    """Every elevation with its ACCOUNT_ROW, account, `who` (the person, else the account), START and STOP."""
+    frames = judgement.context.frames
     elevations, accounts = frames[ELEVATION.name], frames[ACCOUNT.name]
-    rows = elevations[ROW]
+    rows = elevations[ACCOUNT_ROW]
     names = account_names(accounts, elevations)
     told = [answers[f"opening {name}"].alias(name) for name in _TOLD]
     return pl.DataFrame(
@@ -133,9 +133,9 @@ _TRUTHS = (
 
 def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl.DataFrame) -> pl.DataFrame:
     """Each privileged right of an account that is enabled, with its state."""
-    frames = judgement.workspace.frames
+    frames = judgement.context.frames
     grants, accounts = frames[GRANT.name], frames[ACCOUNT.name]
-    rows = grants[ROW]
+    rows = grants[ACCOUNT_ROW]
     frame = pl.DataFrame(
         [
             rows,
@@ -145,8 +145,8 @@ def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl
             *(answers[name].gather(rows).cast(pl.String).alias(name) for name in ("unit", "kind", "source")),
         ]
     ).filter(pl.col("privileged").fill_null(True) & pl.col("enabled").fill_null(True))
-    now = openings.filter("open_now").group_by(ROW, "role").agg(pl.col("ends").max().alias("until"))
-    held = frame.join(now, on=[ROW, "role"], how="left", maintain_order="left")
+    now = openings.filter("open_now").group_by(ACCOUNT_ROW, "role").agg(pl.col("ends").max().alias("until"))
+    held = frame.join(now, on=[ACCOUNT_ROW, "role"], how="left", maintain_order="left")
     state = (
         pl.when(~pl.col("in_force")).then(pl.lit(OVER))
         .when("standing").then(pl.lit(STANDING))
@@ -164,15 +164,15 @@ def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl
         _held(judgement),
     )
     kept = named.rename({"last-opened": "last opened"}).drop(
-        ROW, "privileged", "standing", "in_force", "enabled", "unused_for"
+        ACCOUNT_ROW, "privileged", "standing", "in_force", "enabled", "unused_for"
     )
     return in_order(kept, STATES, ~pl.col("direct"), "account", "role")
 
 
 def _held(judgement: Judgement) -> pl.Expr:
     """The state as people say it: with the hour, where it is open for a while."""
-    until = pl.col("until").dt.convert_time_zone(judgement.workspace.clock.key)
-    today = until.dt.date() == judgement.at.astimezone(judgement.workspace.clock).date()
+    until = pl.col("until").dt.convert_time_zone(judgement.context.clock.key)
+    today = until.dt.date() == judgement.at.astimezone(judgement.context.clock).date()
     said = pl.when(today).then(until.dt.strftime("%H:%M")).otherwise(until.dt.strftime("%Y-%m-%d %H:%M"))
     is_open = pl.col(STATE) == OPEN
     return pl.when(is_open).then(pl.format("open until {}", said)).otherwise(pl.col(STATE)).alias("held")
@@ -268,8 +268,10 @@ def _sections(
         found.append(
             Section("openings", title, ordered.select(_OF_OPENINGS), kinds, note, _SHOWN_OF_OPENINGS)
         )
-    sign_ins = judgement.workspace.frames[SIGN_IN.name]
-    outside = (answers["outside"] & answers["opens_only"].gather(sign_ins[ROW])).fill_null(False).arg_true()
+    sign_ins = judgement.context.frames[SIGN_IN.name]
+    outside = (
+        (answers["outside"] & answers["opens_only"].gather(sign_ins[ACCOUNT_ROW])).fill_null(False).arg_true()
+    )
     if len(outside):
         mine = sign_ins[outside]
         told = pl.DataFrame(
@@ -314,5 +316,5 @@ ELEVATION_TOPIC = Topic(
     "Elevation: privilege that stands, and privilege that is opened for a while",
     ("role", "unit", "kind", "source", "how"),
     asked,
-    picture,
+    report,
 )

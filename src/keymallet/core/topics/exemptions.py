@@ -7,14 +7,14 @@ from datetime import datetime
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rulebook
-from keymallet.core.topics.asking import Asked, Asking
-from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone, Topic, in_order, some_names
+from keymallet.core.topics.questions import Questions, QuestionsByName
+from keymallet.core.topics.report import STATE, Section, State, Tone, Topic, TopicReport, in_order
 
 RELIED_ON, AMISS, HOLDS, NOT_YET, OVER = "over, still relied on", "amiss", "holds", "not yet", "over"
 STATES = (
@@ -38,12 +38,12 @@ _COLUMNS = (
 )  # fmt: skip
 
 
-def asked(book: Rulebook) -> Asked:
+def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of entries, and of emergency accounts and whom gates leave out."""
-    asking = Asking(book).columns(EXEMPTION, *_COLUMNS, prefix="entry ")
-    asking.columns(ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by")
-    asking.columns(ACCOUNT, "left-out-by")
-    return asking.conditions(
+    questions = Questions(book).columns(EXEMPTION, *_COLUMNS, prefix="entry ")
+    questions.columns(ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by")
+    questions.columns(ACCOUNT, "left-out-by")
+    return questions.conditions(
         ACCOUNT,
         emergency="kind = emergency",
         usable="usable",
@@ -53,13 +53,13 @@ def asked(book: Rulebook) -> Asked:
     ).asked
 
 
-def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicReport:
     """Every entry of the register with its state, and what is amiss with it."""
     entries = pl.DataFrame([answers[f"entry {name}"].alias(name) for name in _COLUMNS])
     # How many breaches an entry covers is counted while the rules are judged.
-    entries = entries.with_columns(judgement.workspace.frames[EXEMPTION.name]["excuses"])
+    entries = entries.with_columns(judgement.context.frames[EXEMPTION.name]["excuses"])
     rows = _rows(entries, judgement.at)
-    return Picture(
+    return TopicReport(
         topic="exemptions",
         noun="entry",
         plural="entries",
@@ -138,7 +138,7 @@ def _told(judgement: Judgement, rows: pl.DataFrame) -> tuple[str, ...]:
         told.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
     soon = holding.drop_nulls("until").sort("until")
     if soon.height:
-        day = soon["until"][0].astimezone(judgement.workspace.clock)
+        day = soon["until"][0].astimezone(judgement.context.clock)
         told.append(f"The next to end is {soon['exemption'][0]}, on {day:%Y-%m-%d}.")
     return tuple(told)
 
@@ -200,6 +200,6 @@ EXEMPTIONS_TOPIC = Topic(
     "Exemptions: what is left out of rules, by whose leave, and until when",
     ("kind", "approved-by", "asked-by", "state"),
     asked,
-    picture,
+    report,
     whole_book=True,
 )

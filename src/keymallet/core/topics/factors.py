@@ -6,23 +6,22 @@ from collections.abc import Mapping
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GATE
 from keymallet.core.facts.evidence import account_names
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rulebook
-from keymallet.core.topics.asking import Asked, Asking
-from keymallet.core.topics.picture import (
+from keymallet.core.topics.questions import Questions, QuestionsByName
+from keymallet.core.topics.report import (
     STATE,
-    Picture,
     Section,
     State,
     Tone,
     Topic,
+    TopicReport,
     first_that_holds,
     in_order,
-    some_names,
 )
 
 NONE, WEAK, UNPROVEN, SECOND, RESISTANT = "none", "weak only", "unproven", "second factor", "resistant"
@@ -45,12 +44,12 @@ _ALONE = "kind in [passkey, smartcard]"
 """Proves two things at once: that one has it, and that one may use it."""
 
 
-def asked(book: Rulebook) -> Asked:
+def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of accounts, factors and gates."""
-    asking = Asking(book)
-    asking.columns(ACCOUNT, "account", "display", "unit", "source", "kind", "privileged")
-    asking.columns(ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-enforced")
-    asking.conditions(
+    questions = Questions(book)
+    questions.columns(ACCOUNT, "account", "display", "unit", "source", "kind", "privileged")
+    questions.columns(ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-required")
+    questions.conditions(
         ACCOUNT,
         in_scope="usable and interactive",
         owner="system-owner" if "system-owner" in book.terms else "stable-id = '0'",
@@ -62,18 +61,18 @@ def asked(book: Rulebook) -> Asked:
         level_2=f"some factor (state = active and {_ALONE}) or has-password and some factor (state = active "
         f"and kind not in [password, email, recovery-codes])",
     )
-    asking.values(ACCOUNT, seconds="count factor (state = active and kind != password)")
-    asking.columns(FACTOR, "kind", prefix="factor ")
-    asking.conditions(
+    questions.values(ACCOUNT, seconds="count factor (state = active and kind != password)")
+    questions.columns(FACTOR, "kind", prefix="factor ")
+    questions.conditions(
         FACTOR,
         never_used="state = active and kind != password and registered is known and last-used is unknown",
         pending="state = pending",
         shared="state = active and length(shared-with) > 0",
     )
-    return asking.columns(GATE, *_OF_GATES, prefix="gate ").asked
+    return questions.columns(GATE, *_OF_GATES, prefix="gate ").asked
 
 
-def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicReport:
     """Coverage of everybody who can sign in, and what asks them for it."""
     state = first_that_holds(
         [(RESISTANT, answers["resistant"]), (SECOND, answers["second"]), (WEAK, answers["weak"])],
@@ -99,7 +98,7 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
     rows = rows.with_columns(pl.col("gate").is_in([LEFT_OUT, WATCHED, BETWEEN]).alias("not asked"))
     order = pl.col("population").replace_strict({each: place for place, each in enumerate(POPULATIONS)})
     rows = in_order(rows, STATES, order, "account")
-    return Picture(
+    return TopicReport(
         topic="factors",
         noun="account",
         states=STATES,
@@ -132,8 +131,8 @@ def _populations(answers: Mapping[str, pl.Series]) -> pl.Series:
 
 def _enforcement(answers: Mapping[str, pl.Series]) -> pl.Series:
     """What makes an account prove more than a password: a gate in force, or why none does."""
-    frame = pl.DataFrame([answers[name] for name in ("second-factor-enforced", "left-out-by", "watched-by")])
-    enforced = pl.col("second-factor-enforced")
+    frame = pl.DataFrame([answers[name] for name in ("second-factor-required", "left-out-by", "watched-by")])
+    enforced = pl.col("second-factor-required")
     return frame.select(
         pl.when(enforced).then(pl.lit(ASKED))
         .when(enforced.is_null()).then(pl.lit(UNPROVEN))
@@ -212,22 +211,22 @@ def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
         pl.col("leaves-out-accounts").alias("leaves out"),
         pl.col("names-nobody").list.join(", ").replace("", None).alias("names nobody"),
     ).sort(
-        (pl.col("asks") != 0) | (pl.col("state") != "enforced"),
-        pl.col("state").replace_strict({"watching": 0, "enforced": 1}, default=2),
+        (pl.col("asks") != 0) | (pl.col("state") != "in-force"),
+        pl.col("state").replace_strict({"on-trial": 0, "in-force": 1}, default=2),
         "gate",
     )
 
 
 def _on_gates(gates: pl.DataFrame) -> str:
-    empty = gates.filter((pl.col("state") == "enforced") & (pl.col("asks") == 0))["gate"]
-    watching = gates.filter(pl.col("state") == "watching")["gate"]
+    empty = gates.filter((pl.col("state") == "in-force") & (pl.col("asks") == 0))["gate"]
+    watching = gates.filter(pl.col("state") == "on-trial")["gate"]
     told = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
     told += [f"lets everybody by and only watches: {some_names(watching)}"] if len(watching) else []
     return "; ".join(told)
 
 
 def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
-    frames = judgement.workspace.frames
+    frames = judgement.context.frames
     lines = []
     for word, name in (("one device, several people", "shared"), ("registered, never used", "never_used"),
                        ("waits to be confirmed", "pending")):  # fmt: skip
@@ -246,6 +245,6 @@ FACTORS_TOPIC = Topic(
     "Factors: who can prove a sign-in with what, and who is made to",
     ("population", "unit", "kind", "source", "gate", "level"),
     asked,
-    picture,
+    report,
     drawn_by="unit",
 )

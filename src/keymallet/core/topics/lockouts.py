@@ -10,19 +10,19 @@ import polars as pl
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, SETTING, SIGN_IN
-from keymallet.core.facts.evidence import INSTANT, ROW
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.linking.failures import on_many, on_one
 from keymallet.core.rulebook.model import Rulebook
-from keymallet.core.topics.asking import Asked, Asking, has_limit
-from keymallet.core.topics.picture import (
+from keymallet.core.topics.questions import Questions, QuestionsByName, has_limit
+from keymallet.core.topics.report import (
     STATE,
-    Picture,
     Section,
     State,
     Tone,
     Topic,
+    TopicReport,
     first_that_holds,
     in_order,
 )
@@ -44,39 +44,41 @@ _SHOWN_BACK = timedelta(days=14)
 BUCKET = timedelta(hours=6)
 
 
-def asked(book: Rulebook) -> Asked:
+def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of accounts, settings and failed sign-ins."""
-    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "privileged", "lock-cause")
-    asking.columns(ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before")
-    asking.conditions(
+    questions = Questions(book).columns(
+        ACCOUNT, "account", "unit", "kind", "source", "privileged", "lock-cause"
+    )
+    questions.columns(ACCOUNT, "locked-since", "locked-until", "failed-attempts", "locked-before")
+    questions.conditions(
         ACCOUNT,
         enabled="enabled",
         locked="locked",
         by_itself="locked-until is known",
         gets_in="some key (state = active and (expires is unknown or until(expires) > 0s)"
-        " and (kind = session or account.lock-stops = password and not kind in [one-time-pass, invitation]))",
+        " and (kind = session or account.lock-stops = password and not kind in [entry-code, invitation]))",
         emergency="kind = emergency",
     ).values(ACCOUNT, threshold="setting.lock-after")
     names = ("setting", "source", "lock-after", "lock-for", "count-within")
-    asking.columns(SETTING, *names, prefix="set ")
+    questions.columns(SETTING, *names, prefix="set ")
     if has_limit(book, "lock-after", Kind.COUNT, for_all=True):
         weak = "not (lock-after is known and lock-after <= limit.lock-after)"
-        asking.conditions(SETTING, **{"weak after": weak})
+        questions.conditions(SETTING, **{"weak after": weak})
     if has_limit(book, "lock-for", Kind.SPAN, for_all=True):
-        asking.conditions(SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
+        questions.conditions(SETTING, **{"weak for": "lock-for is known and lock-for < limit.lock-for"})
     if has_limit(book, "counted-within", Kind.SPAN, for_all=True):
         narrow = "count-within is known and count-within < limit.counted-within"
-        asking.conditions(SETTING, **{"weak within": narrow})
-    asking.columns(SIGN_IN, "at", "origin", prefix="sign-in ")
-    return asking.conditions(SIGN_IN, failed="outcome = failure").asked
+        questions.conditions(SETTING, **{"weak within": narrow})
+    questions.columns(SIGN_IN, "at", "origin", prefix="sign-in ")
+    return questions.conditions(SIGN_IN, failed="outcome = failure").asked
 
 
-def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicReport:
     """Every account that is enabled, whether it is locked, and how near it is."""
     rows = _rows(judgement, answers)
     failures = _failures(judgement, answers)
     held = rows.filter(pl.col(STATE).is_in([GETS_IN, LOCKED]))
-    return Picture(
+    return TopicReport(
         topic="lockouts",
         noun="account",
         states=STATES,
@@ -101,9 +103,9 @@ def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
 
 
 def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
-    clock = judgement.workspace.clock.key
+    clock = judgement.context.clock.key
     # What the source itself says, before it is worked out whether the lock still holds.
-    stands = judgement.workspace.frames[ACCOUNT.name]["locked"]
+    stands = judgement.context.frames[ACCOUNT.name]["locked"]
     failed, threshold = answers["failed-attempts"], answers["threshold"]
     near = pl.DataFrame({"failed": failed, "threshold": threshold}).select(
         (2 * pl.col("failed") >= pl.col("threshold")).fill_null(False)
@@ -162,8 +164,8 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
 
 
 def _failures(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
-    """Every failed sign-in up to the instant judged at: ROW, `at`, `origin`."""
-    rows = judgement.workspace.frames[SIGN_IN.name][ROW]
+    """Every failed sign-in up to the instant judged at: ACCOUNT_ROW, `at`, `origin`."""
+    rows = judgement.context.frames[SIGN_IN.name][ACCOUNT_ROW]
     told = pl.DataFrame([rows, answers["sign-in at"].alias("at"), answers["sign-in origin"].alias("origin")])
     return told.filter(answers["failed"].fill_null(False) & (told["at"] <= judgement.at).fill_null(False))
 
@@ -212,7 +214,7 @@ def _sections(
         found.append(Section("origins", "one origin, many accounts", shown, kinds, note))
     hammered = on_one(failures)
     if hammered.height:
-        named = hammered.with_columns(answers["account"].gather(hammered[ROW]).alias("account"))
+        named = hammered.with_columns(answers["account"].gather(hammered[ACCOUNT_ROW]).alias("account"))
         shown = named.select("account", "failures", "origins", *_when(judgement))
         kinds = {"failures": Kind.COUNT, "origins": Kind.COUNT}
         found.append(Section("attacked", "many failures, one account", shown, kinds))
@@ -233,7 +235,7 @@ def _sections(
 
 def _when(judgement: Judgement) -> list[pl.Expr]:
     """From when until when, to the minute, in the estate's clock."""
-    clock = judgement.workspace.clock.key
+    clock = judgement.context.clock.key
     return [pl.col(name).dt.convert_time_zone(clock).dt.strftime("%Y-%m-%d %H:%M") for name in ("from", "to")]
 
 
@@ -253,5 +255,5 @@ LOCKOUTS_TOPIC = Topic(
     "Lockouts: who is locked, by what, and who is near it",
     ("source", "unit", "kind", "cause"),
     asked,
-    picture,
+    report,
 )

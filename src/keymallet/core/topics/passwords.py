@@ -8,24 +8,23 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.facts.declaration import ACCOUNT, SETTING
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.rulebook.model import Rulebook
-from keymallet.core.topics.asking import Asked, Asking, has_limit
-from keymallet.core.topics.picture import (
+from keymallet.core.topics.questions import Questions, QuestionsByName, has_limit
+from keymallet.core.topics.report import (
     STATE,
-    Picture,
     Section,
     State,
     Tone,
     Topic,
+    TopicReport,
     first_that_holds,
     in_order,
-    some_names,
 )
 
 EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED, UNPROVEN, NEVER, SOON, IN_ORDER = (
@@ -58,13 +57,13 @@ _WEAKER = (
 )
 
 
-def asked(book: Rulebook) -> Asked:
+def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of accounts, and of the systems' own settings."""
-    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "password-changed")
-    asking.columns(ACCOUNT, "password-set-with", "password-shared-with", "password-expires")
+    questions = Questions(book).columns(ACCOUNT, "account", "unit", "kind", "source", "password-changed")
+    questions.columns(ACCOUNT, "password-set-with", "password-shared-with", "password-expires")
     named = isinstance(book.limits.get("good-schemes"), typed.ConstList)
     sound = "limit.good-schemes" if named else SOUND
-    asking.conditions(
+    questions.conditions(
         ACCOUNT,
         in_scope="enabled and has-password",
         empty="password-empty",
@@ -74,27 +73,29 @@ def asked(book: Rulebook) -> Asked:
         never="password-never-expires",
         never_changed="password-changed <= created + 1d",
     )
-    asking.values(ACCOUNT, system_limit="setting.max-age")
+    questions.values(ACCOUNT, system_limit="setting.max-age")
     if has_limit(book, "password-age", Kind.SPAN):
-        asking.values(ACCOUNT, book_limit="limit.password-age")
-    asking.columns(SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set ")
+        questions.values(ACCOUNT, book_limit="limit.password-age")
+    questions.columns(
+        SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set "
+    )
     for fact, limit, _ in _WEAKER:
         if has_limit(book, limit, Kind.COUNT, for_all=True):
-            asking.conditions(
+            questions.conditions(
                 SETTING, **{f"weaker {fact}": f"not ({fact} is known and {fact} >= limit.{limit})"}
             )
-            asking.values(SETTING, **{f"wanted {fact}": f"limit.{limit}"})
+            questions.values(SETTING, **{f"wanted {fact}": f"limit.{limit}"})
     if has_limit(book, "password-age", Kind.SPAN, for_all=True):
         weaker = "not (max-age is known and max-age <= limit.password-age)"
-        asking.conditions(SETTING, **{"weaker max-age": weaker})
-        asking.values(SETTING, **{"wanted max-age": "limit.password-age"})
-    return asking.asked
+        questions.conditions(SETTING, **{"weaker max-age": weaker})
+        questions.values(SETTING, **{"wanted max-age": "limit.password-age"})
+    return questions.asked
 
 
-def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicReport:
     """Every account with a password, its age against its own limit, and when that is reached."""
     rows = _rows(judgement, answers)
-    return Picture(
+    return TopicReport(
         topic="passwords",
         noun="password",
         states=STATES,
@@ -241,7 +242,7 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
     weaker = _weaker(answers)
     if weaker.height:
         found.append(Section("weaker", "systems that ask for less than the rulebook", weaker))
-    batches = _batches(rows, judgement.workspace.clock)
+    batches = _batches(rows, judgement.context.clock)
     if batches.height:
         kinds = {"passwords": Kind.COUNT}
         note = "so many on one day were given one password, or came from another system"
@@ -302,5 +303,5 @@ PASSWORDS_TOPIC = Topic(
     "Passwords: how old they are, who set them, and what comes due",
     ("kind", "unit", "source", "limit by"),
     asked,
-    picture,
+    report,
 )

@@ -7,7 +7,7 @@ from keymallet.core.topics.exemptions import EXEMPTIONS_TOPIC
 from keymallet.core.topics.factors import FACTORS_TOPIC
 from keymallet.core.topics.lockouts import LOCKOUTS_TOPIC
 from keymallet.core.topics.passwords import PASSWORDS_TOPIC
-from keymallet.core.topics.picture import Topic
+from keymallet.core.topics.report import Topic
 from keymallet.core.topics.temporary import TEMPORARY_TOPIC
 
 TOPICS: dict[str, Topic] = {

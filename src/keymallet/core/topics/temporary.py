@@ -10,15 +10,15 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, KEY
-from keymallet.core.facts.evidence import INSTANT, ROW, account_names
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, account_names
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rulebook
-from keymallet.core.topics.asking import Asked, Asking, has_limit
-from keymallet.core.topics.picture import STATE, Picture, Section, State, Tone, Topic, in_order, some_names
+from keymallet.core.topics.questions import Questions, QuestionsByName, has_limit
+from keymallet.core.topics.report import STATE, Section, State, Tone, Topic, TopicReport, in_order
 
 OUTLIVES, AMISS, UNPROVEN, SOON, IN_ORDER = (
     "outlives its end", "amiss", "unproven", "ends soon", "in order",
@@ -32,7 +32,7 @@ STATES = (
 )
 OF_ACCOUNT, OF_PASSWORD = "account", "password"
 SEVERAL = "one of several"
-HANDED_OUT = "[invitation, reset-link, one-time-pass]"
+HANDED_OUT = "[invitation, reset-link, entry-code]"
 WEEKS_BACK, WEEKS = 4, 12
 """The calendar strip goes from so many weeks back to so many ahead."""
 _TEMPORARY = (
@@ -72,7 +72,7 @@ def _faults_of_keys(book: Rulebook) -> dict[str, str]:
         "good for too long": f"kind in {HANDED_OUT} and {lasts} - issued > {limit('handed-out', '3d')}"
         f" or kind = session and {lasts} - issued > {limit('session', '12h')}"
         f" or kind = ssh-certificate and {lasts} - starts > {limit('certificate-life', '90d')}",
-        "no end": "kind in [session, invitation, reset-link, one-time-pass, ssh-certificate]"
+        "no end": "kind in [session, invitation, reset-link, entry-code, ssh-certificate]"
         " and expires is unknown or kind = ssh-key and account.kind = guest and expires is unknown",
         "too old": f"{keys} and age(issued) > {limit('key-age', '180d')}",
         "never used": f"{keys} and last-used is unknown and age(issued) > {limit('key-unused', '30d')}",
@@ -83,12 +83,14 @@ def _faults_of_keys(book: Rulebook) -> dict[str, str]:
 _WORKS = "state = active and (expires is unknown or until(expires) > 0s)"
 
 
-def asked(book: Rulebook) -> Asked:
+def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of temporary accounts, and of every key that works."""
-    asking = Asking(book).columns(ACCOUNT, "account", "unit", "kind", "source", "ends", "password-expires")
-    asking.conditions(ACCOUNT, temporary=_TEMPORARY, enabled="enabled", has_password="has-password")
-    asking.conditions(ACCOUNT, **{f"account {word}": text for word, text in _FAULTS_OF_ACCOUNTS.items()})
-    asking.values(
+    questions = Questions(book).columns(
+        ACCOUNT, "account", "unit", "kind", "source", "ends", "password-expires"
+    )
+    questions.conditions(ACCOUNT, temporary=_TEMPORARY, enabled="enabled", has_password="has-password")
+    questions.conditions(ACCOUNT, **{f"account {word}": text for word, text in _FAULTS_OF_ACCOUNTS.items()})
+    questions.values(
         ACCOUNT,
         api_keys=f"count key ({_WORKS} and kind = api-key)",
         latest_key="latest key.expires (state = active)",
@@ -96,21 +98,21 @@ def asked(book: Rulebook) -> Asked:
         sessions=f"count key ({_WORKS} and kind = session)",
         openings="count elevation (outcome = opened and until(ends) > 0s and closed is unknown)",
     )
-    asking.columns(KEY, "key", "kind", "expires", prefix="key ")
-    asking.conditions(
+    questions.columns(KEY, "key", "kind", "expires", prefix="key ")
+    questions.conditions(
         KEY,
         works=f"{_WORKS} and (starts is unknown or until(starts) <= 0s)",
     )
     faults = {f"key {word}": text for word, text in _faults_of_keys(book).items()}
-    return asking.conditions(KEY, **faults).asked
+    return questions.conditions(KEY, **faults).asked
 
 
-def picture(judgement: Judgement, answers: Mapping[str, pl.Series]) -> Picture:
+def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicReport:
     """Temporary accounts, their passwords, and every key that works: each with its own end."""
     parts = [_accounts(answers), _passwords(answers), _keys(judgement, answers)]
     rows = _with_state(pl.concat(parts), judgement)
     wrong = int(rows[STATE].is_in([OUTLIVES, AMISS]).sum())
-    return Picture(
+    return TopicReport(
         topic="temporary",
         noun="thing with an end",
         plural="things",
@@ -156,9 +158,9 @@ def _of_accounts(answers: Mapping[str, pl.Series], what: str, ends: pl.Series) -
 
 def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each key that works, whatever account it is of."""
-    frames = judgement.workspace.frames
+    frames = judgement.context.frames
     keys = frames[KEY.name]
-    rows = keys[ROW]
+    rows = keys[ACCOUNT_ROW]
     frame = pl.DataFrame(
         [
             account_names(frames[ACCOUNT.name], keys).alias("account"),
@@ -218,7 +220,7 @@ def _told(rows: pl.DataFrame) -> tuple[str, ...]:
 
 def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
     """What ends on which day around the instant judged at: `lane`, `day` (0 is today), `number`."""
-    clock = judgement.workspace.clock
+    clock = judgement.context.clock
     day = pl.col("ends").dt.convert_time_zone(clock.key).dt.date()
     today = judgement.at.astimezone(clock).date()
     lane = pl.when(pl.col("what").is_in([OF_ACCOUNT, OF_PASSWORD])).then("what").otherwise(pl.lit("key"))
@@ -284,5 +286,5 @@ TEMPORARY_TOPIC = Topic(
     "Temporary access: what has an end, what lacks one, and what goes on after it",
     ("what", "unit", "kind", "source"),
     asked,
-    picture,
+    report,
 )

@@ -31,7 +31,7 @@ class Membership:
         return "group " + " in ".join(self.path)
 
 
-class Groups:
+class DirectoryGroups:
     """The groups of a directory."""
 
     def __init__(self, groups: list[Entry]) -> None:

@@ -28,7 +28,7 @@ from keymallet.sources.directory.certificates import (
     ssh_row,
 )
 from keymallet.sources.directory.entries import Entry, by_key, normal_dn
-from keymallet.sources.directory.groups import Groups, group_name, is_one_of
+from keymallet.sources.directory.groups import DirectoryGroups, group_name, is_one_of
 from keymallet.sources.directory.policies import NOT_KNOWN, SETTING_FACTS, Policies
 from keymallet.sources.directory.state import (
     FAMILIES,
@@ -85,7 +85,7 @@ class Directory:
         named = self._named(accounts)
         self._logins = {entry.key: login for login, entry in named.items()}
         policies = Policies(self.entries, self.section.default_policy)
-        membership = Groups(groups)
+        membership = DirectoryGroups(groups)
         families = self._visible(list(named.values()))
         rows = self._rows(named, families, policies, membership)
         enter_table(self.reading, ACCOUNT, rows, self._supply(named, families, groups))
@@ -153,7 +153,7 @@ class Directory:
     # facts of accounts
 
     def _rows(
-        self, named: dict[str, Entry], families: list[Family], policies: Policies, membership: Groups
+        self, named: dict[str, Entry], families: list[Family], policies: Policies, membership: DirectoryGroups
     ) -> list[dict[str, Any]]:
         shadowed = any(entry.has(*_SHADOW) for entry in named.values())
         passwords = self._passwords(list(named.values()))
@@ -271,7 +271,7 @@ class Directory:
             self.reading.table_intake("key").refuse(refusal)
             return []
 
-    def _grant_table(self, named: dict[str, Entry], membership: Groups) -> None:
+    def _grant_table(self, named: dict[str, Entry], membership: DirectoryGroups) -> None:
         patterns = self.section.privileged_groups
         if not patterns:
             return

@@ -233,7 +233,7 @@ class _Checked:
         return RowMap(table, known, found.rows, separator, found.only_with, found.missing)
 
     def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
-        hint = did_you_mean(name, table.names) or f'"keymallet facts {table.name}" lists them'
+        hint = did_you_mean(name, table.names) or f'"keymallet dictionary {table.name}" lists them'
         self.document.fault(path, f'{table.name} has no column "{name}"', hint)
 
     def _cell(self, table: Table, name: str, entry: str | CellMap, path: Path) -> Cell | None:

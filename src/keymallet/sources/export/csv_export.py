@@ -10,7 +10,7 @@ from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
 from keymallet.sources.export.csv_rows import read_rows
 from keymallet.sources.export.instants import may_be_in_full
 from keymallet.sources.export.reading import read_export
-from keymallet.sources.export.rows import MEMBER, Rows
+from keymallet.sources.export.rows import MEMBER, ExportRows
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 
@@ -20,7 +20,7 @@ def read(section: ExportSection, request: Request) -> list[Reading]:
     return read_export(section, request, rows_of)
 
 
-def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> Rows:
+def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:
     """The rows of one file that a part of the map asks for."""
     mapped = [cell for cell in row_map.cells if cell.header and cell.header != MEMBER]
     asked = [cell.header for cell in mapped] + [name for name in (row_map.rows, row_map.only_with) if name]

@@ -24,7 +24,7 @@ import pyarrow.csv as arrow_csv
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
 from keymallet.core.facts.reading import Refusal
-from keymallet.sources.export.rows import Rows
+from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.limits import refuse_endless_lines
 
 SEPARATORS = (",", ";", "\t", "|")
@@ -41,7 +41,7 @@ def read_rows(
     wanted: Collection[str],
     repeated: Collection[str] = (),
     instants: Collection[str] = (),
-) -> Rows:
+) -> ExportRows:
     """Read the wanted columns of a CSV file.
 
     `repeated` are those whose values recur often; `instants` those that may hold instants written
@@ -78,7 +78,7 @@ def _rows(
     header: list[str],
     table: pa.Table,
     known_lines: Sequence[int] | None = None,
-) -> Rows:
+) -> ExportRows:
     columns = {name: table.column(name) for name in table.column_names}
 
     def line_of(records: Collection[int]) -> list[int]:
@@ -87,7 +87,9 @@ def _rows(
             lines = _survey(data, file, separator, len(header)).lines
         return [record + 2 if lines is None else lines[record] for record in records]
 
-    rows = Rows(file, [name for name in header if name not in columns], columns, table.num_rows, line_of)
+    rows = ExportRows(
+        file, [name for name in header if name not in columns], columns, table.num_rows, line_of
+    )
     repeated = [name for name, times in Counter(header).items() if times > 1]
     if repeated:
         shown = ", ".join(repeated[:8])

@@ -7,7 +7,7 @@ from keymallet.sources.export.column_map import ColumnMap, RowMap
 from keymallet.sources.export.json_path import path_fault
 from keymallet.sources.export.json_rows import read_records, read_rows
 from keymallet.sources.export.reading import read_export
-from keymallet.sources.export.rows import Rows
+from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 
@@ -17,7 +17,7 @@ def read(section: ExportSection, request: Request) -> list[Reading]:
     return read_export(section, request, rows_of, path_fault)
 
 
-def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> Rows:
+def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:
     """The rows of one file that a part of the map asks for."""
     records = read_records(data, path, column_map.encoding, column_map.records)
     return read_rows(records, row_map, column_map.list_separator)

@@ -21,7 +21,7 @@ from keymallet.sources import limits
 from keymallet.sources.export.column_map import Cell, RowMap
 from keymallet.sources.export.csv_rows import as_utf8
 from keymallet.sources.export.json_path import JsonPath, parse_path
-from keymallet.sources.export.rows import Rows
+from keymallet.sources.export.rows import ExportRows
 
 LIST_MARK = "\x1f"
 """Between the members of a list, in a cell: the unit separator stands in no name."""
@@ -161,7 +161,7 @@ def _lists_hint(data: bytes) -> str:
     return f'if they stand under "{lists[0]}": records = "{lists[0]}" in the map' if lists else _ONE_A_LINE
 
 
-def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
+def read_rows(found: Records, row_map: RowMap, list_separator: str) -> ExportRows:
     """The rows that a part of the map asks for, out of the records of a file."""
     cells = [cell for cell in row_map.cells if cell.header]
     if not row_map.rows and not row_map.only_with:
@@ -187,7 +187,7 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
             for column, path, text in inside:
                 column.append(text(record if path.outside or not row_map.rows else member))
     columns = {name: pa.chunked_array([pa.array(values, pa.string())]) for name, values in of_row.items()}
-    rows = Rows(
+    rows = ExportRows(
         found.file,
         _unused(found.records, row_map),
         columns,
@@ -207,7 +207,7 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> Rows:
     return rows
 
 
-def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> Rows:
+def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> ExportRows:
     """A row for each record: worked out column by column, which is many times as quick as cell by cell."""
     lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
     separators = {cell.header: cell.separator or list_separator for cell in cells}
@@ -225,7 +225,7 @@ def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_sepa
                 for each, record in pairs
             ]
         columns[name] = pa.chunked_array([pa.array(written, pa.string())])
-    return Rows(
+    return ExportRows(
         found.file,
         _unused(found.records, row_map),
         columns,

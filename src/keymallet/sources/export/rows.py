@@ -32,7 +32,7 @@ def series_of(column: pa.Array | pa.ChunkedArray) -> pl.Series:
 
 
 @dataclass
-class Rows:
+class ExportRows:
     """The rows of one file. An empty cell is null. `columns` holds only those asked for, as text; `unused`
     names those that nothing was asked of.
 
@@ -57,11 +57,11 @@ class Rows:
         """The lines on which the records of these rows start."""
         return self.line_of(rows if self.origin is None else self.origin.gather(list(rows)).to_list())
 
-    def only_with(self, header: str) -> Rows:
+    def only_with(self, header: str) -> ExportRows:
         """Only the rows in which something stands in this column."""
         return self._taken(series_of(self.columns[header]).is_not_null().arg_true())
 
-    def split(self, header: str, separator: str, is_none: Callable[[str | None], bool]) -> Rows:
+    def split(self, header: str, separator: str, is_none: Callable[[str | None], bool]) -> ExportRows:
         """A row for each member of the list that stands in this column; none where it is empty.
 
         Members that stand for nothing, like "none", are no rows.
@@ -76,7 +76,7 @@ class Rows:
         found.columns[MEMBER] = pa.chunked_array([text])
         return found
 
-    def _taken(self, rows: pl.Series) -> Rows:
+    def _taken(self, rows: pl.Series) -> ExportRows:
         """These rows, in this order; a row may be taken several times."""
         places = rows.to_arrow()
         columns = {name: column.take(places) for name, column in self.columns.items()}

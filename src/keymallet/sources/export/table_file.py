@@ -14,12 +14,12 @@ from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal, TableIntake
 from keymallet.sources.export.cells import Converted, constant, convert
 from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
-from keymallet.sources.export.rows import Rows
+from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.request import Request
 
 _NUMBER = "row in the file"
 
-RowsOf = Callable[[bytes, str, ColumnMap, RowMap], Rows]
+RowsOf = Callable[[bytes, str, ColumnMap, RowMap], ExportRows]
 """What knows a format: bytes, path, map and the part of it that is asked, to rows."""
 
 
@@ -71,7 +71,7 @@ class TableFile:
         nothing = self.frame[UNREAD].list.contains(NOTHING_KNOWN).fill_null(False)
         return self.frame.height - int(nothing.sum())
 
-    def _converted(self, rows: Rows, request: Request) -> pl.DataFrame:
+    def _converted(self, rows: ExportRows, request: Request) -> pl.DataFrame:
         """All columns of facts, and where one could not be read, the UNREAD column."""
         mapped = [cell for cell in self.row_map.cells if cell.header]
         if rows.list_mark:
@@ -98,7 +98,7 @@ class TableFile:
             unread[NOTHING_KNOWN] = rows.nothing_known
         return with_unread(frame, unread)
 
-    def _note_unreadable(self, cell: Cell, converted: Converted, rows: Rows) -> None:
+    def _note_unreadable(self, cell: Cell, converted: Converted, rows: ExportRows) -> None:
         unread, written = cast(pl.Series, converted.unread), cast(pl.Series, converted.written)
         places = unread.arg_true()
         first = places.head(MOST_DETAILS).to_list()
@@ -108,7 +108,7 @@ class TableFile:
         )
         self.intake.cannot_read(len(places), details)
 
-    def _refuse(self, condition: pl.Series, reason: str, rows: Rows) -> None:
+    def _refuse(self, condition: pl.Series, reason: str, rows: ExportRows) -> None:
         """Leave out the rows for which the condition holds, with a note on each."""
         if not condition.any():
             return

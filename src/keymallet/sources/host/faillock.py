@@ -43,7 +43,7 @@ class Policy:
 
 
 @dataclass(frozen=True)
-class Tally:
+class FailureTally:
     """What the failures of an account come to, as of the instant read."""
 
     locked: bool = False
@@ -122,24 +122,24 @@ def tally_folder(files: HostFiles, policy: Policy) -> str | None:
     return next((folder for folder in folders if files.is_folder(folder)), None)
 
 
-def read_tally(data: bytes, policy: Policy, *, root: bool, at: datetime) -> Tally:
+def read_tally(data: bytes, policy: Policy, *, root: bool, at: datetime) -> FailureTally:
     """What a tally means at the instant `at`. A record that is cut off at the end does not count."""
     records = np.frombuffer(data[: len(data) // RECORD.itemsize * RECORD.itemsize], RECORD)
     times = np.sort(records["time"][(records["status"] & _VALID) != 0].astype(np.float64))
     if not len(times):
-        return Tally()
+        return FailureTally()
     newest, now = float(times[-1]), at.timestamp()
     counting = int(((newest - times) < policy.fail_interval).sum())
     fresh = int(((now - times) < policy.fail_interval).sum())
     last = _instant(newest)
     exempt = root and not policy.even_deny_root
     if exempt or policy.deny == 0 or counting < policy.deny:
-        return Tally(failures=fresh, newest=last)
+        return FailureTally(failures=fresh, newest=last)
     lasts = policy.unlock_after(root)
     # Whole seconds: the lock holds through the second in which it ends.
     until = None if lasts == 0 else _instant(newest + lasts + 1)
     over = lasts != 0 and now >= newest + lasts + 1
-    return Tally(True, last, until, fresh if over else counting, last)
+    return FailureTally(True, last, until, fresh if over else counting, last)
 
 
 def _instant(seconds: float) -> datetime | None:

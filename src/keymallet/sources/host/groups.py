@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from keymallet.sources.host.lines import GroupEntry, PasswdEntry
 
 
-class Groups:
+class HostGroups:
     """The groups of a host, found by id and by member."""
 
     def __init__(self, entries: Iterable[GroupEntry]) -> None:

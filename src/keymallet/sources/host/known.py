@@ -10,8 +10,8 @@ from typing import Any
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.sources.host import passwords
 from keymallet.sources.host.ageing import Pam
-from keymallet.sources.host.faillock import Policy, Tally
-from keymallet.sources.host.groups import Groups
+from keymallet.sources.host.faillock import FailureTally, Policy
+from keymallet.sources.host.groups import HostGroups
 from keymallet.sources.host.lines import GroupEntry, PasswdEntry, ShadowEntry
 from keymallet.sources.host.pam import Stacks
 from keymallet.sources.host.sign_ins import SignIns
@@ -55,12 +55,12 @@ class Known:
     shadow: dict[str, ShadowEntry] | None
     groups: dict[str, GroupEntry] | None
     locks: Policy | None = None
-    tallies: dict[str, Tally] | None = None
+    tallies: dict[str, FailureTally] | None = None
 
     @cached_property
-    def member_of(self) -> Groups:
+    def member_of(self) -> HostGroups:
         """Who is in which group; nobody in any where the file is not there."""
-        return Groups((self.groups or {}).values())
+        return HostGroups((self.groups or {}).values())
 
     @property
     def locks_in_force(self) -> Policy | None:

@@ -8,7 +8,7 @@ from typing import Any
 from keymallet.sources.digests import keyed
 from keymallet.sources.host import ageing
 from keymallet.sources.host.ageing import Pam
-from keymallet.sources.host.faillock import Tally
+from keymallet.sources.host.faillock import FailureTally
 from keymallet.sources.host.lines import PasswdEntry, ShadowEntry, scheme_of
 
 _SECONDS_A_DAY = 86_400
@@ -32,7 +32,7 @@ def has_no_line(entry: PasswdEntry, line: ShadowEntry | None, shadow_is_there: b
     return shadow_is_there and entry.password == "x" and line is None
 
 
-def with_tally(row: dict[str, Any], tally: Tally) -> dict[str, Any]:
+def with_tally(row: dict[str, Any], tally: FailureTally) -> dict[str, Any]:
     """The lock, once the tally of failures is known: an administrator's comes before one by failures."""
     told: dict[str, Any] = {"failed-attempts": tally.failures, "last-failed": tally.newest}
     if row.get("locked"):

@@ -14,9 +14,9 @@ from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, SETTIN
 from keymallet.core.facts.evidence import data_type
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.factors import factors_of, other_modules
-from keymallet.sources.host.faillock import Policy, Tally, read_policy, read_tally, tally_folder
+from keymallet.sources.host.faillock import FailureTally, Policy, read_policy, read_tally, tally_folder
 from keymallet.sources.host.files import HostFiles, named_few
-from keymallet.sources.host.groups import Groups
+from keymallet.sources.host.groups import HostGroups
 from keymallet.sources.host.known import Known
 from keymallet.sources.host.lines import (
     DroppedError,
@@ -148,15 +148,15 @@ class HostReader:
             self.files.remark(f"{self.files.shown(path)}: more such lines are taken as well")
 
     def _tallies(
-        self, policy: Policy | None, accounts: dict[str, PasswdEntry], groups: Groups
-    ) -> dict[str, Tally] | None:
+        self, policy: Policy | None, accounts: dict[str, PasswdEntry], groups: HostGroups
+    ) -> dict[str, FailureTally] | None:
         """What the failures of each account come to; None if the tallies were not brought along."""
         if policy is None:
-            return {name: Tally() for name in accounts}
+            return {name: FailureTally() for name in accounts}
         folder = tally_folder(self.files, policy)
         if folder is None:
             return None
-        found = {name: Tally() for name in accounts}
+        found = {name: FailureTally() for name in accounts}
         strangers = []
         for name in self.files.names(folder):
             entry = accounts.get(name)

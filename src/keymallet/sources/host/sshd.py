@@ -15,7 +15,7 @@ from fnmatch import fnmatchcase
 from keymallet.sources.host.files import HostFiles, Includes, text_lines
 
 _PATH = "etc/ssh/sshd_config"
-_GATHERED = ("allowusers", "denyusers", "allowgroups", "denygroups")
+_COLLECTED = ("allowusers", "denyusers", "allowgroups", "denygroups")
 _ALWAYS_DECIDED = ("user", "group", "all")
 _DEFAULTS = {
     "permitrootlogin": "prohibit-password",
@@ -124,7 +124,7 @@ class SshServer:
         merged: Settings = {}
         for settings in (*blocks, self.whole):
             for keyword, values in settings.items():
-                if keyword in _GATHERED:
+                if keyword in _COLLECTED:
                     merged[keyword] = merged.get(keyword, []) + values
                 else:
                     merged.setdefault(keyword, values)
@@ -175,7 +175,7 @@ def _read_lines(
                     _read(files, each, server, criteria, includes)
         elif not values:
             files.remark(f"{files.shown(path)} line {number}: {words[0]} has no value; sshd would not start")
-        elif keyword in _GATHERED:
+        elif keyword in _COLLECTED:
             settings.setdefault(keyword, []).extend(values)
         else:
             settings.setdefault(keyword, values)

@@ -50,7 +50,7 @@ def _check_facts(section: ScimSection) -> None:
     names = [name for name in names if name not in ("account", "source")]
     for fact in section.facts:
         if fact not in names:
-            hint = did_you_mean(fact, names) or f'"keymallet facts {table.name}" lists them'
+            hint = did_you_mean(fact, names) or f'"keymallet dictionary {table.name}" lists them'
             raise fail(f'facts: {table.name} has no column "{fact}"', file=section.url, hint=hint)
 
 

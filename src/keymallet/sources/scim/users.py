@@ -35,7 +35,7 @@ _ROWS_HELD = 20_000
 _MANAGER = "manager-id"
 
 
-class Groups:
+class ScimGroups:
     """Who is in which group, directly and through other groups."""
 
     def __init__(self, groups: list[Resource]) -> None:
@@ -77,8 +77,8 @@ class Tenant:
         self.reading = reading
         self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
         if groups is not None:
-            self.supply["groups"] = "/Groups, their members"
-        self.groups = Groups(groups or [])
+            self.supply["groups"] = "/ScimGroups, their members"
+        self.groups = ScimGroups(groups or [])
         self.told: dict[str, dict[str, str]] = {}
         self.logins: set[str] = set()
         self.extensions: set[str] = set()

@@ -9,9 +9,9 @@ from keymallet.commands.main import CLEAN
 from keymallet.core.facts.declaration import TABLES
 
 EXAMPLES = [
-    ("keymallet facts", "all tables"),
-    ("keymallet facts key", "one table"),
-    ("keymallet facts --format json", "for programs"),
+    ("keymallet dictionary", "all tables"),
+    ("keymallet dictionary key", "one table"),
+    ("keymallet dictionary --format json", "for programs"),
 ]
 
 

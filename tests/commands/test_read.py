@@ -60,10 +60,10 @@ def people(*names: str, enabled: str = "yes") -> str:
 
 @pytest.fixture
 def estate(tmp_path: Path) -> Path:
-    """Two sources, gathered once."""
+    """Two sources, railway_snapshot once."""
     files = {"estate.toml": ESTATE, "m.toml": MAP, "r.toml": BOOK, "one.csv": people("a", "b", "c", "d", "e")}
     write(tmp_path, {**files, "keys.csv": "L,K\na,k1\n", "two.csv": people("x", "y", enabled="no")})
-    run("gather", "--at", "2026-11-20T00:00Z", cwd=tmp_path, expect=0)
+    run("read", "--at", "2026-11-20T00:00Z", cwd=tmp_path, expect=0)
     return tmp_path
 
 
@@ -81,7 +81,7 @@ def verdicts(folder: Path) -> dict[tuple[str, str], str]:
 def test_a_source_that_fails_leaves_the_others_standing(estate: Path) -> None:
     """It is named in every later output; its accounts are neither gone nor clean."""
     (estate / "one.csv").rename(estate / "elsewhere.csv")
-    told = run("gather", cwd=estate, expect=3).stdout
+    told = run("read", cwd=estate, expect=3).stdout
     assert "not read: one.csv: there is no such file" in told
     assert "5 accounts known from 2026-11-20 00:00Z are carried as not read" in told
     found = verdicts(estate)
@@ -91,11 +91,11 @@ def test_a_source_that_fails_leaves_the_others_standing(estate: Path) -> None:
     assert "incomplete: one: not read" in run("judge", cwd=estate, expect=1).stdout
     assert "one/a" in run("show", "a", cwd=estate, expect=0).stdout
     # Still not there the next time: the accounts and when they were really read are carried on.
-    run("gather", cwd=estate, expect=3)
+    run("read", cwd=estate, expect=3)
     again = newest(estate).manifest.sources["one"]
     assert "known from 2026-11-20 00:00Z" in again.remarks[0]
     (estate / "elsewhere.csv").rename(estate / "one.csv")
-    run("gather", cwd=estate, expect=0)
+    run("read", cwd=estate, expect=0)
     assert ("on", "one/a") not in verdicts(estate), "met again"
 
 
@@ -103,7 +103,7 @@ def test_nothing_read_is_no_snapshot(estate: Path) -> None:
     """All sources failing is an error in full, with file and line, and the earlier snapshot stays the newest."""
     before = newest(estate).folder
     write(estate, {"m.toml": '[account.columns]\nname = "L"\nenabeld = "E"\n'})
-    done = run("gather", cwd=estate, expect=2)
+    done = run("read", cwd=estate, expect=2)
     assert "m.toml:3" in done.stderr and 'did you mean "enabled"?' in done.stderr
     assert done.stderr.count('did you mean "enabled"?') == 1, "both sources use the one map"
     assert newest(estate).folder == before
@@ -112,15 +112,15 @@ def test_nothing_read_is_no_snapshot(estate: Path) -> None:
 def test_a_source_that_shrinks_is_asked_about(estate: Path) -> None:
     """More than a fifth fewer stops; exactly a fifth does not; --accept-drop goes on; the limit can be set."""
     write(estate, {"one.csv": people("a", "b", "c", "d")})
-    run("gather", cwd=estate, expect=0)
+    run("read", cwd=estate, expect=0)
     write(estate, {"one.csv": people("a", "b", "c")})
-    done = run("gather", cwd=estate, expect=2)
+    done = run("read", cwd=estate, expect=2)
     assert "one: 3 accounts where there were 4: 25% fewer; if that is right: --accept-drop" in done.stderr
     write(estate, {"estate.toml": ESTATE.replace('clock = "UTC"', 'clock = "UTC"\nlargest-drop = 30')})
-    run("gather", cwd=estate, expect=0)
+    run("read", cwd=estate, expect=0)
     write(estate, {"estate.toml": ESTATE, "one.csv": people("a")})
-    run("gather", cwd=estate, expect=2)
-    run("gather", "--accept-drop", cwd=estate, expect=0)
+    run("read", cwd=estate, expect=2)
+    run("read", "--accept-drop", cwd=estate, expect=0)
     assert newest(estate).manifest.tables["account"].rows == 3
 
 
@@ -128,7 +128,7 @@ def test_a_new_name_is_a_rename_where_the_lasting_id_says_so(estate: Path) -> No
     """Swapped names and new accounts are none."""
     text = people("anna", "b", "c", "e", "f").replace("f,f", "f,z").replace("c,c", "c,d")
     write(estate, {"one.csv": text})
-    told = run("gather", cwd=estate, expect=0).stdout
+    told = run("read", cwd=estate, expect=0).stdout
     assert "renamed: a is now anna" in told
     assert newest(estate).manifest.sources["one"].renamed == {"a": "anna"}
 
@@ -136,10 +136,10 @@ def test_a_new_name_is_a_rename_where_the_lasting_id_says_so(estate: Path) -> No
 def test_one_source_alone_is_read_anew(estate: Path) -> None:
     """The others stay as they were read, with when that was; rows of other tables still find their accounts."""
     write(estate, {"one.csv": "broken", "two.csv": people("x", "y", "z")})
-    run("gather", "--only", "two", cwd=estate, expect=0)
+    run("read", "--only", "two", cwd=estate, expect=0)
     snapshot = newest(estate)
     assert snapshot.manifest.sources["one"].read_at.day == 20
-    assert snapshot.manifest.sources["two"].read_at.day != 20 or snapshot.manifest.gathered.day == 20
+    assert snapshot.manifest.sources["two"].read_at.day != 20 or snapshot.manifest.read_at.day == 20
     evidence = snapshot.evidence()
     assert evidence.tables["account"]["account"].to_list() == [
         *(f"one/{name}" for name in "abcde"),
@@ -150,26 +150,26 @@ def test_one_source_alone_is_read_anew(estate: Path) -> None:
     assert evidence.tables["key"].select("account", "key").rows() == [("one/a", "k1")]
     found = verdicts(estate)
     assert found["keyless", "one/a"] == "breach" and ("on", "two/x") not in found
-    done = run("gather", "--only", "tow", cwd=estate, expect=2)
+    done = run("read", "--only", "tow", cwd=estate, expect=2)
     assert 'did you mean "two"?' in done.stderr
 
 
 def test_one_source_alone_wants_a_snapshot_for_the_rest(tmp_path: Path) -> None:
     """There is nothing to take them from the first time."""
     write(tmp_path, {"estate.toml": ESTATE, "m.toml": MAP, "r.toml": BOOK, "two.csv": people("x")})
-    assert "gather all once" in run("gather", "--only", "two", cwd=tmp_path, expect=2).stderr
+    assert "read all once" in run("read", "--only", "two", cwd=tmp_path, expect=2).stderr
 
 
 def test_a_dry_run_shows_and_writes_nothing(estate: Path) -> None:
     """The first accounts as they would be taken, and what would not be read."""
     before = newest(estate).folder
     write(estate, {"one.csv": people("a", "b") + "cut\n"})
-    told = run("gather", "--dry-run", "--only", "one", cwd=estate, expect=3).stdout
+    told = run("read", "--dry-run", "--only", "one", cwd=estate, expect=3).stdout
     assert "read 2 accounts, refused 1 (one.csv line 4" in told and "nothing was written" in told
     assert [line.split() for line in told.splitlines() if line.startswith("  a ")] == [["a", "yes"]]
     assert newest(estate).folder == before
     (estate / "one.csv").unlink()
-    assert "not read: one.csv" in run("gather", "--dry-run", cwd=estate, expect=3).stdout
+    assert "not read: one.csv" in run("read", "--dry-run", cwd=estate, expect=3).stdout
 
 
 def test_hosts_of_a_source_that_fails_are_all_carried(tmp_path: Path) -> None:
@@ -179,11 +179,11 @@ def test_hosts_of_a_source_that_fails_are_all_carried(tmp_path: Path) -> None:
     files |= {"one.csv": people("a"), "keys.csv": "L,K\na,k\n", "two.csv": people("x")}
     files |= {f"vm/{name}/etc/passwd": "root:x:0:0::/root:/bin/sh\n" for name in ("h1", "h2")}
     write(tmp_path, files)
-    run("gather", cwd=tmp_path, expect=0)
-    run("gather", "--only", "one", cwd=tmp_path, expect=0)
+    run("read", cwd=tmp_path, expect=0)
+    run("read", "--only", "one", cwd=tmp_path, expect=0)
     assert list(newest(tmp_path).manifest.sources) == ["one", "two", "vm/h1", "vm/h2"]
     (tmp_path / "vm").rename(tmp_path / "away")
-    run("gather", cwd=tmp_path, expect=3)
+    run("read", cwd=tmp_path, expect=3)
     found = newest(tmp_path)
     assert [name for name, source in found.manifest.sources.items() if source.failed] == ["vm/h1", "vm/h2"]
     assert found.evidence().tables["account"]["account"].to_list() == [

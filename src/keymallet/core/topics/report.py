@@ -1,4 +1,4 @@
-"""What a topic's picture consists of, and how it is counted out by unit, kind, source and the like."""
+"""What a topic's report consists of, and how it is counted out by unit, kind, source and the like."""
 
 from __future__ import annotations
 
@@ -15,7 +15,6 @@ from keymallet.core.language.typed import Typed
 from keymallet.core.rulebook.model import Rulebook
 
 STATE = "state"
-NAMED = 3
 
 
 class Tone(Enum):
@@ -40,7 +39,7 @@ class State:
 
 @dataclass(frozen=True)
 class Section:
-    """A table of its own beside the picture, under a short `name`. `note` is a sentence beneath it.
+    """A table of its own beside the report, under a short `name`. `note` is a sentence beneath it.
 
     `rows` are all there are; a terminal shows the first few, and of them the columns `shown` (or all).
     """
@@ -54,7 +53,7 @@ class Section:
 
 
 @dataclass(frozen=True)
-class Picture:
+class TopicReport:
     """A topic, worked out: each row in one of the `states`, the worst rows first.
 
     `rows` has the columns STATE (a word of `states`), those of the topic's groupings, and what else is
@@ -88,11 +87,11 @@ class Picture:
 
 @dataclass(frozen=True)
 class Topic:
-    """One topic: `asked` gives its questions by name, `picture` works their answers out to a picture.
+    """One topic: `asked` gives its questions by name, `report` makes the topic's report of their answers.
 
     A question is an expression and the table it is asked of; its answer a column over that table.
-    `groupings` are the columns by which the picture can be counted out, the usual one first. With
-    `whole_book`, the picture rests on the verdicts of all rules, not only on those of the topic. A figure
+    `groupings` are the columns by which the report can be counted out, the usual one first. With
+    `whole_book`, the report rests on the verdicts of all rules, not only on those of the topic. A figure
     is grouped by `drawn_by`, if that is another than the usual one.
     """
 
@@ -100,37 +99,37 @@ class Topic:
     title: str
     groupings: tuple[str, ...]
     asked: Callable[[Rulebook], dict[str, tuple[str, Typed]]]
-    picture: Callable[[Judgement, Mapping[str, pl.Series]], Picture]
+    report: Callable[[Judgement, Mapping[str, pl.Series]], TopicReport]
     whole_book: bool = False
     drawn_by: str = ""
 
 
-def work_out(topic: Topic, judgement: Judgement) -> Picture:
-    """Ask a topic's questions of the evidence, and make its picture of the answers."""
+def work_out(topic: Topic, judgement: Judgement) -> TopicReport:
+    """Ask a topic's questions of the evidence, and make its report of the answers."""
     asked = topic.asked(judgement.rulebook)
-    workspace = judgement.workspace
-    workspace.prepare(asked.values())
+    context = judgement.context
+    context.prepare(asked.values())
     answers: dict[str, pl.Series] = {}
     for table in dict.fromkeys(table for table, _ in asked.values()):
         names = [name for name, (of, _) in asked.items() if of == table]
-        found = workspace.work_out(table, [asked[name][1] for name in names])
+        found = context.work_out(table, [asked[name][1] for name in names])
         answers.update((name, answer.alias(name)) for name, answer in zip(names, found, strict=True))
-    return topic.picture(judgement, answers)
+    return topic.report(judgement, answers)
 
 
-def by_group(picture: Picture, by: str) -> pl.DataFrame:
+def by_group(report: TopicReport, by: str) -> pl.DataFrame:
     """How many rows of each group are in each state, and how many any measure holds of; the worst first.
 
     A state that is nobody's has a column all the same. Groups are ordered by their share of the worst
     states, weighed; rows without a group are one group without a name.
     """
-    words = [state.word for state in picture.states]
-    counted = picture.rows.group_by(by).agg(
+    words = [state.word for state in report.states]
+    counted = report.rows.group_by(by).agg(
         pl.len().cast(pl.Int64).alias("all"),
         *((pl.col(STATE) == word).sum().cast(pl.Int64).alias(word) for word in words),
-        *(pl.col(name).fill_null(False).sum().cast(pl.Int64).alias(name) for name in picture.measures),
+        *(pl.col(name).fill_null(False).sum().cast(pl.Int64).alias(name) for name in report.measures),
     )
-    weights = {state.word: _WEIGHTS[state.tone] for state in picture.states}
+    weights = {state.word: _WEIGHTS[state.tone] for state in report.states}
     badness = pl.sum_horizontal(pl.col(word) * weight for word, weight in weights.items()) / pl.col("all")
     ordered = counted.with_columns(badness.alias("=")).sort(
         ["=", "all", by], descending=[True, True, False], nulls_last=True
@@ -156,9 +155,3 @@ def in_order(frame: pl.DataFrame, states: Sequence[State], *then: str | pl.Expr)
     order = {state.word: place for place, state in enumerate(states)}
     place = pl.col(STATE).replace_strict(order, return_dtype=pl.Int8, default=len(order))
     return frame.sort([place, *then], nulls_last=True, maintain_order=True)
-
-
-def some_names(names: pl.Series, most: int = NAMED) -> str:
-    """`a, b, c and 2 more`; empty of nobody."""
-    shown = ", ".join(map(str, names.head(most).to_list()))
-    return f"{shown} and {len(names) - most:,} more" if len(names) > most else shown

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from keymallet.commands.common import add_at, add_estate, gather_snapshot, instant, open_estate, watched
+from keymallet.commands.common import add_at, add_estate, instant, open_estate, read_into_snapshot, watched
 from keymallet.commands.main import CLEAN, INCOMPLETE
 
 if TYPE_CHECKING:
@@ -14,10 +14,10 @@ if TYPE_CHECKING:
     from keymallet.sources.estate import Estate
 
 EXAMPLES = [
-    ("keymallet gather", "read all sources named in estate.toml"),
-    ("keymallet gather --only ticketing", "read one anew; the others stay as they were read before"),
-    ("keymallet gather --dry-run", "see how each source would be read, and write nothing"),
-    ("keymallet gather --at 2026-11-24T09:00Z", "the files are as they stood at that instant, not now"),
+    ("keymallet read", "read all sources named in estate.toml"),
+    ("keymallet read --only ticketing", "read one anew; the others stay as they were read before"),
+    ("keymallet read --dry-run", "see how each source would be read, and write nothing"),
+    ("keymallet read --at 2026-11-24T09:00Z", "the files are as they stood at that instant, not now"),
 ]
 
 
@@ -38,7 +38,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    """Gather, and say how each source was read. Anything not read ends with the code for incomplete."""
+    """Read, and say how each source was read. Anything not read ends with the code for incomplete."""
     from keymallet.core.base.nearest import did_you_mean
     from keymallet.core.base.problems import fail
 
@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
     at = instant(options.at, estate.clock)
     if options.dry_run:
         return _try_out(estate, at, options.only)
-    snapshot = gather_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
+    snapshot = read_into_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
 
     from keymallet.views.intake import SOURCES_SHOWN, show_intake
     from keymallet.views.summary import show_hints

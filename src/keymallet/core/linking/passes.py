@@ -1,0 +1,142 @@
+"""The ordered table of linking passes, and how they are run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.assembling import assemble
+from keymallet.core.linking.elevation_spans import mark_elevation_spans
+from keymallet.core.linking.failures import count_locks
+from keymallet.core.linking.gates import mark_gates
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.people import drop_repeated_people, number_managers
+from keymallet.core.linking.person_matching import match_persons
+from keymallet.core.linking.reconciliation import reconcile
+from keymallet.core.linking.shared_values import (
+    count_password_days,
+    mark_shared_devices,
+    mark_shared_keys,
+    mark_shared_passwords,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Pass:
+    """One step of linking: a function from readings and tables to readings and tables.
+
+    `needs` and `makes` name columns as `table.column`. A pass reads no other column than those it needs
+    (and those by which rows are linked), and changes no other than those it makes. Where a column that it
+    needs is not supplied, what rests on it is not made.
+    """
+
+    run: Callable[[LinkedReadings, LinkingRules], LinkedReadings]
+    needs: tuple[str, ...]
+    makes: tuple[str, ...]
+
+    @property
+    def name(self) -> str:
+        """Its name: that of its function."""
+        return self.run.__name__
+
+
+def _columns(table: str, names: str) -> tuple[str, ...]:
+    return tuple(f"{table}.{name}" for name in names.split())
+
+
+_HOLDER = _columns("account", "account name person stable-id")
+"""By these it is told whether two accounts are one holder's."""
+_COMPARABLE = tuple(
+    f"{ACCOUNT.name}.{column.name}"
+    for column in ACCOUNT.columns
+    if not column.across and column.name != "source"
+)
+"""The facts in which an estate may ask two systems to agree."""
+
+PASSES: tuple[Pass, ...] = (
+    Pass(drop_repeated_people, needs=("person.person",), makes=("person.person",)),
+    Pass(
+        match_persons,
+        needs=(
+            *_columns("account", "person name mail display stable-id owner kind source"),
+            *_columns("person", "person mail name"),
+        ),
+        makes=_columns("account", "person tied-by on-roster"),
+    ),
+    Pass(
+        number_managers,
+        needs=_columns("account", "manager person name stable-id source"),
+        makes=("account.manager",),
+    ),
+    Pass(
+        reconcile,
+        needs=(*_COMPARABLE, "account.source"),
+        makes=_columns("account", "twins no-twin-in twin-differs"),
+    ),
+    Pass(
+        mark_shared_keys,
+        needs=("key.digest", *_HOLDER),
+        makes=_columns("key", "shared-with shared-with-root"),
+    ),
+    Pass(
+        mark_shared_devices,
+        needs=(*_columns("factor", "device label"), *_HOLDER),
+        makes=("factor.shared-with",),
+    ),
+    Pass(
+        mark_shared_passwords,
+        needs=("account.password-digest", *_HOLDER),
+        makes=_columns("account", "password-shared-with password-digest"),
+    ),
+    Pass(
+        count_password_days,
+        needs=_columns("account", "password-changed source"),
+        makes=("account.password-set-with",),
+    ),
+    Pass(
+        mark_gates,
+        needs=(
+            *_columns("gate", "gate source state asks-for covers leaves-out applications"),
+            *_columns("account", "source name kind groups enabled"),
+        ),
+        makes=(
+            *_columns("account", "covered-by left-out-by watched-by second-factor-required"),
+            *_columns("gate", "asks-accounts leaves-out-accounts names-nobody"),
+        ),
+    ),
+    Pass(
+        mark_elevation_spans,
+        needs=(
+            *_columns("elevation", "role reason approved-by starts ends closed outcome"),
+            *_columns("account", "account name mail person"),
+            *_columns("grant", "role mode starts ends"),
+            "sign-in.at",
+        ),
+        makes=(
+            *_columns("elevation", "lasted stretch opened-in-week approves-itself hollow-reason same-reason"),
+            "elevation.entitled",
+            "grant.last-opened",
+            "sign-in.in-opening",
+        ),
+    ),
+    Pass(
+        count_locks,
+        needs=(
+            *_columns("sign-in", "at outcome"),
+            *_columns("setting", "source applies-to lock-after count-within"),
+            *_columns("account", "source name kind groups"),
+        ),
+        makes=("account.locked-before",),
+    ),
+)
+"""All passes, in the order in which they run: whatever one needs, no later one makes."""
+
+
+def link(readings: Sequence[Reading], rules: LinkingRules) -> LinkedReadings:
+    """Readings put side by side, with all that only shows then."""
+    linked = assemble(readings)
+    for step in PASSES:
+        linked = step.run(linked, rules)
+    return linked

@@ -1,0 +1,101 @@
+"""The table of linking passes: its order, and that each pass keeps to what it says it needs and makes."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+
+import polars as pl
+import pytest
+from polars.testing import assert_frame_equal
+
+from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.evidence import ACCOUNT_ROW, CANDIDATES, ORIGIN, PERSON_ROW, UNREAD
+from keymallet.core.judging.register_facts import OF_ACCOUNTS
+from keymallet.core.linking.assembling import assemble
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.passes import PASSES, Pass
+from keymallet.sources.estate import read_estate
+from keymallet.sources.reading import read_sources
+
+LINKS = {ACCOUNT_ROW, PERSON_ROW, CANDIDATES, ORIGIN, UNREAD, "account", "source"}
+"""Columns by which rows are linked and accounted for: every pass may read and change them."""
+OF_THE_REGISTER = {f"account.{name}" for name in OF_ACCOUNTS}
+
+
+def test_nothing_needs_what_a_later_pass_makes() -> None:
+    """A column that is only there once sources lie side by side is made before it is needed."""
+    made: set[str] = set()
+    for step in PASSES:
+        for name in step.needs:
+            table, column = name.split(".")
+            fact = TABLES[table].column(column)
+            assert fact is not None, name
+            assert not fact.across or name in made, f"{step.name} needs {name}, which is made later"
+        made |= set(step.makes)
+
+
+def test_whatever_shows_only_side_by_side_is_made_by_one_pass() -> None:
+    """A column declared so and made by nobody would be unknown for ever."""
+    across = {
+        f"{table.name}.{column.name}"
+        for table in TABLES.values()
+        if table.name != "exemption"
+        for column in table.columns
+        if column.across
+    }
+    made = [name for step in PASSES for name in step.makes]
+    assert across - set(made) == OF_THE_REGISTER
+    assert (len(made) - len(set(made)) == 1 and made.count("account.person") == 1) or sorted(made) == sorted(
+        set(made)
+    )
+
+
+@pytest.fixture(scope="module")
+def stages(railway_snapshot: Path) -> tuple[LinkingRules, list[tuple[Pass, LinkedReadings, LinkedReadings]]]:
+    """Each pass with what it is given and what it gives, on the railway's evidence."""
+    estate = read_estate(railway_snapshot / "estate.toml")
+    linked = assemble(read_sources(estate.sources, estate, datetime.fromisoformat("2026-11-24T09:00Z")))
+    steps = []
+    for step in PASSES:
+        after = step.run(linked, estate.linking)
+        steps.append((step, linked, after))
+        linked = after
+    return estate.linking, steps
+
+
+@pytest.mark.parametrize("place", range(len(PASSES)), ids=[step.name for step in PASSES])
+def test_a_pass_changes_what_it_says_it_makes_and_nothing_else(stages, place: int) -> None:  # type: ignore[no-untyped-def]
+    """Neither the frames it was given nor the notes: it gives back new ones."""
+    _, steps = stages
+    step, before, after = steps[place]
+    for name, frame in after.tables.items():
+        allowed = {made.partition(".")[2] for made in step.makes if made.partition(".")[0] == name} | LINKS
+        was = before.tables[name]
+        same = [column for column in was.columns if column not in allowed]
+        assert set(frame.columns) - set(was.columns) <= allowed
+        assert_frame_equal(frame.select(same), was.select(same))
+    assert all(one.source == other.source for one, other in zip(before.readings, after.readings, strict=True))
+
+
+@pytest.mark.parametrize("place", range(len(PASSES)), ids=[step.name for step in PASSES])
+def test_a_pass_reads_what_it_says_it_needs_and_nothing_else(stages, place: int) -> None:  # type: ignore[no-untyped-def]
+    """Given only those columns, it makes the same."""
+    rules, steps = stages
+    step, before, after = steps[place]
+    bare = {
+        name: frame.select(
+            column for column in frame.columns if column in LINKS or f"{name}.{column}" in step.needs
+        )
+        for name, frame in before.tables.items()
+    }
+    again = step.run(replace(before, tables=bare), rules)
+    for made in step.makes:
+        table, column = made.split(".")
+        if table in after.tables and column in after.tables[table].columns:
+            assert_frame_equal(_column(again, table, column), _column(after, table, column))
+
+
+def _column(linked: LinkedReadings, table: str, column: str) -> pl.DataFrame:
+    return linked.tables[table].select(column)

@@ -12,7 +12,7 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.reading import Reading
 from keymallet.store import snapshot as store
-from keymallet.store.snapshot import Snapshot, newest_snapshot, read_snapshot, write_snapshot
+from keymallet.store.snapshot import FORMAT, Snapshot, newest_snapshot, read_snapshot, write_snapshot
 from tests.support import AT, days_ago, evidence
 
 
@@ -107,7 +107,7 @@ def test_a_damaged_snapshot_is_told(tmp_path: Path) -> None:
     for text in (
         "{",
         '{"format": 99}',
-        kept.folder.joinpath("manifest.json").read_text().replace('"format": 1', '"format": 9'),
+        kept.folder.joinpath("manifest.json").read_text().replace(f'"format": {FORMAT}', '"format": 9'),
     ):
         (kept.folder / "manifest.json").write_text(text)
         with pytest.raises(KeymalletError):

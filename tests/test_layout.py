@@ -6,45 +6,138 @@ import ast
 import subprocess
 import sys
 import tomllib
+from functools import cache
 from pathlib import Path
 
 import pytest
 
 SOURCE = Path(__file__).parent.parent / "src" / "keymallet"
-MAY_IMPORT = {
-    "core": {"core"},
-    "sources": {"core", "sources"},
-    "store": {"core", "store"},
-    "outputs": {"core", "outputs"},
-    "fitting": {"core", "sources", "fitting"},
-    "views": {"core", "store", "fitting", "views"},
-    "demo": {"core", "demo"},
-    "commands": {"core", "sources", "store", "outputs", "fitting", "views", "demo", "commands"},
-}
 FILES = sorted(SOURCE.rglob("*.py"))
 
+FLOORS = (
+    ("core.base",),
+    ("core.facts",),
+    ("core.language",),
+    ("core.rulebook",),
+    ("core.linking",),
+    ("core.evaluating",),
+    ("core.judging",),
+    ("core.explaining",),
+    ("core.topics", "core.studies"),
+)
+"""The floors of the core: each may import what is below it, and itself; rooms side by side know nothing
+of each other."""
 
-def imports(path: Path) -> set[str]:
-    """Every module a file imports, at its top or within a function."""
-    found: set[str] = set()
+CORE = {room for floor in FLOORS for room in floor}
+MAY_IMPORT: dict[str, set[str]] = {
+    **{
+        room: {lower for below in FLOORS[:place] for lower in below} | {room}
+        for place, floor in enumerate(FLOORS)
+        for room in floor
+    },
+    "sources": {*CORE, "sources"},
+    "store": {*CORE, "store"},
+    "outputs": {*CORE, "outputs"},
+    "fitting": {*CORE, "sources", "fitting"},
+    "views": {*CORE, "store", "fitting", "views"},
+    "demo": {*CORE, "demo"},
+    "rulebooks": set(),
+    "commands": {*CORE, "sources", "store", "outputs", "fitting", "views", "demo", "commands"},
+}
+"""Every room, and the rooms it may import."""
+
+SOURCES_APART = {"export", "host", "directory", "scim"}
+"""Sources that do not know each other; what they share stands beside them."""
+
+LATE = {
+    ("commands/main.py", "keymallet.views.problems"): "help and usage errors are told without rich",
+    ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
+    ("core/language/patterns.py", "polars"): "rulebooks without patterns are checked without Polars",
+    ("views/figures.py", "matplotlib"): "an extra that need not be installed",
+}
+"""Everything that is imported within a function, and why it is not at the top."""
+
+
+@cache
+def imports(path: Path) -> frozenset[str]:
+    """Every module or name of one that a file imports, at its top or within a function."""
+    names: set[str] = set()
     for node in ast.walk(ast.parse(path.read_text("utf-8"))):
         if isinstance(node, ast.Import):
-            found |= {alias.name for alias in node.names}
+            names |= {alias.name for alias in node.names}
         elif isinstance(node, ast.ImportFrom) and node.module:
             assert node.level == 0, f"{path}: imports are written in full"
-            found |= {f"{node.module}.{alias.name}" for alias in node.names}
-    return found
+            names |= {f"{node.module}.{alias.name}" for alias in node.names}
+    return frozenset(names)
+
+
+def room_of(module: str) -> str:
+    """`keymallet.core.facts.model` stands in core.facts, `keymallet.views.terminal` in views."""
+    parts = module.split(".")[1:]
+    return ".".join(parts[:2]) if parts[0] == "core" else parts[0]
+
+
+def module_of(path: Path) -> str:
+    return ".".join(("keymallet", *path.relative_to(SOURCE).with_suffix("").parts)).removesuffix(".__init__")
+
+
+MODULES = {module_of(path): path for path in FILES}
+
+
+def inside(name: str) -> str | None:
+    """The module of ours that an imported name is, or stands in."""
+    while name not in MODULES and "." in name:
+        name = name.rpartition(".")[0]
+    return name if name in MODULES and name != "keymallet" else None
 
 
 @pytest.mark.parametrize("path", FILES, ids=lambda path: str(path.relative_to(SOURCE)))
 def test_arrows_point_one_way(path: Path) -> None:
-    """Commands to views, outputs, store and sources, and those to the core; never back, never across."""
-    place = path.relative_to(SOURCE).parts[0]
-    allowed = MAY_IMPORT.get(place, {"commands", "__version__"})
-    for name in imports(path):
-        if name.startswith("keymallet."):
-            target = name.split(".")[1]
-            assert target in allowed | {"__version__"}, f"{path} imports {name}"
+    """As the table says: floors inside the core, and what rests on it; never back, never across."""
+    module = module_of(path)
+    if module in ("keymallet", "keymallet.__main__", "keymallet.core"):
+        return
+    for name in filter(None, map(inside, imports(path))):
+        assert room_of(name) in MAY_IMPORT[room_of(module)], f"{module} imports {name}"
+        if room_of(module) == room_of(name) == "sources":
+            mine, its = (set(each.split(".")[2:3]) & SOURCES_APART for each in (module, name))
+            assert not mine or not its or mine == its, f"{module} imports {name}"
+
+
+def test_there_is_no_circle() -> None:
+    """Not even inside one room, nor through an import within a function."""
+    arrows = {
+        module: {*filter(None, map(inside, imports(path)))} - {module} for module, path in MODULES.items()
+    }
+    while leaves := {module for module, uses in arrows.items() if not uses & arrows.keys()}:
+        arrows = {module: uses for module, uses in arrows.items() if module not in leaves}
+    assert not arrows, f"these import each other, or what does: {sorted(arrows)}"
+
+
+def test_every_room_says_what_stands_in_it() -> None:
+    """In at most three lines; and every room is in the table."""
+    for path in SOURCE.rglob("__init__.py"):
+        text = ast.get_docstring(ast.parse(path.read_text("utf-8"))) or ""
+        assert text, path
+        if "core" in path.parts:
+            assert len(text.splitlines()) <= 3, path
+    rooms = {
+        room_of(module) for module in MODULES if module.count(".") > 1 or module.startswith("keymallet.r")
+    }
+    assert rooms == MAY_IMPORT.keys()
+
+
+@pytest.mark.parametrize("path", FILES, ids=lambda path: str(path.relative_to(SOURCE)))
+def test_what_is_imported_late_has_a_reason(path: Path) -> None:
+    """All else stands at the top, where it is seen."""
+    for function in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(function, ast.FunctionDef | ast.AsyncFunctionDef):
+            for node in ast.walk(function):
+                named = [alias.name for alias in node.names] if isinstance(node, ast.Import) else []
+                named += [node.module] if isinstance(node, ast.ImportFrom) and node.module else []
+                for name in named:
+                    allowed = [(str(path.relative_to(SOURCE)), one) for one in (name, name.split(".")[0])]
+                    assert LATE.keys() & set(allowed), f"{path} imports {name} within {function.name}"
 
 
 @pytest.mark.parametrize("path", sorted((SOURCE / "core").rglob("*.py")), ids=lambda path: path.name)

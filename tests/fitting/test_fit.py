@@ -20,8 +20,9 @@ from hypothesis import strategies as st
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.declaration import TABLES
 from keymallet.fitting.dates import DAY_FIRST, MONTH_FIRST, find_dates
-from keymallet.fitting.guess import SURE, Asked, Guess, Match, guess
+from keymallet.fitting.guess import Guess, guess
 from keymallet.fitting.map_text import map_text
+from keymallet.fitting.matching import SURE, Asked, Match
 from keymallet.fitting.sample import read_sample
 from keymallet.fitting.trial import try_map
 from keymallet.fitting.vocabulary import vocabulary

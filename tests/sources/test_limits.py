@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from keymallet.sources import limits
+from keymallet.sources.shared import limits
 from tests.support import run, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n[source.a]\n'

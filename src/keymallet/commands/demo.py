@@ -1,8 +1,4 @@
-"""Make the estate of the Gentian Valley Railway, a made-up organisation, and run the day on it.
-
-Everything in it is invented. Each command is shown before it runs; all of them work on your own
-files in the same way.
-"""
+"""Make the estate of the Gentian Valley Railway, a made-up organisation, and run the day on it."""
 
 from __future__ import annotations
 
@@ -12,13 +8,14 @@ import signal
 import tempfile
 from pathlib import Path
 
-from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE, main
+from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
+from keymallet.commands.main import main
+from keymallet.core.base.problems import fail
+from keymallet.demo.certificates import make_certificate
+from keymallet.demo.railway import write_estate
+from keymallet.demo.service import TOKEN, Manners, serve
+from keymallet.views.terminal import console, text
 
-EXAMPLES = [
-    ("keymallet demo", "make it in ./gentian-valley-railway"),
-    ("keymallet demo try-out", "make it in another folder"),
-]
-FOLDER = "gentian-valley-railway"
 AT = "2026-11-24T09:00Z"
 DAY = [
     ("First the accounts are read out of the systems they are in.", ["read", "--at", AT]),
@@ -46,37 +43,11 @@ DAY = [
 ]
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
-    parser.add_argument(
-        "folder", nargs="?", default=FOLDER, metavar="FOLDER", help=f"where to make it (default: {FOLDER})"
-    )
-    served = parser.add_argument_group("a stand-in cloud directory, over SCIM on this machine alone")
-    served.add_argument("--serve", action="store_true", help="serve the railway's tenant until Ctrl-C")
-    served.add_argument("--port", type=int, default=0, metavar="N", help="at this port (default: any free)")
-    served.add_argument("--by-cursor", action="store_true", help="offer pages by cursor (RFC 9865)")
-    served.add_argument("--slow", type=float, default=0.0, metavar="S", help="seconds before each answer")
-    served.add_argument("--busy", type=int, default=0, metavar="N", help="N of 100 answers: come back later")
-    served.add_argument("--cut", type=int, default=0, metavar="N", help="N of 100 answers are cut off")
-    served.add_argument("--changing", action="store_true", help="users go away while they are paged through")
-    served.add_argument(
-        "--token-for", type=int, metavar="N", help="the token runs out after N answers (default: never)"
-    )
-    served.add_argument(
-        "--tls",
-        choices=("good", "expired", "other-host"),
-        help="speak TLS, with a certificate of this sort, made on the spot",
-    )
-
-
 def run(options: argparse.Namespace) -> int:
     """Write the estate, then run the day on it. Raises KeymalletError if something else is in the way."""
     if options.serve:
         with tempfile.TemporaryDirectory(prefix="keymallet-demo-") as made:
             return _serve(options, Path(made))
-    from keymallet.core.base.problems import fail
-    from keymallet.demo.railway import write_estate
-    from keymallet.views.terminal import console, text
 
     folder = Path(options.folder)
     if (
@@ -120,11 +91,6 @@ def _serve(options: argparse.Namespace, folder: Path) -> int:
 
     Raises KeymalletError if the port is taken.
     """
-    from keymallet.core.base.problems import fail
-    from keymallet.demo.certificates import make_certificate
-    from keymallet.demo.service import TOKEN, Manners, serve
-    from keymallet.views.terminal import console, text
-
     manners = Manners(
         options.slow, options.busy, options.cut, options.changing, options.by_cursor, options.token_for
     )

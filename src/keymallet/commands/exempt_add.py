@@ -5,29 +5,28 @@ from __future__ import annotations
 import argparse
 import re
 
-from keymallet.commands.common import instant
-from keymallet.commands.main import CLEAN
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.opening import instant
 from keymallet.commands.register_edit import open_to_edit, said_day, today
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import KeymalletError, Problem
+from keymallet.core.judging.register_edit import added, faults_of
+from keymallet.core.language.literals import parse_span
+from keymallet.core.rulebook.register import KINDS, Exemption
 
 _ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 
 
 def run(options: argparse.Namespace) -> int:
     """Check and enter it. Raises KeymalletError with every reason why it cannot be entered."""
-    from keymallet.core.base.listing import how_many
-    from keymallet.core.base.nearest import did_you_mean
-    from keymallet.core.base.problems import KeymalletError, Problem
-    from keymallet.core.judging.register_edit import added, faults_of
-    from keymallet.core.language.literals import parse_span
-    from keymallet.core.rulebook.register import KINDS, Exemption
-
     opened = open_to_edit(options)
-    case = opened.case
+    inputs = opened.inputs
     problems = []
     if not _ID.fullmatch(options.entry):
         hint = "small letters, digits and single hyphens: counter-tills"
         problems.append(Problem(f'"{options.entry}" cannot name an entry', hint=hint))
-    if case.register and options.entry in {entry.id for entry in case.register.exemptions}:
+    if inputs.register and options.entry in {entry.id for entry in inputs.register.exemptions}:
         problems.append(
             Problem(f'there is an entry "{options.entry}" already', hint="keymallet exempt review")
         )
@@ -39,7 +38,7 @@ def run(options: argparse.Namespace) -> int:
         problems.append(
             Problem(f'--review-every: "{options.review_every}" is no length of time', hint='like "180d"')
         )
-    now = instant(options.at, case.clock)
+    now = instant(options.at, inputs.clock)
     entry = Exemption(
         id=options.entry,
         kind=options.kind,
@@ -50,17 +49,17 @@ def run(options: argparse.Namespace) -> int:
         approved_by=options.approved_by.strip(),
         start=opened.day(options.start) or now.replace(microsecond=0),
         end=opened.day(options.until),
-        reviewed=today(case),
+        reviewed=today(inputs),
         review_every=every,
         matched=opened.covered(tuple(options.accounts)),
         watch=tuple(options.watch),
         safeguards=options.safeguards.strip(),
     )
-    problems += faults_of(entry, opened.accounts, [demand.id for demand in case.rulebook.rules], now)
+    problems += faults_of(entry, opened.accounts, [demand.id for demand in inputs.rulebook.rules], now)
     if problems:
         raise KeymalletError(problems)
-    opened.save(added(opened.text, entry, case.clock))
-    until = f" until {said_day(entry.end, case.clock)}" if entry.end else ""
+    opened.save(added(opened.text, entry, inputs.clock))
+    until = f" until {said_day(entry.end, inputs.clock)}" if entry.end else ""
     print(
         f"{entry.id} is entered in {opened.path}: it covers {how_many(entry.matched or 0, 'account')}{until}"
     )

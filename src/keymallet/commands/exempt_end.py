@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.main import CLEAN
+from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.register_edit import open_to_edit, said_day
+from keymallet.core.base.problems import fail
+from keymallet.core.judging.register_edit import changed
 
 
 def run(options: argparse.Namespace) -> int:
     """Move its end. Raises KeymalletError if it is over already, or would be over before it began."""
-    from keymallet.core.base.problems import fail
-    from keymallet.core.judging.register_edit import changed
-
     opened = open_to_edit(options)
-    entry, clock = opened.entry(options.entry), opened.case.clock
-    end = opened.day(options.on) or opened.case.at.replace(microsecond=0)
+    entry, clock = opened.entry(options.entry), opened.inputs.clock
+    end = opened.day(options.on) or opened.inputs.at.replace(microsecond=0)
     if entry.end is not None and entry.end <= end:
         raise fail(f"{entry.id} ends before that: on {said_day(entry.end, clock)}")
     if entry.start is not None and end <= entry.start:

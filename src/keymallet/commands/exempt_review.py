@@ -5,19 +5,18 @@ from __future__ import annotations
 import argparse
 from dataclasses import replace
 
-from keymallet.commands.main import CLEAN
+from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.register_edit import open_to_edit, said_day, today
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.judging.register_edit import changed, faults_of
 
 
 def run(options: argparse.Namespace) -> int:
     """Enter today as the day of the review. Raises KeymalletError if it cannot be confirmed as it is."""
-    from keymallet.core.base.listing import how_many
-    from keymallet.core.base.problems import KeymalletError, fail
-    from keymallet.core.judging.register_edit import changed, faults_of
-
     opened = open_to_edit(options)
-    case, entry = opened.case, opened.entry(options.entry)
-    now = today(case)
+    inputs, entry = opened.inputs, opened.entry(options.entry)
+    now = today(inputs)
     covers = opened.covered(entry.accounts)
     if (entry.matched is None or covers > entry.matched) and not options.approved_by:
         before = "an unknown number" if entry.matched is None else f"{entry.matched:,}"
@@ -30,13 +29,13 @@ def run(options: argparse.Namespace) -> int:
         end=opened.day(options.until) or entry.end,
         approved_by=(options.approved_by or entry.approved_by).strip(),
     )
-    problems = faults_of(renewed, opened.accounts, [rule.id for rule in case.rulebook.rules], case.at)
+    problems = faults_of(renewed, opened.accounts, [rule.id for rule in inputs.rulebook.rules], inputs.at)
     if problems:
         raise KeymalletError(problems)
     text = changed(
         opened.text,
         entry.id,
-        case.clock,
+        inputs.clock,
         until=opened.day(options.until),
         reviewed=now,
         approved_by=options.approved_by,
@@ -44,6 +43,6 @@ def run(options: argparse.Namespace) -> int:
         drilled=now if options.drilled else None,
     )
     opened.save(text)
-    due = f", again by {said_day(now + entry.review_every, case.clock)}" if entry.review_every else ""
+    due = f", again by {said_day(now + entry.review_every, inputs.clock)}" if entry.review_every else ""
     print(f"{entry.id} is reviewed{due}: it covers {how_many(covers, 'account')}")
     return CLEAN

@@ -1,8 +1,4 @@
-"""Guess the column map of a CSV or JSON export from its headers and values, for you to confirm.
-
-Shows which fact each column is taken for, how sure that is, and what would not be understood; the map
-is written with --output. Nothing is guessed when sources are read: only a map in the estate counts.
-"""
+"""Guess the column map of a CSV or JSON export from its headers and values, for you to confirm."""
 
 from __future__ import annotations
 
@@ -10,55 +6,27 @@ import argparse
 import shlex
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
 
-from keymallet.commands.common import add_estate, write_file
-from keymallet.commands.main import CLEAN
-
-if TYPE_CHECKING:
-    from zoneinfo import ZoneInfo
-
-    from keymallet.fitting.guess import Asked
-    from keymallet.fitting.sample import Export
-
-EXAMPLES = [
-    ("keymallet fit exports/accounts.csv", "what would each column be?"),
-    ("keymallet fit exports/staff.jsonl --output roster-map.toml", "write the map, to be looked over"),
-    ("keymallet fit exports/accounts.csv --set manager= --set display=Name", "correct it at once"),
-]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
-    parser.add_argument("file", metavar="FILE", help="a CSV export, or JSON: one record a line, or a list")
-    parser.add_argument("--output", metavar="MAP", help="write the map to this new file")
-    parser.add_argument(
-        "--table",
-        metavar="TABLE",
-        help="what its rows are, such as account, person or key (default: guessed)",
-    )
-    parser.add_argument(
-        "--set",
-        metavar="FACT=COLUMN",
-        action="append",
-        default=[],
-        help="this fact is that column; with no column, the fact is left out; repeatable",
-    )
-    add_estate(parser)
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.opening import open_estate
+from keymallet.commands.writing import write_file
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.declaration import TABLES
+from keymallet.fitting.guess import guess
+from keymallet.fitting.map_text import map_text
+from keymallet.fitting.matching import Asked
+from keymallet.fitting.sample import Export, read_sample
+from keymallet.fitting.trial import try_map
+from keymallet.sources.request import read_file
+from keymallet.views.fit import show_guess, show_trial
+from keymallet.views.summary import show_hints
+from keymallet.views.terminal import console, text
 
 
 def run(options: argparse.Namespace) -> int:
     """Guess, try the map on the whole file, show both; write the map if asked to."""
-    from keymallet.core.base.problems import fail
-    from keymallet.fitting.guess import guess
-    from keymallet.fitting.map_text import map_text
-    from keymallet.fitting.sample import read_sample
-    from keymallet.fitting.trial import try_map
-    from keymallet.sources.request import read_file
-    from keymallet.views.fit import show_guess, show_trial
-    from keymallet.views.summary import show_hints
-    from keymallet.views.terminal import console, text
-
     file, now = Path(options.file), datetime.now(UTC)
     output = Path(options.output) if options.output else None
     if output is not None and output.exists():
@@ -103,10 +71,6 @@ def run(options: argparse.Namespace) -> int:
 
 def _clock(estate: str) -> tuple[ZoneInfo, list[str]]:
     """The estate's clock, if there is an estate; else UTC, and a remark on that."""
-    from zoneinfo import ZoneInfo
-
-    from keymallet.commands.common import open_estate
-
     if estate == "estate.toml" and not Path(estate).exists():
         return ZoneInfo("UTC"), ["no estate file here: times that carry no zone are tried as UTC"]
     return open_estate(estate).clock, []
@@ -114,11 +78,6 @@ def _clock(estate: str) -> tuple[ZoneInfo, list[str]]:
 
 def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
     """What --table and --set say. Raises KeymalletError where that names nothing."""
-    from keymallet.core.base.nearest import did_you_mean
-    from keymallet.core.base.problems import fail
-    from keymallet.core.facts.declaration import TABLES
-    from keymallet.fitting.guess import Asked
-
     if table and table not in TABLES:
         hint = did_you_mean(table, TABLES) or f"there are: {', '.join(TABLES)}"
         raise fail(f'--table: there is no table "{table}"', hint=hint)

@@ -1,122 +1,69 @@
-"""Judge every account by the rulebook: who falls short, why, and what could not be told.
-
-Exit code: 0 nothing in breach at or above --fail-on, 1 something is, 2 the request could not be
-carried out, 3 nothing is, but the evidence is incomplete.
-"""
+"""Judge every account by the rulebook: who falls short, why, and what could not be told."""
 
 from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from keymallet.commands.common import (
-    JudgingInputs,
-    add_judging,
-    add_rows_format,
-    number_of,
-    open_case,
-    output_stream,
-    write_file,
-    write_rows,
+from polars import DataFrame
+
+from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
+from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
+from keymallet.commands.writing import output_stream, write_file, write_rows
+from keymallet.core.explaining.findings import (
+    accounts_by_topic,
+    findings,
+    on_numbers,
+    on_people,
+    on_register,
+    on_systems,
+    worst_accounts,
 )
-from keymallet.commands.main import BREACH, CLEAN, INCOMPLETE
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.run import Run
+from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.outputs.run_record import run_record, to_run_file
+from keymallet.views.intake import has_gaps, show_intake
+from keymallet.views.summary import (
+    show_closing,
+    show_numbers,
+    show_people,
+    show_rules,
+    show_run,
+    show_systems,
+    show_topics,
+    show_worst,
+)
+from keymallet.views.terminal import console, text
 
-if TYPE_CHECKING:
-    from polars import DataFrame
-
-    from keymallet.core.judging.judge import Judgement
-    from keymallet.core.judging.run import Run
-
-EXAMPLES = [
-    ("keymallet judge", "judge the newest snapshot and show the summary"),
-    ("keymallet judge --format csv --output findings.csv", "every finding, for a spreadsheet or a program"),
-    (
-        "keymallet judge --at 2026-12-24 --fail-on critical",
-        "as it will stand on that day, if nothing changes",
-    ),
-]
-WORST = 8
 RULES_SHOWN = 16
 _A_FEW = 3
 """So many more rules are shown rather than counted."""
-_FAIL_ON = ("critical", "high", "medium", "low", "never")
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
-    add_judging(parser)
-    add_rows_format(parser)
-    parser.add_argument(
-        "--spreadsheet",
-        action="store_true",
-        help="with --format csv: keep texts like =1+1 from being taken for formulas",
-    )
-    parser.add_argument(
-        "--fail-on",
-        choices=_FAIL_ON,
-        default="high",
-        help="the least severity that ends with code 1 (default: high)",
-    )
-    parser.add_argument(
-        "--worst",
-        type=number_of("accounts"),
-        default=WORST,
-        metavar="N",
-        help=f"accounts shown (default: {WORST})",
-    )
-    parser.add_argument(
-        "--all-rules", action="store_true", help="a line for every rule, however many there are"
-    )
 
 
 def run(options: argparse.Namespace) -> int:
     """Judge, show or write the findings, and end with the code that tells how it came out."""
-    case = open_case(options)
-    judgement = case.judge(case.evidence(case.rulebook.expressions()))
-    outcome = case.run(judgement)
+    inputs = open_inputs(options)
+    judgement = inputs.judge(inputs.evidence(inputs.rulebook.expressions()))
+    outcome = inputs.run(judgement)
     code = _code(options.fail_on, outcome)
     if options.format == "table":
-        _show(options, case, judgement, outcome, code)
+        _show(options, inputs, judgement, outcome, code)
     else:
         _write(options, judgement, outcome)
     return code
 
 
 def _code(fail_on: str, outcome: Run) -> int:
-    from keymallet.core.rulebook.model import SEVERITIES
-
     if fail_on != "never" and outcome.breaches_at_or_above(SEVERITIES[fail_on]):
         return BREACH
     return INCOMPLETE if outcome.gaps else CLEAN
 
 
 def _show(
-    options: argparse.Namespace, case: JudgingInputs, judgement: Judgement, outcome: Run, code: int
+    options: argparse.Namespace, inputs: JudgingInputs, judgement: Judgement, outcome: Run, code: int
 ) -> None:
-    from keymallet.core.explaining.findings import (
-        accounts_by_topic,
-        findings,
-        on_numbers,
-        on_people,
-        on_register,
-        on_systems,
-        worst_accounts,
-    )
-    from keymallet.views.intake import has_gaps, show_intake
-    from keymallet.views.summary import (
-        show_closing,
-        show_numbers,
-        show_people,
-        show_rules,
-        show_run,
-        show_systems,
-        show_topics,
-        show_worst,
-    )
-    from keymallet.views.terminal import console, text
-
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
@@ -145,10 +92,10 @@ def _show(
                 out.print()
                 out.print(text(title, "dim"))
                 show(out, outcome, found, options.worst)
-        if has_gaps(case.snapshot):
+        if has_gaps(inputs.snapshot):
             out.print()
             out.print(text("not read", "dim"))
-            show_intake(out, case.snapshot, only_gaps=True)
+            show_intake(out, inputs.snapshot, only_gaps=True)
         out.print()
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
         if len(rows):
@@ -164,9 +111,6 @@ _VERDICTS = {
 
 
 def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
-    from keymallet.core.explaining.findings import findings
-    from keymallet.outputs.run_record import run_record, to_run_file
-
     write_rows(options, findings(judgement), run_record(outcome), "findings")
     if options.output and options.format != "json":
         target = Path(options.output)

@@ -9,8 +9,12 @@ import importlib
 import os
 import sys
 from collections.abc import Sequence
+from types import ModuleType
 
 from keymallet import __version__
+from keymallet.commands.exit_codes import CLEAN, FAILED, READER_GONE, STOPPED
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import KeymalletError
 
 COMMANDS = {
     "demo": "make the made-up railway's estate and run the day on it",
@@ -26,12 +30,6 @@ COMMANDS = {
     "rules": "check, show, try, start and compare rulebooks",
     "dictionary": "print the dictionary of facts that rules can ask about",
 }
-
-CLEAN, BREACH, FAILED, INCOMPLETE = 0, 1, 2, 3
-"""Exit codes: nothing in breach at or above --fail-on; something is; the request could not be
-carried out; judged, but the evidence is incomplete."""
-STOPPED, READER_GONE = 130, 141
-"""As shells count it: ended by an interrupt, or because nobody reads the output any more."""
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -68,20 +66,18 @@ def entry() -> None:
 
 
 def _run(name: str, words: list[str]) -> int:
-    module = importlib.import_module(f"keymallet.commands.{name}")
+    declared = importlib.import_module(f"keymallet.commands.arguments.{name}")
     parser = argparse.ArgumentParser(
         prog=f"keymallet {name}",
-        description=module.__doc__,
-        epilog=_examples(module.EXAMPLES),
+        description=declared.__doc__,
+        epilog=_examples(declared.EXAMPLES),
         formatter_class=argparse.RawDescriptionHelpFormatter,
         allow_abbrev=False,
     )
-    module.add_arguments(parser)
+    declared.add_arguments(parser)
     options = parser.parse_args(words)
-    from keymallet.core.base.problems import KeymalletError
-
     try:
-        code: int = module.run(options)
+        code: int = _module_of(name, options).run(options)
         sys.stdout.flush()
         return code
     except KeymalletError as error:
@@ -96,6 +92,18 @@ def _run(name: str, words: list[str]) -> int:
         # Whoever read our output has gone; what is left to flush must not complain of it again.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return READER_GONE
+
+
+def _module_of(name: str, options: argparse.Namespace) -> ModuleType:
+    """The module that carries a command out, or one of its actions.
+
+    Its arguments are declared apart from it, so that help and usage errors need nothing heavy: this is the
+    one place where what is heavy is loaded late.
+    """
+    action = getattr(options, "action", None)
+    return importlib.import_module(
+        f"keymallet.commands.{name}_{action}" if action else f"keymallet.commands.{name}"
+    )
 
 
 def _examples(examples: Sequence[tuple[str, str]]) -> str:
@@ -121,8 +129,6 @@ new here?  keymallet demo"""
 
 
 def _no_such_command(word: str) -> int:
-    from keymallet.core.base.nearest import did_you_mean
-
     hint = did_you_mean(word, COMMANDS) or '"keymallet --help" lists them'
     print(f'keymallet: there is no command "{ascii(word)[1:-1]}"; {hint}', file=sys.stderr)
     return FAILED

@@ -3,45 +3,22 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from datetime import datetime
 
-from keymallet.commands.common import add_at, add_estate, instant, open_estate, read_into_snapshot, watched
-from keymallet.commands.main import CLEAN, INCOMPLETE
-
-if TYPE_CHECKING:
-    from datetime import datetime
-
-    from keymallet.sources.estate import Estate
-
-EXAMPLES = [
-    ("keymallet read", "read all sources named in estate.toml"),
-    ("keymallet read --only ticketing", "read one anew; the others stay as they were read before"),
-    ("keymallet read --dry-run", "see how each source would be read, and write nothing"),
-    ("keymallet read --at 2026-11-24T09:00Z", "the files are as they stood at that instant, not now"),
-]
-
-
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Declare the arguments."""
-    add_estate(parser)
-    add_at(parser, "put this down as the instant of the reading")
-    parser.add_argument(
-        "--only", metavar="SOURCE", action="append", default=[], help="read this source alone; repeatable"
-    )
-    parser.add_argument(
-        "--accept-drop", action="store_true", help="a source may have lost many of its accounts: it is right"
-    )
-    parser.add_argument(
-        "--dry-run", action="store_true", help="show the first accounts of each, write nothing"
-    )
-    parser.add_argument("--all", action="store_true", help="tell of every source, however many there are")
+from keymallet.commands.exit_codes import CLEAN, INCOMPLETE
+from keymallet.commands.opening import instant, open_estate
+from keymallet.commands.taking_in import read_into_snapshot, watched
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.sources.estate import Estate
+from keymallet.sources.reading import read_sources
+from keymallet.views.intake import SOURCES_SHOWN, show_intake, show_reading
+from keymallet.views.summary import show_hints
+from keymallet.views.terminal import console, text
 
 
 def run(options: argparse.Namespace) -> int:
     """Read, and say how each source was read. Anything not read ends with the code for incomplete."""
-    from keymallet.core.base.nearest import did_you_mean
-    from keymallet.core.base.problems import fail
-
     estate = open_estate(options.estate)
     names = [source.name for source in estate.sources]
     for name in options.only:
@@ -53,10 +30,6 @@ def run(options: argparse.Namespace) -> int:
         return _try_out(estate, at, options.only)
     snapshot = read_into_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
 
-    from keymallet.views.intake import SOURCES_SHOWN, show_intake
-    from keymallet.views.summary import show_hints
-    from keymallet.views.terminal import console, text
-
     out = console()
     everything = len(snapshot.manifest.sources)
     show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
@@ -67,10 +40,6 @@ def run(options: argparse.Namespace) -> int:
 
 def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
     """Read, count and show the first accounts of each source as they would be taken."""
-    from keymallet.sources.reading import read_sources
-    from keymallet.views.intake import show_reading
-    from keymallet.views.terminal import console, text
-
     wanted = [source for source in estate.sources if not only or source.name in only]
     with watched() as watcher:
         readings = read_sources(wanted, estate, at, watcher)

@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.common import read_rulebook_file
-from keymallet.commands.main import CLEAN
-from keymallet.commands.rules import book_path
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.opening import book_path, read_rulebook_file
+from keymallet.views.rulebook import show_checked
+from keymallet.views.terminal import console
 
 
 def run(options: argparse.Namespace) -> int:
     """Check the rulebook. Raises KeymalletError with every fault."""
     path = book_path(options.rulebook, options.estate)
     book = read_rulebook_file(path)
-
-    from keymallet.views.rulebook import show_checked
-    from keymallet.views.terminal import console
 
     show_checked(console(), str(path), book)
     return CLEAN

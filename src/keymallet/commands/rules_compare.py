@@ -4,22 +4,21 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
 
-from keymallet.commands.common import instant, open_estate, output_stream, read_rulebook_file, write_rows
-from keymallet.commands.main import CLEAN
-
-if TYPE_CHECKING:
-    from keymallet.core.evaluating.context import EvaluationContext
-    from keymallet.core.rulebook.model import Rulebook
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.opening import instant, open_estate, read_rulebook_file
+from keymallet.commands.writing import output_stream, write_rows
+from keymallet.core.evaluating.context import EvaluationContext, columns_used
+from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.studies.compare import as_frame, compare
+from keymallet.store.snapshot import newest_snapshot, read_snapshot
+from keymallet.views.compare import show_changes
+from keymallet.views.terminal import console
 
 
 def run(options: argparse.Namespace) -> int:
     """Compare them. Raises KeymalletError if one of them has faults."""
-    from keymallet.core.studies.compare import as_frame, compare
-    from keymallet.views.compare import show_changes
-    from keymallet.views.terminal import console
-
     books = [read_rulebook_file(Path(name)) for name in (options.before, options.after)]
     context = _workspace(options, books)
     changes = list(compare(books[0], books[1], context))
@@ -35,11 +34,6 @@ def run(options: argparse.Namespace) -> int:
 
 def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> EvaluationContext | None:
     """The newest evidence, if there is any: without, books are compared by their text."""
-    from zoneinfo import ZoneInfo
-
-    from keymallet.core.evaluating.context import EvaluationContext, columns_used
-    from keymallet.store.snapshot import newest_snapshot, read_snapshot
-
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))
     elif Path(options.estate).exists():

@@ -5,19 +5,18 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from keymallet.commands.common import write_file
-from keymallet.commands.main import CLEAN
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.writing import write_file
+from keymallet.core.base.problems import fail
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.sources.rulebooks import is_shipped, no_such_book, open_included, shipped, shipped_text
+from keymallet.views.rulebook import book_on, show_shipped
+from keymallet.views.summary import show_hints
+from keymallet.views.terminal import console, text
 
 
 def run(options: argparse.Namespace) -> int:
     """List what ships, or write the start of a book. Raises KeymalletError; never writes over a file."""
-    from keymallet.core.base.problems import fail
-    from keymallet.core.rulebook.reading import read_rulebook
-    from keymallet.sources.rulebooks import is_shipped, no_such_book, open_included, shipped, shipped_text
-    from keymallet.views.rulebook import book_on, show_shipped
-    from keymallet.views.summary import show_hints
-    from keymallet.views.terminal import console, text
-
     out = console()
     if options.base is None:
         show_shipped(

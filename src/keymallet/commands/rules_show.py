@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.common import read_rulebook_file
-from keymallet.commands.main import CLEAN
-from keymallet.commands.rules import book_path
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.opening import book_path, read_rulebook_file
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.views.rulebook import show_book, show_demand, show_tree
+from keymallet.views.terminal import console
 
 
 def run(options: argparse.Namespace) -> int:
     """Show it. Raises KeymalletError if the book has faults, or no such rule."""
-    from keymallet.core.base.nearest import did_you_mean
-    from keymallet.core.base.problems import fail
-    from keymallet.views.rulebook import show_book, show_demand, show_tree
-    from keymallet.views.terminal import console
-
     book = read_rulebook_file(book_path(options.rulebook, options.estate))
     out = console()
     if options.rule is None:

@@ -5,22 +5,20 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from keymallet.commands.common import read_rulebook_file
-from keymallet.commands.main import BREACH, CLEAN
-from keymallet.commands.rules import book_path
+from keymallet.commands.exit_codes import BREACH, CLEAN
+from keymallet.commands.opening import book_path, read_rulebook_file
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.studies.cases import read_cases, rules_without, try_case
+from keymallet.core.studies.coverage import untried
+from keymallet.sources.rulebooks import read_book, read_cases_of
+from keymallet.views.cases import show_coverage, show_failures, show_tried
+from keymallet.views.terminal import console
 
 
 def run(options: argparse.Namespace) -> int:
     """Try them; code 1 if one comes out otherwise. Raises KeymalletError if the cases have faults."""
-    from keymallet.core.base.nearest import did_you_mean
-    from keymallet.core.base.problems import fail
-    from keymallet.core.judging.verdicts import Verdict
-    from keymallet.core.studies.cases import read_cases, rules_without, try_case
-    from keymallet.core.studies.coverage import untried
-    from keymallet.sources.rulebooks import read_book, read_cases_of
-    from keymallet.views.cases import show_coverage, show_failures, show_tried
-    from keymallet.views.terminal import console
-
     path = book_path(options.rulebook, options.estate)
     book = read_rulebook_file(path)
     text, name = read_book(Path(options.cases)) if options.cases else read_cases_of(path)

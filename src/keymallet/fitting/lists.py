@@ -8,7 +8,7 @@ from datetime import date
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, TABLES
 from keymallet.core.facts.model import Table
 from keymallet.fitting.fits import Context, fit_values
-from keymallet.fitting.guess import Asked, Match, Part, best_part
+from keymallet.fitting.matching import Asked, Match, Part, best_part
 from keymallet.fitting.sample import Sample, SampledColumn
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import header_score, name_score, understood

@@ -12,7 +12,8 @@ from tomlkit.items import InlineTable
 from tomlkit.items import Table as TomlTable
 
 from keymallet.core.facts.model import Kind
-from keymallet.fitting.guess import Guess, Match, Part
+from keymallet.fitting.guess import Guess
+from keymallet.fitting.matching import Match, Part
 from keymallet.fitting.shapes import Shape
 
 _SHOWN = 3

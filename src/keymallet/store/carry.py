@@ -7,6 +7,7 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core.base.problems import Problem
+from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
@@ -18,7 +19,7 @@ from keymallet.core.facts.evidence import (
     Evidence,
     source_column,
 )
-from keymallet.core.facts.reading import Reading, is_of
+from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.person_matching import BY_NUMBER
 from keymallet.store.snapshot import Snapshot, SourceRecord
 

@@ -9,8 +9,9 @@ from rich.text import Text
 
 from keymallet.core.base.listing import how_many
 from keymallet.core.facts.reading import Reading
-from keymallet.fitting.guess import LIKELY, SURE, UNSURE, Guess, Match, Part
+from keymallet.fitting.guess import Guess
 from keymallet.fitting.map_text import remarks
+from keymallet.fitting.matching import LIKELY, SURE, UNSURE, Match, Part
 from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import understood

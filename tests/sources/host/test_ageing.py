@@ -12,8 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from keymallet.sources.host.ageing import Pam, of_shadow
 from keymallet.sources.host.lines import parse_shadow
+from keymallet.sources.shared.ageing import Pam, of_shadow
 from tests.oracles import fake_clock, needs_root, program
 from tests.support import write
 

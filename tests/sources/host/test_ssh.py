@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 from keymallet.sources.estate import read_estate
 from keymallet.sources.host.authorized_keys import RefusedLineError, parse_line
-from keymallet.sources.host.public_keys import read_certificate, read_key
 from keymallet.sources.host.sshd import SshServer, Ways, read_server
 from keymallet.sources.reading import read_all
+from keymallet.sources.shared.public_keys import read_certificate, read_key
 from tests.oracles import needs_root, program
 from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import AT, write

@@ -16,11 +16,6 @@ MOST_DETAILS = 1_000
 """How many refusals are kept one by one for a table and kind; all are counted."""
 
 
-def is_of(source: str, declared: str) -> bool:
-    """Whether a source is the one an estate declares, or one of its hosts."""
-    return source == declared or source.startswith(declared + "/")
-
-
 class Refusal(msgspec.Struct, frozen=True):
     """One record or cell that was not read: where, and why."""
 

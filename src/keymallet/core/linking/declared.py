@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
-from keymallet.core.facts.reading import is_of
+from keymallet.core.base.source_names import is_of
 
 MATCHED_FACTS = ("name", "mail", "display", "stable-id", "owner")
 """Facts of an account that a match rule can go by."""

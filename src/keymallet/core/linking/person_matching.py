@@ -12,9 +12,10 @@ from dataclasses import dataclass
 import polars as pl
 
 from keymallet.core.base.listing import some_names
+from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import CANDIDATES, PERSON_ROW, UNREAD, with_unread
-from keymallet.core.facts.reading import Reading, is_of
+from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import MATCHED_FACTS, MatchRule
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 

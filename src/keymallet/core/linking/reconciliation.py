@@ -8,10 +8,11 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
+from keymallet.core.base.source_names import is_of
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
-from keymallet.core.facts.reading import Reading, is_of
+from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import SourcePair
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 

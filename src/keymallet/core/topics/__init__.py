@@ -1,5 +1,4 @@
-"""The six topics in depth: for each what is asked of the evidence, and the report that comes of it.
+"""The six topics in depth: what each asks in the rule language, and the report made of the answers.
 
-A topic asks its questions in the rule language, with the limits and terms of the organisation's own
-rulebook at hand, so that unknown facts stay unknown here as they do in verdicts.
+May import: everything from base to explaining.
 """

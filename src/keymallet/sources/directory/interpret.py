@@ -18,15 +18,6 @@ from uuid import UUID
 from keymallet.core.facts.declaration import ACCOUNT, GRANT, KEY, SETTING
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.reading import Reading, Refusal
-from keymallet.sources.directory.certificates import (
-    CERTIFICATES,
-    KEY_FACTS,
-    SSH_KEYS,
-    UnreadableKeyError,
-    certificate_row,
-    has_keys,
-    ssh_row,
-)
 from keymallet.sources.directory.entries import Entry, by_key, normal_dn
 from keymallet.sources.directory.groups import DirectoryGroups, group_name, is_one_of
 from keymallet.sources.directory.policies import NOT_KNOWN, SETTING_FACTS, Policies
@@ -38,10 +29,18 @@ from keymallet.sources.directory.state import (
     is_machine,
     password_scheme,
 )
-from keymallet.sources.host.ageing import of_shadow
-from keymallet.sources.host.lines import ShadowEntry, opens_a_session
 from keymallet.sources.sections import DirectorySection
-from keymallet.sources.tables import enter_table
+from keymallet.sources.shared.ageing import ShadowEntry, of_shadow, opens_a_session
+from keymallet.sources.shared.certificates import (
+    CERTIFICATES,
+    KEY_FACTS,
+    SSH_KEYS,
+    UnreadableKeyError,
+    certificate_row,
+    has_keys,
+    ssh_row,
+)
+from keymallet.sources.shared.row_tables import enter_table
 
 _TEXTS = {
     "display": ("displayname", "cn"),

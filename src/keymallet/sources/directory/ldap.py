@@ -19,14 +19,14 @@ from ldap3.core.exceptions import LDAPException
 
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.directory.certificates import CERTIFICATES, SSH_KEYS
 from keymallet.sources.directory.entries import Entry, attribute_name, normal_dn
 from keymallet.sources.directory.interpret import Directory, unique
 from keymallet.sources.directory.policies import POLICY_ATTRIBUTES
 from keymallet.sources.directory.state import FAMILIES
 from keymallet.sources.request import Request
-from keymallet.sources.secret import read_secret
 from keymallet.sources.sections import LdapSection
+from keymallet.sources.shared.certificates import CERTIFICATES, SSH_KEYS
+from keymallet.sources.shared.secret import read_secret
 
 _PLAIN = (
     "objectClass uid cn sAMAccountName displayName mail employeeNumber employeeID employeeType ou department"

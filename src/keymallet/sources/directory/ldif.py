@@ -15,11 +15,11 @@ from ldif import LDIFParser
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import Reading, Refusal
-from keymallet.sources import limits
 from keymallet.sources.directory.entries import Entry, attribute_name
 from keymallet.sources.directory.interpret import Directory, unique
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdifSection
+from keymallet.sources.shared import limits
 
 _ELSEWHERE = re.compile(rb"^([A-Za-z][\w;.-]*):<", re.MULTILINE)
 _CHANGE = re.compile(rb"^changetype:", re.MULTILINE | re.IGNORECASE)

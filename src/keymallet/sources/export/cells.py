@@ -15,6 +15,7 @@ import pyarrow as pa
 
 from keymallet.core.facts.evidence import data_type
 from keymallet.core.facts.model import Kind
+from keymallet.core.language.literals import parse_span
 from keymallet.sources.export.column_map import Cell
 from keymallet.sources.export.instants import read_instants
 from keymallet.sources.export.rows import series_of
@@ -153,8 +154,6 @@ def _count(cell: Cell, value: str) -> tuple[int | None, str]:
 
 
 def _span(cell: Cell, value: str) -> tuple[Any, str]:
-    from keymallet.core.language.literals import parse_span
-
     span = parse_span(value.replace(" ", ""))
     return span, "" if span is not None else "no length of time like 90d or 8h"
 

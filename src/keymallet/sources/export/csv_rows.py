@@ -25,7 +25,7 @@ from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
 from keymallet.core.facts.reading import Refusal
 from keymallet.sources.export.rows import ExportRows
-from keymallet.sources.limits import refuse_endless_lines
+from keymallet.sources.shared.limits import refuse_endless_lines
 
 SEPARATORS = (",", ";", "\t", "|")
 csv.field_size_limit(sys.maxsize)

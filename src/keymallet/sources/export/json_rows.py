@@ -17,11 +17,11 @@ import pyarrow as pa
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.model import Kind
 from keymallet.core.facts.reading import Refusal
-from keymallet.sources import limits
 from keymallet.sources.export.column_map import Cell, RowMap
 from keymallet.sources.export.csv_rows import as_utf8
 from keymallet.sources.export.json_path import JsonPath, parse_path
 from keymallet.sources.export.rows import ExportRows
+from keymallet.sources.shared import limits
 
 LIST_MARK = "\x1f"
 """Between the members of a list, in a cell: the unit separator stands in no name."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from keymallet.sources.host.public_keys import NoKeyError, PublicKey, read_key
+from keymallet.sources.shared.public_keys import NoKeyError, PublicKey, read_key
 
 _BARE = frozenset(
     "agent-forwarding no-agent-forwarding cert-authority no-port-forwarding port-forwarding no-pty pty"

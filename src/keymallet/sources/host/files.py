@@ -17,8 +17,8 @@ from pathlib import Path
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.reading import Reading, Refusal
-from keymallet.sources.limits import refuse_endless_lines
 from keymallet.sources.request import Request
+from keymallet.sources.shared.limits import refuse_endless_lines
 
 _MOST_LINKS = 40  # as the kernel bounds them
 

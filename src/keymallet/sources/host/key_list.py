@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keymallet.sources.host.files import HostFiles, text_lines
-from keymallet.sources.host.public_keys import NoKeyError, read_key
+from keymallet.sources.shared.public_keys import NoKeyError, read_key
 
 
 def read_key_list(files: HostFiles, path: str, data: bytes, noun: str) -> set[str]:

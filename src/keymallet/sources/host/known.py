@@ -9,13 +9,13 @@ from typing import Any
 
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.sources.host import passwords
-from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.faillock import FailureTally, Policy
 from keymallet.sources.host.groups import HostGroups
-from keymallet.sources.host.lines import GroupEntry, PasswdEntry, ShadowEntry
+from keymallet.sources.host.lines import GroupEntry, PasswdEntry
 from keymallet.sources.host.pam import Stacks
 from keymallet.sources.host.sign_ins import SignIns
 from keymallet.sources.host.sshd import SshServer
+from keymallet.sources.shared.ageing import Pam, ShadowEntry
 
 _FROM_PASSWD = {
     "name": "field 1",

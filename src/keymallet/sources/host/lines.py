@@ -10,6 +10,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from keymallet.sources.shared.ageing import ShadowEntry, opens_a_session
+
 _NUMBER = re.compile(r"[ \t]*\+?(\d+)", re.ASCII)
 _MOST = 2_147_483_647
 _NOBODY_SET = 4_294_967_295  # what the C library takes for an empty number in shadow
@@ -31,7 +33,6 @@ _SCHEMES = (
 _DES = re.compile(r"(?:[./0-9A-Za-z]{13}|_[./0-9A-Za-z]{19})", re.ASCII)
 _BLANKS = " \t\r\v\f"
 """What the C library skips at the beginning of a line, and nothing else: no blank of any other script."""
-_NO_SESSION = {"nologin", "false", "true", "sync", "halt", "shutdown"}
 
 
 class DroppedError(ValueError):
@@ -65,29 +66,12 @@ class PasswdEntry:
 
 
 @dataclass(frozen=True, slots=True)
-class ShadowEntry:
-    """Password and ageing of an account; days count from 1970-01-01 UTC."""
-
-    name: str
-    password: str
-    last_change: int | None
-    maximum: int | None
-    inactive: int | None
-    expires: int | None
-
-
-@dataclass(frozen=True, slots=True)
 class GroupEntry:
     """A group and its members."""
 
     name: str
     gid: int
     members: tuple[str, ...]
-
-
-def opens_a_session(shell: str) -> bool:
-    """Whether a login shell opens a session. An empty one is /bin/sh."""
-    return shell.rpartition("/")[2] not in _NO_SESSION and not shell.endswith("\r")
 
 
 def records(data: bytes) -> Iterator[Line]:

@@ -5,11 +5,11 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from keymallet.sources.digests import keyed
-from keymallet.sources.host import ageing
-from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.faillock import FailureTally
-from keymallet.sources.host.lines import PasswdEntry, ShadowEntry, scheme_of
+from keymallet.sources.host.lines import PasswdEntry, scheme_of
+from keymallet.sources.shared import ageing
+from keymallet.sources.shared.ageing import Pam, ShadowEntry
+from keymallet.sources.shared.digests import keyed
 
 _SECONDS_A_DAY = 86_400
 

@@ -22,7 +22,6 @@ from keymallet.sources.host.lines import (
     DroppedError,
     GroupEntry,
     PasswdEntry,
-    ShadowEntry,
     comment_count,
     odd_passwd,
     odd_shadow,
@@ -41,7 +40,8 @@ from keymallet.sources.host.sudo_grants import Account, Grants
 from keymallet.sources.host.sudoers import read_sudoers
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
-from keymallet.sources.tables import enter_table
+from keymallet.sources.shared.ageing import ShadowEntry
+from keymallet.sources.shared.row_tables import enter_table
 
 _Entry = TypeVar("_Entry", PasswdEntry, ShadowEntry, GroupEntry)
 _NOBODY = 65534

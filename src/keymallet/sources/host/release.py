@@ -6,8 +6,8 @@ import re
 import shlex
 
 from keymallet.core.language.clocks import is_zone
-from keymallet.sources.host.ageing import Pam
 from keymallet.sources.host.files import HostFiles, text_lines
+from keymallet.sources.shared.ageing import Pam
 
 _FIRST_WITH_17 = {"debian": (13,), "ubuntu": (25, 4)}
 """The first release of a system whose PAM follows the 1.7 rule."""

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 from keymallet.sources.host.files import HostFiles
 from keymallet.sources.host.key_list import read_key_list
-from keymallet.sources.host.public_keys import Certificate, fingerprint
+from keymallet.sources.shared.public_keys import Certificate, fingerprint
 
 _MAGIC = b"SSHKRL\n\0"
 _CERTIFICATES, _KEYS, _SHA1, _SIGNATURE, _SHA256 = 1, 2, 3, 4, 5

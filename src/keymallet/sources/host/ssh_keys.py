@@ -17,9 +17,9 @@ from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineErr
 from keymallet.sources.host.files import HostFiles, named_few, text_lines
 from keymallet.sources.host.key_list import read_key_list
 from keymallet.sources.host.lines import PasswdEntry
-from keymallet.sources.host.public_keys import Certificate, NoKeyError, read_certificate
 from keymallet.sources.host.revoked import Revoked, read_revoked
 from keymallet.sources.host.sshd import SshServer
+from keymallet.sources.shared.public_keys import Certificate, NoKeyError, read_certificate
 
 _ENDING = "-cert.pub"
 

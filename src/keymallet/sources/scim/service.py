@@ -7,6 +7,7 @@ that bring nothing new end the reading as incomplete instead of going on for eve
 from __future__ import annotations
 
 import email.utils
+import ssl
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from types import TracebackType
@@ -19,8 +20,8 @@ from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_at
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.request import Request
-from keymallet.sources.secret import read_secret
 from keymallet.sources.sections import ScimSection
+from keymallet.sources.shared.secret import read_secret
 
 USERS, GROUPS = "Users", "Groups"
 NOT_THERE = "the service has no"
@@ -219,7 +220,6 @@ class ScimService:
 
 
 def _context(verify: bool | str) -> Any:
-    import ssl
 
     if isinstance(verify, str):
         try:

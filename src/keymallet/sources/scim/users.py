@@ -21,11 +21,11 @@ from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import UNREAD, data_type
 from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import Reading, Refusal
-from keymallet.sources.directory.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
 from keymallet.sources.scim.schemas import Schemas
 from keymallet.sources.scim.service import Resource
 from keymallet.sources.scim.values import ENTERPRISE, UnreadableError, at_path, converted, primary, values_of
 from keymallet.sources.sections import ScimSection
+from keymallet.sources.shared.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
 
 ATTRIBUTES = (
     *("id", "userName", "displayName", "name", "emails", "active", "userType", "title", "meta"),

@@ -6,9 +6,8 @@ Where no rulebook is named, it is the estate's. A bare name, like `base`, is one
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
-from keymallet.commands.common import add_actions, add_estate, add_rows_format, open_estate, run_action
+from keymallet.commands.arguments.shared import add_actions, add_estate, add_rows_format
 
 EXAMPLES = [
     ("keymallet rules check", "every fault of the estate's rulebook at once"),
@@ -60,13 +59,3 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     compare.add_argument("--at", metavar="INSTANT", help="as of this instant (default: now)")
     add_rows_format(compare)
     add_estate(compare)
-
-
-def run(options: argparse.Namespace) -> int:
-    """Run one action. Raises KeymalletError with what is wrong."""
-    return run_action("rules", options)
-
-
-def book_path(named: str | None, estate: str) -> Path:
-    """The rulebook named, or the estate's."""
-    return Path(named) if named else open_estate(estate).rulebook

@@ -11,7 +11,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
 from keymallet.sources.directory.entries import Entry
-from keymallet.sources.host.public_keys import NoKeyError, read_key
+from keymallet.sources.shared.public_keys import NoKeyError, read_key
 
 CERTIFICATES = ("usercertificate", "usercertificate;binary")
 SSH_KEYS = ("sshpublickey", "ipasshpubkey")

@@ -9,17 +9,35 @@ day first, then at a day of change of 0 (which beats the grace), then at the gra
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
-from keymallet.sources.host.lines import ShadowEntry
-
 Pam = Literal["1.5", "1.7"]
+
+_NO_SESSION = {"nologin", "false", "true", "sync", "halt", "shutdown"}
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _LAST_DAY = 2_932_896  # 9999-12-31
 _NEVER = 10_000  # days: the shadow tools' own mark for a password that never expires
 _FAR = 47_482  # 2100-01-01: an end beyond it, made by that mark, is no end anybody set
+
+
+@dataclass(frozen=True, slots=True)
+class ShadowEntry:
+    """Password and ageing of an account; days count from 1970-01-01 UTC."""
+
+    name: str
+    password: str
+    last_change: int | None
+    maximum: int | None
+    inactive: int | None
+    expires: int | None
+
+
+def opens_a_session(shell: str) -> bool:
+    """Whether a login shell opens a session. An empty one is /bin/sh."""
+    return shell.rpartition("/")[2] not in _NO_SESSION and not shell.endswith("\r")
 
 
 def of_shadow(line: ShadowEntry, pam: Pam, today: int) -> dict[str, Any]:

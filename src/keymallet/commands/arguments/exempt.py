@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.common import add_actions, add_judging, add_rows_format, run_action
+from keymallet.commands.arguments.shared import add_actions, add_judging, add_rows_format
 
 EXAMPLES = [
     ("keymallet exempt list", "every entry: whether it holds, what it covers, what is amiss with it"),
@@ -72,8 +72,3 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     review.add_argument("--drilled", action="store_true", help="an emergency account was tried just now")
     add_judging(review)
-
-
-def run(options: argparse.Namespace) -> int:
-    """Run one action. Raises KeymalletError with what is wrong."""
-    return run_action("exempt", options)

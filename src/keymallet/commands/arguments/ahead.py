@@ -1,0 +1,58 @@
+"""Show what will turn to breach and when, if nothing changes: by week, by rule, and what is first.
+
+Only time is taken to go on: what people and systems will do until then cannot be known.
+"""
+
+from __future__ import annotations
+
+import argparse
+import re
+
+from keymallet.commands.arguments.shared import add_judging, add_rows_format, number_of
+
+EXAMPLES = [
+    ("keymallet ahead", "the next 90 days, week by week"),
+    (
+        "keymallet ahead --for 26w --capacity 12/week --spread",
+        "half a year, and a plan that keeps every week within what can be done",
+    ),
+    (
+        "keymallet ahead --figure ahead.png --calendar ahead.ics",
+        "the same as a figure, and for your calendar",
+    ),
+]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument(
+        "--for", dest="span", metavar="SPAN", default="90d", help="how far to look: 90d, 26w (default: 90d)"
+    )
+    parser.add_argument(
+        "--capacity", metavar="N/week", type=_capacity, help="how much can be mended in a week, like 40/week"
+    )
+    parser.add_argument(
+        "--spread",
+        action="store_true",
+        help="plan a day for each, so that no week is over capacity and none is late",
+    )
+    parser.add_argument(
+        "--most", type=number_of("findings"), default=12, metavar="N", help="how many to list (default: 12)"
+    )
+    add_rows_format(parser)
+    parser.add_argument("--figure", metavar="FILE", help="draw the weeks: a .png or .svg file")
+    parser.add_argument("--calendar", metavar="FILE", help="write an iCalendar file")
+    parser.add_argument(
+        "--by",
+        choices=("account", "day"),
+        default="account",
+        help="with --calendar: an event for each (default: account)",
+    )
+    add_judging(parser)
+
+
+def _capacity(written: str) -> int:
+    found = re.fullmatch(r"(\d{1,7})(?:/week)?", written)
+    if not found or not int(found[1]):
+        raise argparse.ArgumentTypeError(f'"{written}" is no capacity: write it like 40/week')
+    return int(found[1])

@@ -1,0 +1,19 @@
+"""Print the dictionary: every table, column and word that a rule can ask about."""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.core.facts.declaration import TABLES
+
+EXAMPLES = [
+    ("keymallet dictionary", "all tables"),
+    ("keymallet dictionary key", "one table"),
+    ("keymallet dictionary --format json", "for programs"),
+]
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("table", nargs="?", metavar="TABLE", help=f"one of: {', '.join(TABLES)}")
+    parser.add_argument("--format", choices=("table", "json", "csv"), default="table", help="default: table")

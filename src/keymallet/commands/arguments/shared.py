@@ -1,0 +1,69 @@
+"""Arguments that several commands share."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+
+def add_estate(parser: argparse.ArgumentParser) -> None:
+    """Add --estate."""
+    parser.add_argument(
+        "--estate", metavar="FILE", default="estate.toml", help="the estate file (default: estate.toml here)"
+    )
+
+
+def add_at(parser: argparse.ArgumentParser, what: str) -> None:
+    """Add --at."""
+    parser.add_argument(
+        "--at", metavar="INSTANT", help=f"{what}, like 2026-11-24 or 2026-11-24T09:00Z (default: now)"
+    )
+
+
+def add_judging(parser: argparse.ArgumentParser) -> None:
+    """Add the options of everything that judges."""
+    add_estate(parser)
+    parser.add_argument(
+        "--snapshot", metavar="FOLDER", help="judge this snapshot (default: the estate's newest)"
+    )
+    parser.add_argument("--rulebook", metavar="FILE", help="judge by this rulebook (default: the estate's)")
+    add_register(parser)
+    add_at(parser, "judge as of this instant")
+
+
+def add_register(parser: argparse.ArgumentParser) -> None:
+    """Add --register."""
+    parser.add_argument(
+        "--register", metavar="FILE", help="the register of exemptions (default: the estate's, if it has one)"
+    )
+
+
+def add_actions(parser: argparse.ArgumentParser) -> Callable[[str, str], argparse.ArgumentParser]:
+    """Let a command have actions; what is returned adds one by its name and purpose."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+
+    def action(name: str, purpose: str) -> argparse.ArgumentParser:
+        return actions.add_parser(
+            name, help=purpose, description=f"{purpose[:1].upper()}{purpose[1:]}.", allow_abbrev=False
+        )
+
+    return action
+
+
+def number_of(noun: str) -> Callable[[str], int]:
+    """The type of an argument that says how many lines to show."""
+
+    def read(written: str) -> int:
+        if not written.isdigit() or len(written) > 6:
+            raise argparse.ArgumentTypeError(f'"{written}" is no number of {noun}')
+        return int(written)
+
+    return read
+
+
+def add_rows_format(parser: argparse.ArgumentParser) -> None:
+    """Add --format and --output of commands that give rows."""
+    parser.add_argument(
+        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
+    )
+    parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")

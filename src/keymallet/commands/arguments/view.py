@@ -1,0 +1,41 @@
+"""Look at one topic in depth: the report, what is worst, and what the rulebook says of it.
+
+Topics: factors, passwords, lockouts, exemptions, elevation, temporary.
+"""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.commands.arguments.shared import add_judging, add_rows_format, number_of
+
+EXAMPLES = [
+    ("keymallet view factors", "who can prove a sign-in with what, and who is made to"),
+    ("keymallet view factors --by unit --figure coverage.png", "coverage by unit, and a report of it"),
+    ("keymallet view factors --format csv --output factors.csv", "a line for every account"),
+    ("keymallet view elevation --part openings --format csv", "every opening, and what is amiss with it"),
+]
+
+
+WORST = 5
+ROWS = 12
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("topic", metavar="TOPIC", help="which topic")
+    parser.add_argument("--by", metavar="COLUMN", help="group by this: unit, kind, source and the like")
+    parser.add_argument("--figure", metavar="FILE", help="draw it: a .png or .svg file")
+    add_rows_format(parser)
+    parser.add_argument("--groups", action="store_true", help="with --format: a row for each group instead")
+    parser.add_argument(
+        "--part",
+        metavar="NAME",
+        help="with --format: the rows of one of its tables, such as gates or openings",
+    )
+    parser.add_argument("--rows", type=number_of("rows"), default=ROWS, metavar="N",
+                        help=f"rows of the list (default: {ROWS})")  # fmt: skip
+    parser.add_argument("--worst", type=number_of("accounts"), default=WORST, metavar="N",
+                        help=f"accounts in breach shown (default: {WORST})")  # fmt: skip
+    parser.add_argument("--all", action="store_true", help="every group, and every rule of the topic")
+    add_judging(parser)

@@ -1,0 +1,103 @@
+"""All that a judging takes, opened as the options of a command name it."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from keymallet.commands.gaps import gaps_of
+from keymallet.commands.opening import instant, open_estate, open_register, read_rulebook_file
+from keymallet.core.evaluating.context import columns_used
+from keymallet.core.facts.evidence import Evidence
+from keymallet.core.judging.judge import Judgement, judge
+from keymallet.core.judging.register_facts import NEEDED
+from keymallet.core.judging.run import Run
+from keymallet.core.language.typed import Typed
+from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.register import Register
+from keymallet.sources.estate import Estate
+from keymallet.store.snapshot import Snapshot, newest_snapshot, read_snapshot
+
+
+@dataclass(frozen=True)
+class JudgingInputs:
+    """All that a judging takes."""
+
+    organisation: str
+    clock: ZoneInfo
+    at: datetime
+    snapshot: Snapshot
+    rulebook: Rulebook
+    register: Register | None
+    gaps: list[str]
+
+    def evidence(
+        self, asked: Iterable[tuple[str, Typed]] | None = None, also: Sequence[str] = ()
+    ) -> Evidence:
+        """The snapshot's tables; with `asked`, the columns that these expressions and the register need.
+
+        `also` are facts of accounts that are wanted besides.
+        """
+        if asked is None:
+            return self.snapshot.evidence()
+
+        used = columns_used(asked)
+        needed = (*also, *(NEEDED if self.register is not None else ()))
+        used.setdefault("account", set()).update(needed)
+        return self.snapshot.evidence(used)
+
+    def judge(
+        self, evidence: Evidence, book: Rulebook | None = None, at: datetime | None = None
+    ) -> Judgement:
+        """Judge by the case's own book and instant, or by others, with the register in force."""
+        return judge(evidence, book or self.rulebook, at or self.at, self.clock, self.register)
+
+    def run(self, judgement: Judgement) -> Run:
+        """What outputs have to carry about this judging."""
+        manifest = self.snapshot.manifest
+        return Run(
+            organisation=self.organisation,
+            at=self.at,
+            clock=self.clock,
+            rulebook_title=self.rulebook.title,
+            rulebook_edition=self.rulebook.edition,
+            rulebook_digest=self.rulebook.digest,
+            snapshot_digest=self.snapshot.digest,
+            read_at=manifest.read_at,
+            sources=len(manifest.sources),
+            accounts=judgement.evidence.tables["account"].height,
+            counts=judgement.counts(),
+            refused=self.snapshot.refused,
+            unreadable=self.snapshot.unreadable,
+            gaps=self.gaps,
+        )
+
+
+def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> JudgingInputs:
+    """Open what the options name; reads first if the estate has no snapshot yet."""
+    # A snapshot and a rulebook named outright can be judged without the estate file.
+    estate = None if options.snapshot and options.rulebook else open_estate(options.estate)
+    rulebook = read_rulebook_file(Path(options.rulebook) if options.rulebook else estate.rulebook)  # type: ignore[union-attr]
+    if options.snapshot:
+        snapshot = read_snapshot(Path(options.snapshot))
+    else:
+        assert estate is not None
+        snapshot = newest_snapshot(estate.snapshots) or _first_snapshot(estate)
+    clock = estate.clock if estate else ZoneInfo(snapshot.manifest.clock)
+    at = instant(options.at, clock)
+    organisation = estate.organisation if estate else snapshot.manifest.organisation
+    named = getattr(options, "register", None)
+    file = Path(named) if named else estate.register if estate else None
+    register = open_register(file, clock) if file and with_register else None
+    return JudgingInputs(organisation, clock, at, snapshot, rulebook, register, gaps_of(snapshot, estate, at))
+
+
+def _first_snapshot(estate: Estate) -> Snapshot:
+    """Read the sources, where that was never done."""
+    from keymallet.commands.taking_in import read_into_snapshot
+
+    return read_into_snapshot(estate, datetime.now(UTC))

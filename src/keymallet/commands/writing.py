@@ -1,0 +1,49 @@
+"""Writing what a command gives: files whole or not at all, rows in a format, standard output."""
+
+from __future__ import annotations
+
+import argparse
+import io
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TextIO
+
+import polars as pl
+
+from keymallet.core.base.problems import fail
+from keymallet.outputs.frames import FORMATS
+
+
+def write_file(path: Path, data: bytes) -> None:
+    """Write a file whole or not at all. Raises KeymalletError if it cannot be written."""
+    if path.is_dir():
+        raise fail("this is a folder, not a file", file=str(path), hint="--output takes the name of a file")
+    unfinished = path.with_name(f".{path.name}.unfinished")
+    try:
+        unfinished.write_bytes(data)
+        unfinished.replace(path)
+    except OSError as error:
+        unfinished.unlink(missing_ok=True)
+        raise fail(f"the file cannot be written: {error.strerror or error}", file=str(path)) from None
+
+
+def write_rows(options: argparse.Namespace, frame: pl.DataFrame, head: dict[str, Any], name: str) -> None:
+    """Write rows as --format asks, to --output or standard output; `head` and `name` are for JSON."""
+    data = FORMATS[options.format](frame, head, name, getattr(options, "spreadsheet", False))
+    if options.output:
+        write_file(Path(options.output), data)
+    else:
+        sys.stdout.buffer.write(data)
+
+
+@contextmanager
+def output_stream(path: str | None) -> Iterator[TextIO]:
+    """Standard output, or a file that is written when all has been said."""
+    if path is None:
+        yield sys.stdout
+        return
+    text = io.StringIO()
+    yield text
+    write_file(Path(path), text.getvalue().encode())

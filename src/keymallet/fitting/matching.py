@@ -1,0 +1,208 @@
+"""Which column is which fact: every pair is weighed by header and values, the surest are taken first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.fitting.fits import Context, Fit, fit_values
+from keymallet.fitting.sample import SampledColumn
+from keymallet.fitting.shapes import Shape
+from keymallet.fitting.vocabulary import name_score, squeezed, vocabulary
+from keymallet.sources.export.json_path import MEMBER
+
+SURE, LIKELY, UNSURE = "sure", "likely", "unsure"
+LEAST = {SURE: 0.85, LIKELY: 0.6, UNSURE: 0.4}
+_BY_VALUES_ALONE = 0.5
+"""How sure the best values can make one of a fact where the header says nothing."""
+TABLES_TRIED = (
+    "account",
+    "person",
+    "key",
+    "factor",
+    "grant",
+    "elevation",
+    "sign-in",
+    "exemption",
+    "gate",
+    "setting",
+)
+
+_CORE = {
+    "factor": {"kind"},
+    "key": {"key", "kind", "digest"},
+    "grant": {"role"},
+    "elevation": {"role", "asked"},
+    "sign-in": {"at"},
+}
+"""Facts of which one has to be there for something to be a row of the table."""
+
+
+@dataclass
+class Match:
+    """A column taken as a fact. `score`: from 0 to 1; `asked`: somebody said that it is so."""
+
+    fact: Column
+    column: SampledColumn
+    fit: Fit
+    score: float
+    by_header: bool = True
+    asked: bool = False
+
+    @property
+    def sureness(self) -> str:
+        """In a word."""
+        if self.asked:
+            return SURE
+        found = next((word for word, least in LEAST.items() if self.score >= least), UNSURE)
+        # Where no value tells day and month apart, a good header makes it no surer.
+        dates = self.fit.dates
+        return LIKELY if found == SURE and dates is not None and not dates.proven else found
+
+    @property
+    def of_member(self) -> bool:
+        """Whether it is the member of a list itself, not something in it."""
+        return self.column.header == MEMBER
+
+    @property
+    def is_used(self) -> bool:
+        """Whether the map uses it, or only mentions it."""
+        return self.sureness != UNSURE
+
+
+@dataclass
+class Part:
+    """What fills one table: its matches. `rows` is the list in each record whose members are the rows.
+
+    `separator` stands between the members where that list is a cell.
+    """
+
+    table: Table
+    matches: list[Match]
+    rows: str = ""
+    separator: str = ""
+
+    @property
+    def key(self) -> str:
+        """The fact without which there is no row."""
+        return key_of(self.table)
+
+    def uses(self, match: Match) -> bool:
+        """Whether the map uses a match, or only mentions it: the key it has to have, sure or not."""
+        return match.is_used or match.fact.name == self.key
+
+    @property
+    def not_told(self) -> list[str]:
+        """The facts of the table that the map does not give, and that nothing else works out."""
+        given = {match.fact.name for match in self.matches if self.uses(match)}
+        columns = [column for column in self.table.columns if not column.across and not column.definition]
+        return [column.name for column in columns if column.name not in {*given, "account", "source"}]
+
+    @property
+    def has_rows(self) -> bool:
+        """Whether it has what makes a row of the table: its key, and of an account's things, what it is."""
+        found = {match.fact.name for match in self.matches}
+        core = _CORE.get(self.table.name)
+        return self.key in found and (core is None or bool(found & core))
+
+    @property
+    def weight(self) -> float:
+        """How much of the table it fills, and how surely."""
+        return sum(match.score for match in self.matches)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What somebody said: the table, and facts by the name of their column (none: not to be guessed)."""
+
+    table: str = ""
+    facts: Mapping[str, str] = field(default_factory=dict)
+
+
+def key_of(table: Table) -> str:
+    """The fact that every row of a table needs."""
+    return "name" if table is ACCOUNT else "account" if table.of_account else table.names[0]
+
+
+def best_part(shapes: Sequence[Shape], tables: Iterable[str], context: Context, asked: Asked) -> Part | None:
+    """The table that these columns fill best; None where none of their columns can be the key of one."""
+    parts = [Part(TABLES[name], _matches(shapes, TABLES[name], context, asked)) for name in tables]
+    whole = [part for part in parts if part.has_rows]
+    return max(whole, key=lambda part: part.weight, default=None)
+
+
+def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> list[Match]:
+    """The best use of these columns for the facts of a table, in the order of the columns."""
+    not_given = {"source", "account"} if table is ACCOUNT else {"source"}
+    wanted = [fact for fact in table.columns if fact.name not in not_given and not fact.across]
+    pairs = [
+        match
+        for shape in shapes
+        for fact in wanted
+        if fact.name not in asked.facts and (match := weigh(shape, table, fact, context))
+    ]
+    key = key_of(table)
+    taken = {match.fact.name: match for match in _asked_for(shapes, table, context, asked)}
+    used = {match.column.header for match in taken.values()}
+    # The key first: without it there is no row, and what is left of it ("Name") suits other facts as well.
+    pairs.sort(key=lambda match: (match.fact.name != key or match.score < LEAST[UNSURE], -match.score))
+    for match in pairs:
+        if match.fact.name not in taken and match.column.header not in used and match.score >= LEAST[UNSURE]:
+            taken[match.fact.name] = match
+            used.add(match.column.header)
+    if table is ACCOUNT:
+        for match in [*_key_from_mail(taken), *_locked_by_status(taken, asked)]:
+            taken.setdefault(match.fact.name, match)
+    order = {column.header: place for place, column in enumerate(shape.column for shape in shapes)}
+    return sorted(taken.values(), key=lambda match: order[match.column.header])
+
+
+def weigh(shape: Shape, table: Table, fact: Column, context: Context) -> Match | None:
+    """One column held against one fact; None where there is nothing in it."""
+    by_header, opposite = name_score(shape.column.names, table, fact)
+    by_header = by_header if by_header >= LEAST[UNSURE] else 0.0
+    if not by_header and not _tells_by_values(shape, fact):
+        return None
+    fit = fit_values(shape, table, fact, context, opposite=opposite)
+    if not by_header and fit.share < 0.95:
+        return None
+    return Match(fact, shape.column, fit, (by_header or _BY_VALUES_ALONE) * fit.share, bool(by_header))
+
+
+def _tells_by_values(shape: Shape, fact: Column) -> bool:
+    """Whether values alone can tell this fact: mail addresses, and words of a closed set."""
+    if fact.name == "mail":
+        return shape.mails >= 0.95
+    return fact.kind is Kind.WORD and len(shape.told) > 1 and not shape.column.is_list
+
+
+def _asked_for(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> Iterable[Match]:
+    by_header = {shape.column.header: shape for shape in shapes}
+    for name, header in asked.facts.items():
+        fact, shape = table.column(name), by_header.get(header)
+        if fact is not None and shape is not None:
+            fit = fit_values(shape, table, fact, context, opposite=False)
+            yield Match(fact, shape.column, fit, 1.0, asked=True)
+
+
+def _key_from_mail(taken: dict[str, Match]) -> Iterable[Match]:
+    """Where no column is a login name, people sign in with their mail address."""
+    if "name" not in taken and "mail" in taken and Shape(taken["mail"].column).distinct > 0.98:
+        fit = Fit(1.0, remark="no other column is a login name")
+        yield Match(ACCOUNT.column("name"), taken["mail"].column, fit, LEAST[LIKELY])  # type: ignore[arg-type]
+
+
+def _locked_by_status(taken: dict[str, Match], asked: Asked) -> Iterable[Match]:
+    """A status of several words can say both whether an account is switched on and whether it is locked."""
+    status, fact = taken.get("enabled"), ACCOUNT.column("locked")
+    if status is None or fact is None or taken.keys() & {"locked"} or "locked" in asked.facts:
+        return
+    words = vocabulary().words["account.locked"]
+    locked = [value for value in status.column.values if squeezed(value) in words]
+    if locked and "true" in status.fit.options and set(locked) < set(status.fit.options["true"]):
+        others = [*status.fit.options["true"], *status.fit.options["false"]]
+        others = [value for value in others if value not in locked]
+        fit = Fit(1.0, {"true": locked, "false": others}, remark="the same column says both")
+        yield Match(fact, status.column, fit, min(status.score, 0.8))

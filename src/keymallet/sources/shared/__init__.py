@@ -1,0 +1,1 @@
+"""What several sources share: keys, certificates, ageing rules, digests, bounds on what a file may hold."""

@@ -41,44 +41,48 @@ def run(options: argparse.Namespace) -> int:
     if options.spread:
         events = spread(events, inputs.clock, inputs.at, options.capacity)
     outcome = inputs.run(judgement)
-    found = weeks(events, inputs.clock, inputs.at, end)
-    _write_files(options, judgement, events, outcome, found)
+    schedule = weeks(events, inputs.clock, inputs.at, end)
+    _write_files(options, judgement, events, outcome, schedule)
     if options.format == "table":
         first = described(judgement, events.head(options.most))
-        _show(options, events, first, outcome, found)
+        _show(options, events, first, outcome, schedule)
     else:
         write_rows(options, described(judgement, events), run_record(outcome), "ahead")
     return CLEAN
 
 
 def _span(written: str) -> timedelta:
-    found = parse_span(written)
-    if not found:
+    span = parse_span(written)
+    if not span:
         raise fail(f'--for "{written}" is no length of time', hint="like 90d, 26w, 12h")
-    if found > LONGEST:
+    if span > LONGEST:
         raise fail(f'--for "{written}" is more than ten years', hint="like 90d, 26w")
-    return found
+    return span
 
 
 def _write_files(
-    options: argparse.Namespace, judgement: Judgement, events: pl.DataFrame, outcome: Run, found: list[Week]
+    options: argparse.Namespace,
+    judgement: Judgement,
+    events: pl.DataFrame,
+    outcome: Run,
+    schedule: list[Week],
 ) -> None:
     if options.figure:
         form = format_of(options.figure)
-        figure = ahead_figure(found, outcome, options.capacity)
+        figure = ahead_figure(schedule, outcome, options.capacity)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.calendar:
         write_file(Path(options.calendar), to_calendar(described(judgement, events), outcome, options.by))
 
 
 def _show(
-    options: argparse.Namespace, events: pl.DataFrame, first: pl.DataFrame, outcome: Run, found: list[Week]
+    options: argparse.Namespace, events: pl.DataFrame, first: pl.DataFrame, outcome: Run, schedule: list[Week]
 ) -> None:
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
         out.print()
-        show_weeks(out, found, options.capacity)
+        show_weeks(out, schedule, options.capacity)
         if events.height:
             show_heaviest(out, events, outcome)
             out.print()
@@ -88,15 +92,15 @@ def _show(
             show_first(out, first, outcome, events.height - first.height)
         out.print()
         verb = "finding turns" if events.height == 1 else "findings turn"
-        told = f"{events.height:,} {verb} to breach within {options.span} if nothing changes."
+        closing = f"{events.height:,} {verb} to breach within {options.span} if nothing changes."
         if options.spread:
             unfit = events["planned"].null_count()
-            told += (
+            closing += (
                 f" {how_many(unfit, 'finding')} cannot be planned in time."
                 if unfit
                 else " All can be planned in time."
             )
-        out.print(text(told, "bold"))
+        out.print(text(closing, "bold"))
         hints = [("keymallet ahead --capacity 40/week --spread", "plan the work so that nobody is late")]
         if options.spread:
             hints = [

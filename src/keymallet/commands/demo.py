@@ -71,9 +71,9 @@ def run(options: argparse.Namespace) -> int:
     os.chdir(folder)
     try:
         worst = CLEAN
-        for told, words in DAY:
+        for sentence, words in DAY:
             out.print()
-            out.print(text(told, "italic"))
+            out.print(text(sentence, "italic"))
             out.print(text(f"$ keymallet {' '.join(words)}", "bold cyan"))
             code = main(words)
             out.print(text(f"(ends with code {code})", "dim"))

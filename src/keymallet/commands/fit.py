@@ -35,21 +35,21 @@ def run(options: argparse.Namespace) -> int:
     clock, clock_told = _clock(options.estate)
     export = read_sample(read_file(file, options.file, "name the export itself"), options.file)
     asked = _asked(options.table, options.set, export)
-    found = guess(export, now.date(), asked)
-    if found is None:
+    guessed = guess(export, now.date(), asked)
+    if guessed is None:
         columns = ", ".join(column.header for column in export.sample.columns[:12])
         raise fail(
             "no column looks like the name or number its rows could be known by",
             file=options.file,
             hint=f"say which it is, as in --set name=COLUMN; the columns are: {columns}",
         )
-    found.remarks += clock_told
+    guessed.remarks += clock_told
     written = map_text(
-        found, today=now.date(), clock=clock.key, map_file=output.name if output else "MAP.toml"
+        guessed, today=now.date(), clock=clock.key, map_file=output.name if output else "MAP.toml"
     )
     reading = try_map(written, file, export.format, clock, now)
     out = console()
-    show_guess(out, found)
+    show_guess(out, guessed)
     show_trial(out, reading)
     out.print()
     if output is None:
@@ -81,8 +81,8 @@ def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
     if table and table not in TABLES:
         hint = did_you_mean(table, TABLES) or f"there are: {', '.join(TABLES)}"
         raise fail(f'--table: there is no table "{table}"', hint=hint)
-    found = {}
-    names = {name for each in TABLES.values() for name in each.names}
+    facts = {}
+    names = {name for known_table in TABLES.values() for name in known_table.names}
     headers = [column.header for column in export.sample.columns]
     for setting in settings:
         fact, equals, header = setting.partition("=")
@@ -96,5 +96,5 @@ def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
         if header and header not in headers:
             hint = did_you_mean(header, headers) or f"the columns are: {', '.join(headers[:12])}"
             raise fail(f'--set: there is no column "{header}"', file=export.file, hint=hint)
-        found[fact] = header
-    return Asked(table or "", found)
+        facts[fact] = header
+    return Asked(table or "", facts)

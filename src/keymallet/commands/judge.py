@@ -71,7 +71,7 @@ def _show(
         everything = len(outcome.counts)
         most = everything if options.all_rules or everything <= RULES_SHOWN + _A_FEW else RULES_SHOWN
         show_rules(out, outcome.counts, most)
-        if any(each.rule.topic for each in outcome.counts):
+        if any(count.rule.topic for count in outcome.counts):
             out.print()
             show_topics(out, outcome.counts, accounts_by_topic(judgement))
         rows, breached = worst_accounts(judgement, options.worst)
@@ -87,11 +87,11 @@ def _show(
             ("numbers that are not as asked for", on_numbers, show_numbers),
         ]
         for title, found_of, show in beside:
-            found = found_of(judgement)
-            if found.height:
+            broken = found_of(judgement)
+            if broken.height:
                 out.print()
                 out.print(text(title, "dim"))
-                show(out, outcome, found, options.worst)
+                show(out, outcome, broken, options.worst)
         if has_gaps(inputs.snapshot):
             out.print()
             out.print(text("not read", "dim"))

@@ -21,10 +21,10 @@ def instant(written: str | None, clock: ZoneInfo) -> datetime:
     if written is None:
         return datetime.now(UTC)
 
-    found = instant_in(written, clock)
-    if found is None:
+    parsed = instant_in(written, clock)
+    if parsed is None:
         raise fail(f'--at "{written}" is no instant', hint=AN_INSTANT)
-    return found
+    return parsed
 
 
 def open_estate(file: str) -> Estate:

@@ -48,7 +48,7 @@ def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
         show_reading(out, reading, estate.clock)
     out.print(text("nothing was written", "bold"))
     gaps = any(
-        reading.failed or reading.incomplete or any(each.refused for each in reading.intake.values())
+        reading.failed or reading.incomplete or any(intake.refused for intake in reading.intake.values())
         for reading in readings
     )
     return INCOMPLETE if gaps else CLEAN

@@ -84,8 +84,8 @@ def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
         if name not in book.limits:
             hint = did_you_mean(name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
             raise fail(f'the rulebook has no limit "{name}"', hint=hint)
-    found = read_rulebook(overlay(book.title, book.files[0], settings), "--set", open_included)
-    return replace(found, edition=book.edition)
+    changed = read_rulebook(overlay(book.title, book.files[0], settings), "--set", open_included)
+    return replace(changed, edition=book.edition)
 
 
 def _compare(options: argparse.Namespace, inputs: JudgingInputs, book: Rulebook) -> int:
@@ -129,7 +129,9 @@ def _said(options: argparse.Namespace) -> str:
 
 def _judging(inputs: JudgingInputs, *books: Rulebook) -> Callable[[Rulebook, datetime], Judgement]:
     """Judges by any of these books at any instant, on evidence that is read once."""
-    evidence = inputs.evidence((each for book in books for each in book.expressions()), also=("kind",))
+    evidence = inputs.evidence(
+        (expression for book in books for expression in book.expressions()), also=("kind",)
+    )
     return lambda book, at: inputs.judge(evidence, book, at)
 
 

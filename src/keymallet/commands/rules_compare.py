@@ -37,12 +37,12 @@ def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> Evaluation
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))
     elif Path(options.estate).exists():
-        found = newest_snapshot(open_estate(options.estate).snapshots)
-        if found is None:
+        newest = newest_snapshot(open_estate(options.estate).snapshots)
+        if newest is None:
             return None
-        snapshot = found
+        snapshot = newest
     else:
         return None
     clock = ZoneInfo(snapshot.manifest.clock)
-    used = columns_used(each for book in books for each in book.expressions())
+    used = columns_used(expression for book in books for expression in book.expressions())
     return EvaluationContext(snapshot.evidence(used), instant(options.at, clock), clock)

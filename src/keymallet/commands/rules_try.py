@@ -36,8 +36,8 @@ def run(options: argparse.Namespace) -> int:
     left = untried(book, outcomes)
     without = list(rules_without(book, cases, Verdict.BREACH))
     if options.rule:
-        left = [each for each in left if each.where == options.rule]
-        without = [each for each in without if each.id == options.rule]
+        left = [rule_id for rule_id in left if rule_id.where == options.rule]
+        without = [rule_id for rule_id in without if rule_id.id == options.rule]
     show_coverage(out, without, left)
     show_tried(out, book, outcomes, failed)
     return BREACH if failed or (options.strict and (left or without)) else CLEAN

@@ -33,8 +33,8 @@ def run(options: argparse.Namespace) -> int:
         topics = {name: about(work_out(topic, alone), inputs.clock) for name, topic in TOPICS.items()}
         if number:
             out.print()
-        told = about_account(row, around, among_all)
-        show_account(out, alone.context, told, of_same_person(evidence, row), topics)
+        verdicts = about_account(row, around, among_all)
+        show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics)
     out.print()
     show_hints(
         out, [("keymallet dictionary account", "what each fact means"), ("keymallet judge", "all accounts")]

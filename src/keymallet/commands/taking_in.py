@@ -74,12 +74,12 @@ def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Seque
         raise fail("there is no snapshot yet to take the other sources from", hint=hint)
     with watched() as watcher:
         read = read_sources(wanted, estate, at, watcher)
-    found: list[Reading] = []
+    readings: list[Reading] = []
     for source in estate.sources:
         if source not in wanted:
             assert earlier is not None
-            found += earlier.readings_of(source.name)
+            readings += earlier.readings_of(source.name)
             continue
-        for reading in (each for each in read if is_of(each.source, source.name)):
-            found += not_read(reading, earlier) if reading.failed else [reading]
-    return found
+        for reading in (own for own in read if is_of(own.source, source.name)):
+            readings += not_read(reading, earlier) if reading.failed else [reading]
+    return readings

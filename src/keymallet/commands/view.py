@@ -82,8 +82,10 @@ def _grouping(by: str | None, topic: Topic) -> str:
 def _part(name: str, report: TopicReport) -> Section:
     parts = {section.name: section for section in report.sections}
     if name not in parts:
-        told = f"there are: {', '.join(parts)}" if parts else "there is none on this evidence"
-        raise fail(f'--part: {report.topic} has no table "{name}"', hint=did_you_mean(name, parts) or told)
+        available = f"there are: {', '.join(parts)}" if parts else "there is none on this evidence"
+        raise fail(
+            f'--part: {report.topic} has no table "{name}"', hint=did_you_mean(name, parts) or available
+        )
     return parts[name]
 
 
@@ -115,7 +117,7 @@ def _show(
             out.print()
             show_list(out, report, options.rows, outcome.clock)
         hints = [(f"keymallet view {topic.name} --by {topic.groupings[1]}", "grouped otherwise")]
-        counts = [each for each in outcome.counts if each.rule.topic == topic.name]
+        counts = [count for count in outcome.counts if count.rule.topic == topic.name]
         if counts:
             out.print()
             out.print(text("what the rulebook says of it", "dim"))
@@ -124,8 +126,8 @@ def _show(
             if len(rows):
                 out.print()
                 names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
-                told = findings(judgement, accounts=rows, topic=topic.name)
-                show_worst(out, outcome, told, names, breached)
+                shown = findings(judgement, accounts=rows, topic=topic.name)
+                show_worst(out, outcome, shown, names, breached)
                 hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
         out.print()
         show_hints(out, hints)

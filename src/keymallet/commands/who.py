@@ -31,7 +31,7 @@ def run(options: argparse.Namespace) -> int:
     inputs, table = open_inputs(options), TABLES[options.each]
     condition = read_condition(options.expression, table, inputs.rulebook, "the expression")
     wanted = split_list(options.columns) if options.columns else usual_columns(table, condition)
-    columns = {each: read_value(each, table, inputs.rulebook, "--columns") for each in wanted}
+    columns = {name: read_value(name, table, inputs.rulebook, "--columns") for name in wanted}
     sort = read_value(options.sort, table, inputs.rulebook, "--sort") if options.sort else None
     if sort is not None and sort.type.kind is Kind.WORDS:
         hint = f"sort by its length({options.sort})"
@@ -41,32 +41,32 @@ def run(options: argparse.Namespace) -> int:
     if inputs.register is not None:
         evidence, _ = registered(evidence, inputs.register, inputs.rulebook, inputs.at)
     context = EvaluationContext(evidence, inputs.at, inputs.clock)
-    found = pick(
+    result = pick(
         context, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
     )
     if options.format == "table":
-        _show(options, inputs.clock, found, table.name)
+        _show(options, inputs.clock, result, table.name)
     else:
         head = {
             "organisation": inputs.organisation,
             "asked": options.expression,
             "at": inputs.at,
-            "unknown": found.unknown,
+            "unknown": result.unknown,
         }
-        write_rows(options, found.rows, head, "rows")
+        write_rows(options, result.rows, head, "rows")
     return CLEAN
 
 
-def _show(options: argparse.Namespace, clock: ZoneInfo, found: QueryResult, noun: str) -> None:
+def _show(options: argparse.Namespace, clock: ZoneInfo, result: QueryResult, noun: str) -> None:
     with output_stream(options.output) as stream:
         out = console(stream)
-        shown = found.rows if options.all else found.rows.head(SHOWN)
+        shown = result.rows if options.all else result.rows.head(SHOWN)
         if shown.height:
-            show_rows(out, shown, found.kinds, clock)
+            show_rows(out, shown, result.kinds, clock)
         plural = "people" if noun == "person" else ""
-        told = f"{found.rows.height:,} of {how_many(found.asked, noun, plural)}"
-        if shown.height < found.rows.height:
-            told += f", the first {shown.height} shown (--all)"
-        out.print(text(told, "bold"))
-        if found.unknown and not options.unknown:
-            out.print(text(f"of {found.unknown:,} more it cannot be told (--unknown lists them)", "yellow"))
+        summary = f"{result.rows.height:,} of {how_many(result.asked, noun, plural)}"
+        if shown.height < result.rows.height:
+            summary += f", the first {shown.height} shown (--all)"
+        out.print(text(summary, "bold"))
+        if result.unknown and not options.unknown:
+            out.print(text(f"of {result.unknown:,} more it cannot be told (--unknown lists them)", "yellow"))

@@ -42,15 +42,15 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
             (
                 (
                     account.login,
-                    each.method,
-                    _time(each.enrolled),
-                    _time(each.last_used),
-                    each.state,
-                    each.label,
-                    each.device,
+                    role.method,
+                    _time(role.enrolled),
+                    _time(role.last_used),
+                    role.state,
+                    role.label,
+                    role.device,
                 )
                 for account in accounts
-                for each in account.factors
+                for role in account.factors
             ),
         ),
         "keys.csv": to_csv(
@@ -69,18 +69,18 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
             (
                 (
                     account.login,
-                    each.key,
-                    each.kind,
-                    _time(each.issued),
-                    _time(each.expires),
-                    _time(each.last_used),
-                    each.state,
-                    "" if each.uses_left is None else str(each.uses_left),
-                    each.replaced_by,
-                    each.scope,
+                    role.key,
+                    role.kind,
+                    _time(role.issued),
+                    _time(role.expires),
+                    _time(role.last_used),
+                    role.state,
+                    "" if role.uses_left is None else str(role.uses_left),
+                    role.replaced_by,
+                    role.scope,
                 )
                 for account in accounts
-                for each in account.keys
+                for role in account.keys
             ),
         ),
         "roles.csv": to_csv(
@@ -88,15 +88,15 @@ def _exports(accounts: list[Account]) -> dict[str, str]:
             (
                 (
                     account.login,
-                    each.role,
-                    _yes(each.privileged),
-                    each.held,
-                    each.through,
+                    role.role,
+                    _yes(role.privileged),
+                    role.held,
+                    role.through,
                     "service desk",
-                    _time(each.until),
+                    _time(role.until),
                 )
                 for account in accounts
-                for each in account.roles
+                for role in account.roles
             ),
         ),
     }
@@ -106,9 +106,10 @@ def _sign_ins(sign_ins: list[SignIn]) -> str:
     return to_csv(
         ("Login", "At", "Result", "Why", "Proof", "From"),
         (
-            (each.login, f"{each.at:%Y-%m-%dT%H:%M:%SZ}", "ok" if each.succeeded else "failed", each.cause,
-             each.proof, each.origin)
-            for each in sign_ins
+            (sign_in.login, f"{sign_in.at:%Y-%m-%dT%H:%M:%SZ}", "ok" if sign_in.succeeded else "failed",
+             sign_in.cause,
+             sign_in.proof, sign_in.origin)
+            for sign_in in sign_ins
         ),
     )  # fmt: skip
 
@@ -118,9 +119,10 @@ def _openings(openings: list[Opening]) -> str:
         ("Login", "Opening", "Role", "Asked", "Approved by", "Reason", "Ticket", "From", "To", "Closed",
          "Proof", "Result"),
         (
-            (each.login, each.number, each.role, _time(each.asked), each.approver or "-", each.reason,
-             each.ticket, _time(each.starts), _time(each.ends), _time(each.closed), each.proof, each.outcome)
-            for each in openings
+            (opening.login, opening.number, opening.role, _time(opening.asked),
+             opening.approver or "-", opening.reason, opening.ticket, _time(opening.starts),
+             _time(opening.ends), _time(opening.closed), opening.proof, opening.outcome)
+            for opening in openings
         ),
     )  # fmt: skip
 
@@ -128,8 +130,8 @@ def _openings(openings: list[Opening]) -> str:
 def _gates(gates: list[Gate]) -> str:
     return to_csv(
         ("Gate", "State", "Asks for", "Covers", "Leaves out"),
-        ((each.name, each.state, each.asks_for, ",".join(each.covers), ",".join(each.leaves_out))
-         for each in gates),
+        ((gate.name, gate.state, gate.asks_for, ",".join(gate.covers), ",".join(gate.leaves_out))
+         for gate in gates),
     )  # fmt: skip
 
 

@@ -150,7 +150,7 @@ class Host:
         groups = [f"{entry.name}:x:{entry.uid}:" for entry in self.entries]
         groups += [f"sudo:x:27:{self.administrator}", f"tickets:x:1500:{','.join(people)}"]
         gshadow = [f"{line.split(':')[0]}:!::{line.split(':')[3]}" for line in groups]
-        found: dict[str, str | bytes] = {
+        policies: dict[str, str | bytes] = {
             "etc/passwd": _lines(entry.passwd for entry in self.entries),
             "etc/shadow": _lines(entry.shadow for entry in self.entries),
             "etc/group": _lines(groups),
@@ -170,22 +170,22 @@ class Host:
             "var/log/btmp": b"",
         }
         nullok = " nullok" if self.nullok else ""
-        found |= {
+        policies |= {
             f"etc/pam.d/{name}": text.replace("{nullok}", nullok) for name, text in host_files.PAM.items()
         }
-        found |= {f"etc/sudoers.d/{name}": text for name, text in self.sudoers.items()}
+        policies |= {f"etc/sudoers.d/{name}": text for name, text in self.sudoers.items()}
         for name, lines in self.keys.items():
-            found[f"{self.entry(name).home.lstrip('/')}/.ssh/authorized_keys"] = _lines(lines)
+            policies[f"{self.entry(name).home.lstrip('/')}/.ssh/authorized_keys"] = _lines(lines)
         for name, certificate in self.certificates.items():
-            found[f"{self.entry(name).home.lstrip('/')}/.ssh/id_ed25519-cert.pub"] = _shipped(certificate)
+            policies[f"{self.entry(name).home.lstrip('/')}/.ssh/id_ed25519-cert.pub"] = _shipped(certificate)
         for entry in self.people:
-            found.setdefault(f"{entry.home.lstrip('/')}/.bash_logout", "")
-        found.setdefault("root/.bash_logout", "")
+            policies.setdefault(f"{entry.home.lstrip('/')}/.bash_logout", "")
+        policies.setdefault("root/.bash_logout", "")
         for entry in self.people:
-            found[f"var/run/faillock/{entry.name}"] = host_files.tally(
+            policies[f"var/run/faillock/{entry.name}"] = host_files.tally(
                 self.failures.get(entry.name, ()), "198.51.100.9"
             )
-        return found | self._records()
+        return policies | self._records()
 
     def _sshd_config(self) -> str:
         settings = {
@@ -211,7 +211,7 @@ class Host:
             }
         accepted = [(event, host_files.fingerprint(self.keys[event.name][0])) for event in events]
         return {
-            "var/log/lastlog": host_files.lastlog({self.entry(each.name).uid: each for each in events}),
+            "var/log/lastlog": host_files.lastlog({self.entry(record.name).uid: record for record in events}),
             "var/log/wtmp": host_files.login_records(events, 7),
             "var/log/btmp": host_files.login_records(failed, 6),
             "var/log/auth.log": host_files.auth_log(accepted, failed, self.name),

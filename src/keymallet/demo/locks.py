@@ -18,14 +18,16 @@ SETTINGS = (
 
 def plant_locks(accounts: list[Account]) -> None:
     """Say of each lock since when it stands and what set it; lock a few more, and note what that causes."""
-    for number, account in enumerate(each for each in accounts if each.locked):
+    for number, account in enumerate(other for other in accounts if other.locked):
         account.lock_cause = "Failures"
         end = account.locked_until
         account.locked_since = end - timedelta(minutes=30) if end else AT - timedelta(hours=3 + number)
     for account in accounts:
         if account.account_type == "Break-glass":
             account.cause("emergency-cannot-be-locked")
-    free = [each for each in accounts if each.account_type == "Staff" and each.enabled and not each.causes]
+    free = [
+        other for other in accounts if other.account_type == "Staff" and other.enabled and not other.causes
+    ]
     for account in free[100:102]:
         account.failed = 7
     # By the service desk, since a phone was lost: no failure had anything to do with it.

@@ -55,16 +55,16 @@ class Desk:
         self.random = random.Random(20261124)
         self.administrators = administrators
         self.openings: list[Opening] = []
-        told = [work.format(place) for place in _WHERE for work in _WORK]
-        self.random.shuffle(told)
-        self.reasons = iter(told)
+        reasons = [work.format(place) for place in _WHERE for work in _WORK]
+        self.random.shuffle(reasons)
+        self.reasons = iter(reasons)
 
     def open(self, account: Account, starts: datetime, hours: float, **more: object) -> Opening:
         """An opening in good order, but for what `more` says."""
-        others = [each for each in self.administrators if each.staff_no != account.staff_no]
+        others = [other for other in self.administrators if other.staff_no != account.staff_no]
         ends = starts + timedelta(hours=hours)
         second = account.factors[-1].method
-        found = Opening(
+        opening = Opening(
             login=account.login,
             number=f"OP-{len(self.openings) + 1:04d}",
             role=MAIL,
@@ -78,14 +78,14 @@ class Desk:
             ticket=f"GVR-{4100 + len(self.openings)}",
         )
         for name, value in more.items():
-            setattr(found, name, value)
-        self.openings.append(found)
-        return found
+            setattr(opening, name, value)
+        self.openings.append(opening)
+        return opening
 
 
 def plant_openings(accounts: list[Account]) -> list[Opening]:
     """The openings of three months; enters rights that have ended, and what all of it has to cause."""
-    administrators = [each for each in accounts if each.job == "Systems administrator" and each.roles]
+    administrators = [other for other in accounts if other.job == "Systems administrator" and other.roles]
     desk = Desk(administrators)
     regular, seldom = administrators[:9], administrators[9:]
     for account in regular[6:]:
@@ -119,7 +119,9 @@ def _plant_faults(desk: Desk, regular: list[Account], accounts: list[Account]) -
         opening.causes += rules
 
     daily = next(
-        each for each in accounts if each.staff_no == regular[1].staff_no and each.login != regular[1].login
+        account
+        for account in accounts
+        if account.staff_no == regular[1].staff_no and account.login != regular[1].login
     )
     planted(desk.open(regular[0], _day(4, 13), 2, approver=regular[0].login), "opening-approved")
     # By the same person's account for daily work: nobody else has looked at it.

@@ -12,9 +12,9 @@ _WORDS = {INVITATION: "invitation", RESET: "reset-link", PASS: "entry-code", SES
 
 def plant_passes(accounts: list[Account]) -> None:
     """Hand out a few in good order, and some that last too long, or are good when they should not be."""
-    free = [each for each in accounts if each.account_type == "Staff" and each.enabled and not each.causes
-            and not each.roles]  # fmt: skip
-    guests = [each for each in accounts if each.account_type == "Guest" and each.enabled]
+    staff = [other for other in accounts if other.account_type == "Staff" and other.enabled]
+    free = [other for other in staff if not other.causes and not other.roles]
+    guests = [other for other in accounts if other.account_type == "Guest" and other.enabled]
     numbers = iter(range(1, 100))
 
     def hand(account: Account, kind: str, age: float, lasts: float, *rules: str, **more: object) -> Key:
@@ -38,20 +38,20 @@ def plant_passes(accounts: list[Account]) -> None:
     old.replaced_by = hand(free[111], RESET, 2, 4).key
     hand(free[112], PASS, 3, 8, "pass-good-once", last_used=AT - timedelta(hours=1))
     hand(free[113], PASS, 3, 8, "pass-good-once", uses_left=5)
-    admin = next(each for each in accounts if each.job == "Systems administrator" and each.roles)
+    admin = next(other for other in accounts if other.job == "Systems administrator" and other.roles)
     hand(admin, RESET, 1, 2, "pass-not-for-power")
     for place in range(5):
         hand(free[115 + place], SESSION, 2, 10, uses_left=None, last_used=AT - timedelta(minutes=5))
     hand(free[121], SESSION, 30, 90, "session-short", uses_left=None, last_used=AT - timedelta(hours=1))
-    leaver = next(each for each in accounts if not each.enabled and each.account_type == "Staff")
+    leaver = next(other for other in accounts if not other.enabled and other.account_type == "Staff")
     hand(leaver, SESSION, 3, 10, "session-of-disabled", uses_left=None, last_used=AT - timedelta(hours=2))
     for account in accounts:
         if account.account_type == "Service" and sum(_works(key) for key in account.keys) > 1:
             account.cause("one-api-key")
     idle = next(
-        each
-        for each in accounts
-        if each.account_type == "Service" and len(each.keys) == 1 and not each.causes
+        other
+        for other in accounts
+        if other.account_type == "Service" and len(other.keys) == 1 and not other.causes
     )
     idle.keys[0].issued, idle.keys[0].last_used = AT - timedelta(days=85), AT - timedelta(days=60)
     idle.cause("api-key-idle", f"api-key {idle.keys[0].key}")
@@ -64,9 +64,9 @@ def _works(key: Key) -> bool:
 def plant_ends(accounts: list[Account]) -> None:
     """Accounts that go on after the contract they were made for."""
     contractors = [
-        each for each in accounts
-        if each.account_type == "Contractor" and not each.causes
-        and each.valid_to and each.valid_to > AT + timedelta(days=15)
+        other for other in accounts
+        if other.account_type == "Contractor" and not other.causes
+        and other.valid_to and other.valid_to > AT + timedelta(days=15)
     ]  # fmt: skip
     for account in contractors[:2]:
         assert account.valid_to

@@ -11,15 +11,15 @@ BATCH = 18
 
 def plant_passwords(accounts: list[Account]) -> None:
     """One password for a whole course of guests; new ones that were asked for, and never came."""
-    guests = [each for each in accounts if each.account_type == "Guest" and each.enabled]
+    guests = [other for other in accounts if other.account_type == "Guest" and other.enabled]
     for number, account in enumerate(guests[:BATCH]):
         # Older than any password that was set by chance: nobody else's falls on the day.
         account.password_set = AT - timedelta(days=160, minutes=number)
         account.cause("password-batch")
     free = [
-        each
-        for each in accounts
-        if each.account_type == "Staff" and each.enabled and not each.causes and not each.roles
+        other
+        for other in accounts
+        if other.account_type == "Staff" and other.enabled and not other.causes and not other.roles
     ]
     for account in free[90:93]:
         account.must_change = True

@@ -100,24 +100,24 @@ def _ground_truth(
     users: list[CloudUser],
     gates: list[Gate],
 ) -> list[tuple[str, str, str, str]]:
-    found = [
+    planted_row = [
         (rule, f"directory/{account.login}", subject)
         for account in accounts
         for rule, subject in account.causes
     ]
-    found += [
+    planted_row += [
         (rule, f"ticketing/{host.name}/{name}".rstrip("/"), subject)
         for host in hosts
         for rule, name, subject in host.causes
     ]
-    found += [(rule, "directory", subject) for gate in gates for rule, subject in gate.causes]
-    found += [(rule, "staff", subject) for person in people for rule, subject in person.causes]
-    found += [(rule, f"cloud/{user.login}", subject) for user in users for rule, subject in user.causes]
-    found.append(("emergency-accounts", "", ""))  # two, where three are asked for
-    found += [(rule, "register", entry) for rule, entry in _OF_REGISTER]
-    found += [(f"setting-{what}", "directory", "Emergency") for what in ("lockout-window", "session")]
-    found.append(("user-administrators", "", ""))
-    return sorted((*each, "exempt" if _is_exempt(*each) else "breach") for each in found)
+    planted_row += [(rule, "directory", subject) for gate in gates for rule, subject in gate.causes]
+    planted_row += [(rule, "staff", subject) for person in people for rule, subject in person.causes]
+    planted_row += [(rule, f"cloud/{user.login}", subject) for user in users for rule, subject in user.causes]
+    planted_row.append(("emergency-accounts", "", ""))  # two, where three are asked for
+    planted_row += [(rule, "register", entry) for rule, entry in _OF_REGISTER]
+    planted_row += [(f"setting-{what}", "directory", "Emergency") for what in ("lockout-window", "session")]
+    planted_row.append(("user-administrators", "", ""))
+    return sorted((*planted, "exempt" if _is_exempt(*planted) else "breach") for planted in planted_row)
 
 
 def _is_exempt(rule: str, account: str, subject: str) -> bool:

@@ -95,7 +95,7 @@ class Tenant:
         except ValueError:
             return 400, _error(400, "count, startIndex or cursor is not to be understood", "invalidValue")
         page = listed[first - 1 : first - 1 + count]
-        told: dict[str, Any] = {
+        body: dict[str, Any] = {
             "schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"],
             "totalResults": len(listed),
             "itemsPerPage": len(page),
@@ -103,19 +103,19 @@ class Tenant:
         }
         following = first + len(page)
         if by_cursor and following <= len(listed):
-            told["nextCursor"] = str(following)
+            body["nextCursor"] = str(following)
         if not by_cursor:
-            told["startIndex"] = first
-        return 200, told
+            body["startIndex"] = first
+        return 200, body
 
 
 def _error(status: int, detail: str, kind: str = "") -> dict[str, Any]:
-    told = {
+    body = {
         "schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"],
         "status": str(status),
         "detail": detail,
     }
-    return {**told, "scimType": kind} if kind else told
+    return {**body, "scimType": kind} if kind else body
 
 
 def serve(manners: Manners, port: int, certificate: Path | None = None) -> ThreadingHTTPServer:
@@ -129,7 +129,7 @@ def serve(manners: Manners, port: int, certificate: Path | None = None) -> Threa
         def do_GET(self) -> None:
             time.sleep(manners.slow)
             parts = urlsplit(self.path)
-            asked = {name: each[0] for name, each in parse_qs(parts.query, keep_blank_values=True).items()}
+            asked = {name: item[0] for name, item in parse_qs(parts.query, keep_blank_values=True).items()}
             if not held.takes(self.headers.get("Authorization")):
                 self._send(
                     401,
@@ -139,13 +139,13 @@ def serve(manners: Manners, port: int, certificate: Path | None = None) -> Threa
             elif held.chance(manners.busy):
                 self._send(429, _error(429, "too many requests"), {"Retry-After": "1"})
             else:
-                status, told = held.answer(parts.path.strip("/"), asked)
-                self._send(status, told, {}, cut=held.chance(manners.cut))
+                status, answer = held.answer(parts.path.strip("/"), asked)
+                self._send(status, answer, {}, cut=held.chance(manners.cut))
 
         def _send(
-            self, status: int, told: dict[str, Any], headers: dict[str, str], cut: bool = False
+            self, status: int, body: dict[str, Any], headers: dict[str, str], cut: bool = False
         ) -> None:
-            data = json.dumps(told).encode()
+            data = json.dumps(body).encode()
             self.send_response(status)
             for name, value in {**headers, "Content-Type": "application/scim+json"}.items():
                 self.send_header(name, value)

@@ -30,26 +30,28 @@ class SignIn:
 def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[SignIn]:
     """All sign-ins of a month; enters who worked outside of openings, or with what is for emergencies."""
     chance = random.Random(20261125)
-    for_work = [each for each in accounts if each.job == "Systems administrator" and each.roles][6:9]
-    found = _of_openings(for_work, openings)
+    for_work = [sign_in for sign_in in accounts if sign_in.job == "Systems administrator" and sign_in.roles][
+        6:9
+    ]
+    sign_ins = _of_openings(for_work, openings)
     outside = for_work[0]
     for days, hour in ((1, 3.25), (6, 22.5)):
         at = _day(days, hour)
-        found.append(SignIn(outside.login, at, True, "", "Passkey", "gvr-admin-4.gvr.example"))
+        sign_ins.append(SignIn(outside.login, at, True, "", "Passkey", "gvr-admin-4.gvr.example"))
         outside.cause("work-in-opening", "success gvr-admin-4.gvr.example")
     for account in for_work:
-        account.last_sign_in = max(each.at for each in found if each.login == account.login)
+        account.last_sign_in = max(sign_in.at for sign_in in sign_ins if sign_in.login == account.login)
     east = next(account for account in accounts if account.login == "emergency-2")
     assert east.last_sign_in
     for days in (2, 4, 6):
         at = east.last_sign_in - timedelta(days=days)
-        found.append(SignIn(east.login, at, True, "", "Code app", "desk-12.offices.gvr.example"))
+        sign_ins.append(SignIn(east.login, at, True, "", "Code app", "desk-12.offices.gvr.example"))
     east.cause("emergency-for-emergencies")
-    found += [
+    sign_ins += [
         _last(account, chance) for account in accounts if _came_lately(account) and account not in for_work
     ]
-    found += _failures(accounts, chance)
-    return sorted(found, key=lambda each: (each.at, each.login))
+    sign_ins += _failures(accounts, chance)
+    return sorted(sign_ins, key=lambda sign_in: (sign_in.at, sign_in.login))
 
 
 def _day(days: int, hour: float) -> datetime:
@@ -61,10 +63,15 @@ def _of_openings(for_work: list[Account], openings: list[Opening]) -> list[SignI
     logins = {account.login for account in for_work}
     return [
         SignIn(
-            each.login, each.starts + timedelta(minutes=4), True, "", each.proof, "gvr-admin-2.gvr.example"
+            opening.login,
+            opening.starts + timedelta(minutes=4),
+            True,
+            "",
+            opening.proof,
+            "gvr-admin-2.gvr.example",
         )
-        for each in openings
-        if each.login in logins and AT - KEPT < each.starts < AT and each.outcome == "Opened"
+        for opening in openings
+        if opening.login in logins and AT - KEPT < opening.starts < AT and opening.outcome == "Opened"
     ]
 
 
@@ -90,24 +97,24 @@ def _failures(accounts: list[Account], chance: random.Random) -> list[SignIn]:
     """Somebody who tries one password on many, somebody who tries many on one, and people who mistype."""
     enabled = [account for account in accounts if account.enabled]
     staff = [account for account in enabled if account.account_type == "Staff"]
-    found = []
+    sign_ins = []
     night = _day(3, 1.5)
     for account in staff[30 : 30 + SPRAYED]:
         for _ in range(2):
             at = night + timedelta(seconds=chance.randint(0, 1500))
-            found.append(SignIn(account.login, at, False, "wrong password", "", SPRAYING))
+            sign_ins.append(SignIn(account.login, at, False, "wrong password", "", SPRAYING))
     service = next(account for account in enabled if account.login == "svc-payroll-1")
     for _ in range(45):
         at = _day(1, 20) + timedelta(seconds=chance.randint(0, 6000))
-        found.append(SignIn(service.login, at, False, "wrong password", "", chance.choice(HAMMERING)))
+        sign_ins.append(SignIn(service.login, at, False, "wrong password", "", chance.choice(HAMMERING)))
     service.cause("lock-again")
     # A tablet in a drawer that still knows the old password: every few nights it locks its owner out.
-    owner = next(each for each in staff[60:] if not each.causes and not each.locked)
+    owner = next(somebody for somebody in staff[60:] if not somebody.causes and not somebody.locked)
     owner.cause("lock-again")
     for days in (9, 6, 2):
         for number in range(10):
             at = _day(days, 23) + timedelta(minutes=2 * number)
-            found.append(SignIn(owner.login, at, False, "wrong password", "", "tablet-3.gvr.example"))
+            sign_ins.append(SignIn(owner.login, at, False, "wrong password", "", "tablet-3.gvr.example"))
     for account in enabled:
         if account.lock_cause == "Service desk":
             continue
@@ -115,5 +122,5 @@ def _failures(accounts: list[Account], chance: random.Random) -> list[SignIn]:
         desk = f"desk-{chance.randint(41, 90)}.{account.unit.lower().replace(' ', '-')}.gvr.example"
         for number in range(account.failed):
             at = end - timedelta(minutes=account.failed - number)
-            found.append(SignIn(account.login, at, False, "wrong password", "", desk))
-    return found
+            sign_ins.append(SignIn(account.login, at, False, "wrong password", "", desk))
+    return sign_ins

@@ -80,7 +80,9 @@ def in_force() -> dict[str, list[dict[str, Any]]]:
         "sessionLimit": "12h",
     }
     return {
-        "Gates": [{"schemas": [gate], "id": f"gate-{n}", **each} for n, each in enumerate(gates, start=1)],
+        "Gates": [
+            {"schemas": [gate], "id": f"gate-{n}", **fields} for n, fields in enumerate(gates, start=1)
+        ],
         "Settings": [{"schemas": [setting], "id": "setting-1", **policy}],
     }
 
@@ -124,33 +126,33 @@ def _user(account: Account) -> dict[str, Any]:
         "labels": account.tags,
         "factors": [
             _plain(
-                kind=_METHODS[each.method],
-                registered=_instant(each.enrolled),
-                lastUsed=_instant(each.last_used),
-                state=_STATES[each.state],
-                label=each.label or None,
+                kind=_METHODS[role.method],
+                registered=_instant(role.enrolled),
+                lastUsed=_instant(role.last_used),
+                state=_STATES[role.state],
+                label=role.label or None,
             )
-            for each in account.factors
+            for role in account.factors
         ],
         "keys": [
             _plain(
                 kind="api-key",
-                key=each.key,
-                issued=_instant(each.issued),
-                lastUsed=_instant(each.last_used),
-                state=_STATES[each.state],
-                scope=each.scope,
+                key=role.key,
+                issued=_instant(role.issued),
+                lastUsed=_instant(role.last_used),
+                state=_STATES[role.state],
+                scope=role.scope,
             )
-            for each in account.keys
+            for role in account.keys
         ],
         "grants": [
             _plain(
-                role=each.role,
-                privileged=each.privileged,
-                mode="standing" if each.held == "Always" else "on-request",
-                via=each.through,
+                role=role.role,
+                privileged=role.privileged,
+                mode="standing" if role.held == "Always" else "on-request",
+                via=role.through,
             )
-            for each in account.roles
+            for role in account.roles
         ],
         "elevations": [],
     }

@@ -79,7 +79,7 @@ def find_dates(values: Mapping[str, int], order: str = "", *, latest: date | Non
     orders = [
         {way.order for way in several} for several in ways.values() if any(way.order for way in several)
     ]
-    tally = Counter(next(iter(each)) for each in orders if len(each) == 1)
+    tally = Counter(next(iter(candidate)) for candidate in orders if len(candidate) == 1)
     proven = True
     if tally:
         order = tally.most_common(1)[0][0]
@@ -89,26 +89,26 @@ def find_dates(values: Mapping[str, int], order: str = "", *, latest: date | Non
 
 
 def _put_together(values: Mapping[str, int], ways: dict[str, list[_Way]], order: str, proven: bool) -> Dates:
-    found = Dates(order=order, proven=proven)
+    dates = Dates(order=order, proven=proven)
     formats: Counter[str] = Counter()
     zones: set[str] = set()
     letters: dict[str, None] = {}
     for value, times in values.items():
-        way = next((each for each in ways[value] if each.order in ("", order)), None)
+        way = next((reading for reading in ways[value] if reading.order in ("", order)), None)
         if way is None:
-            found.unread.append(value)
+            dates.unread.append(value)
             continue
         formats[way.format] += times
         zones.add(way.zone)
         letters |= {way.letters: None} if way.letters else {}
-        found.plain_days |= way.plain_day
-        found.zoneless |= way.zoneless and not way.plain_day
+        dates.plain_days |= way.plain_day
+        dates.zoneless |= way.zoneless and not way.plain_day
     total = sum(values.values())
-    found.share = formats.total() / total if total else 0.0
-    found.formats = [written for written, _ in formats.most_common() if written]
-    found.zone = "UTC" if zones == {"UTC"} else ""
-    found.letters = list(letters)
-    return found
+    dates.share = formats.total() / total if total else 0.0
+    dates.formats = [written for written, _ in formats.most_common() if written]
+    dates.zone = "UTC" if zones == {"UTC"} else ""
+    dates.letters = list(letters)
+    return dates
 
 
 def _by_calendar(values: Mapping[str, int], latest: date | None) -> str:
@@ -135,52 +135,52 @@ def _ways(value: str, *, numbers: bool = True) -> list[_Way]:
     """Every way in which a value is a date."""
     if iso := _ISO.fullmatch(value):
         return [_Way("iso", plain_day=not iso["time"], zoneless=not iso["zone"])]
-    if found := _NUMBERS.fullmatch(value):
-        return _of_numbers(found)
-    if (found := _NAMED.fullmatch(value) or _NAMED_FIRST.fullmatch(value)) and (way := _of_names(found)):
+    if match := _NUMBERS.fullmatch(value):
+        return _of_numbers(match)
+    if (match := _NAMED.fullmatch(value) or _NAMED_FIRST.fullmatch(value)) and (way := _of_names(match)):
         return [way]
     return _of_digits(value) if numbers else []
 
 
-def _of_numbers(found: re.Match[str]) -> list[_Way]:
-    first, second, mark = found["a"], found["b"], found["mark"]
+def _of_numbers(match: re.Match[str]) -> list[_Way]:
+    first, second, mark = match["a"], match["b"], match["mark"]
     if len(first) == 4:
-        is_date = 1 <= int(second) <= 12 and len(found["c"]) == 2 and 1 <= int(found["c"]) <= 31
-        return [_timed(f"%Y{mark}%m{mark}%d", found)] if is_date else []
+        is_date = 1 <= int(second) <= 12 and len(match["c"]) == 2 and 1 <= int(match["c"]) <= 31
+        return [_timed(f"%Y{mark}%m{mark}%d", match)] if is_date else []
     if len(first) > 2:
         return []
-    year = "%Y" if len(found["c"]) == 4 else "%y"
+    year = "%Y" if len(match["c"]) == 4 else "%y"
     ways = []
     if 1 <= int(first) <= 31 and 1 <= int(second) <= 12:
-        ways.append(_timed(f"%d{mark}%m{mark}{year}", found, DAY_FIRST))
+        ways.append(_timed(f"%d{mark}%m{mark}{year}", match, DAY_FIRST))
     if 1 <= int(first) <= 12 and 1 <= int(second) <= 31 and mark != ".":  # with points, the day is first
-        ways.append(_timed(f"%m{mark}%d{mark}{year}", found, MONTH_FIRST))
+        ways.append(_timed(f"%m{mark}%d{mark}{year}", match, MONTH_FIRST))
     return ways
 
 
-def _of_names(found: re.Match[str]) -> _Way | None:
-    month = found["b"]
+def _of_names(match: re.Match[str]) -> _Way | None:
+    month = match["b"]
     if month in _MONTHS and len(month) > 3:
         name = "%B"
-    elif month in {each[:3] for each in _MONTHS}:
+    elif month in {known[:3] for known in _MONTHS}:
         name = "%b"
     else:
         return None
-    mark = found["mark"]
-    if found.re is _NAMED_FIRST:
-        return _timed(f"{name} %d{mark}%Y", found)
-    weekday = "%a, " if found["weekday"] else ""
-    return _timed(f"{weekday}%d{mark}{name}{mark}%Y", found)
+    mark = match["mark"]
+    if match.re is _NAMED_FIRST:
+        return _timed(f"{name} %d{mark}%Y", match)
+    weekday = "%a, " if match["weekday"] else ""
+    return _timed(f"{weekday}%d{mark}{name}{mark}%Y", match)
 
 
-def _timed(day: str, found: re.Match[str], order: str = "") -> _Way:
+def _timed(day: str, match: re.Match[str], order: str = "") -> _Way:
     """The format with the time that follows the day, if one does."""
-    if found["hour"] is None:
+    if match["hour"] is None:
         return _Way(day, order, plain_day=True)
-    hour, half = ("%I", found["half"].replace(found["half"].strip(), "%p")) if found["half"] else ("%H", "")
-    written = f"{day}{found['gap']}{hour}:%M"
-    written += (":%S" if found["second"] else "") + (".%f" if found["part"] else "") + half
-    zone = found["zone"] or ""
+    hour, half = ("%I", match["half"].replace(match["half"].strip(), "%p")) if match["half"] else ("%H", "")
+    written = f"{day}{match['gap']}{hour}:%M"
+    written += (":%S" if match["second"] else "") + (".%f" if match["part"] else "") + half
+    zone = match["zone"] or ""
     if zone == "Z":
         return _Way(f"{written}Z", order, zone="UTC", zoneless=False)
     if zone.strip()[:1] in ("+", "-") and zone:
@@ -190,11 +190,11 @@ def _timed(day: str, found: re.Match[str], order: str = "") -> _Way:
 
 def _of_digits(value: str) -> list[_Way]:
     """Numbers that count from some day, and dates written without any marks."""
-    if (found := _RUNS.fullmatch(value)) and _is_day(found["day"]) and (found["time"] or not found["zone"]):
-        if not found["time"]:
-            return [] if found["part"] else [_Way("%Y%m%d", plain_day=True)]
-        written = "%Y%m%d%H%M%S" + (".%f" if found["part"] else "") + (found["zone"] or "")
-        return [_Way(written, zone="UTC" if found["zone"] else "", zoneless=not found["zone"])]
+    if (match := _RUNS.fullmatch(value)) and _is_day(match["day"]) and (match["time"] or not match["zone"]):
+        if not match["time"]:
+            return [] if match["part"] else [_Way("%Y%m%d", plain_day=True)]
+        written = "%Y%m%d%H%M%S" + (".%f" if match["part"] else "") + (match["zone"] or "")
+        return [_Way(written, zone="UTC" if match["zone"] else "", zoneless=not match["zone"])]
     if not (value.isascii() and value.isdigit()):
         return []
     number = int(value[:20])

@@ -53,16 +53,16 @@ def fit_values(shape: Shape, table: Table, fact: Column, context: Context, *, op
 
 
 def _instant(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
-    found = find_dates(shape.told, context.order, latest=context.today if fact.past else None)
-    if found.share < _ENOUGH:
+    dates = find_dates(shape.told, context.order, latest=context.today if fact.past else None)
+    if dates.share < _ENOUGH:
         return Fit(0.0, remark="these are no dates that can be read")
-    options: dict[str, Any] = {"formats": found.formats or ["epoch-seconds"]}
+    options: dict[str, Any] = {"formats": dates.formats or ["epoch-seconds"]}
     in_header = {"utc", "gmt", "zulu"} & set(plain(shape.column.header).split())
-    if found.zone or (found.zoneless and in_header):
+    if dates.zone or (dates.zoneless and in_header):
         options["zone"] = "UTC"
-    if fact.closes and found.plain_days:
+    if fact.closes and dates.plain_days:
         options["plain"] = "through" if (table.name, fact.name) in _THROUGH else "until"
-    return Fit(found.share, options, found.unread, dates=found)
+    return Fit(dates.share, options, dates.unread, dates=dates)
 
 
 def _flag(shape: Shape, fact: Column, opposite: bool) -> Fit:
@@ -122,7 +122,9 @@ def _words(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     share = known / (sum(members.values()) or 1)
     if words := {member: word for member, word in meant.items() if word and word != member}:
         options["words"] = words
-    return Fit(share if share >= _ENOUGH else 0.0, options, [each for each in members if not meant[each]])
+    return Fit(
+        share if share >= _ENOUGH else 0.0, options, [written for written in members if not meant[written]]
+    )
 
 
 def _count(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:

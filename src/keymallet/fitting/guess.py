@@ -38,13 +38,13 @@ def guess(export: Export, today: date, asked: Asked) -> Guess | None:
         first = best_part(shapes, [first.table.name], Context(today, order), asked) or first
     context = Context(today, order)
     parts = [first, *list_parts(sample, first, context, export.format)]
-    found = Guess(export, parts)
+    whole_map = Guess(export, parts)
     used = {match.column.header for part in parts if not part.rows for match in part.matches}
     used |= {part.rows for part in parts}
     for shape in shapes[: len(export.sample.columns)]:
         if shape.column.header not in used:
-            found.unused[shape.column.header] = _why_unused(shape, first, context)
-    return found
+            whole_map.unused[shape.column.header] = _why_unused(shape, first, context)
+    return whole_map
 
 
 def _common_order(matches: Sequence[Match]) -> str:
@@ -66,9 +66,9 @@ def _why_unused(shape: Shape, part: Part, context: Context) -> str:
     ]
     if not named:
         return ""
-    _, fact, opposite = max(named, key=lambda each: each[0])
+    _, fact, opposite = max(named, key=lambda item: item[0])
     other = next((match for match in part.matches if match.fact is fact), None)
     if other is not None:
         return f'{fact.name} is taken from "{other.column.header}"'
-    told = fit_values(shape, part.table, fact, context, opposite=opposite).remark
-    return f"called like {fact.name}, but {told}" if told else ""
+    remark = fit_values(shape, part.table, fact, context, opposite=opposite).remark
+    return f"called like {fact.name}, but {remark}" if remark else ""

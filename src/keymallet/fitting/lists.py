@@ -46,16 +46,18 @@ def list_parts(sample: Sample, first: Part, context: Context, export_format: str
         return []
     key = next(match for match in first.matches if match.fact.name == "name")
     used = {match.column.header for match in first.matches if match.is_used and match.by_header}
-    told = [inner for inner in sample.lists if not any(each.startswith(f"{inner.path}[") for each in used)]
-    parts = [_of_objects(inner, key, context) for inner in told]
+    unused_lists = [
+        inner for inner in sample.lists if not any(header.startswith(f"{inner.path}[") for header in used)
+    ]
+    parts = [_of_objects(inner, key, context) for inner in unused_lists]
     parts += [_of_cells(column, key, export_format) for column in sample.columns if column.header not in used]
     taken: set[str] = set()
-    found = []
+    kept = []
     for part in filter(None, parts):
         if part.table.name not in taken:  # a second list of the same would need telling them apart
             taken.add(part.table.name)
-            found.append(part)
-    return found
+            kept.append(part)
+    return kept
 
 
 def _account(table: Table, key: Match, export_format: str) -> Match:

@@ -72,21 +72,21 @@ def _head(guess: Guess, today: date, map_file: str) -> list[str]:
 
 
 def _add_dates(document: tomlkit.TOMLDocument, guess: Guess, formats: list[str], clock: str) -> None:
-    found = [match.fit.dates for part in guess.parts for match in part.matches if match.fit.dates]
-    letters = list(dict.fromkeys(each for dates in found for each in dates.letters))
+    dated = [match.fit.dates for part in guess.parts for match in part.matches if match.fit.dates]
+    letters = list(dict.fromkeys(letter for dates in dated for letter in dates.letters))
     if not formats and not letters:
         return
     section = tomlkit.table()
     if formats:
         section.add("formats", formats)
-    if any(dates.zoneless for dates in found):
+    if any(dates.zoneless for dates in dated):
         section.add(
             tomlkit.comment(
                 f"times without a zone are taken in the estate's clock, {clock}; else say zone = …"
             )
         )
     if letters:
-        section.add("zones", {each: _LETTERS.get(each, clock) for each in letters})
+        section.add("zones", {letter: _LETTERS.get(letter, clock) for letter in letters})
     document.add(tomlkit.nl())
     document.add("dates", section)
 
@@ -129,30 +129,30 @@ def _inline(values: dict[str, Any]) -> InlineTable:
 
 
 def _because(match: Match) -> str:
-    told = remarks(match)
-    return f": {'; '.join(told)}" if told else ""
+    notes = remarks(match)
+    return f": {'; '.join(notes)}" if notes else ""
 
 
 def remarks(match: Match) -> list[str]:
     """What one has to know of a match: what was assumed, and what would not be understood."""
-    found = []
+    notes = []
     dates, fit = match.fit.dates, match.fit
     if not match.by_header and not match.asked:
-        found.append("by its values alone")
+        notes.append("by its values alone")
     if fit.remark:
-        found.append(fit.remark)
+        notes.append(fit.remark)
     if dates is not None and dates.order:
-        found.append(dates.order if dates.proven else f"taken as {dates.order}: no value tells")
+        notes.append(dates.order if dates.proven else f"taken as {dates.order}: no value tells")
     if fit.options.get("plain") == "through":
-        found.append("that day still counts")
+        notes.append("that day still counts")
     elif fit.options.get("plain") == "until":
-        found.append("that day no longer counts")
+        notes.append("that day no longer counts")
     if fit.left:
         shown = ", ".join(f'"{one_line(value)}"' for value in fit.left[:_SHOWN])
-        found.append(f"not understood: {shown}{' …' if len(fit.left) > _SHOWN else ''}")
+        notes.append(f"not understood: {shown}{' …' if len(fit.left) > _SHOWN else ''}")
     if match.fact.kind is Kind.FLAG and match.column.empty and match.column.filled:
-        found.append("empty is taken as not known")
-    return found
+        notes.append("empty is taken as not known")
+    return notes
 
 
 def _union(guess: Guess, what: str) -> list[str]:
@@ -163,18 +163,18 @@ def _union(guess: Guess, what: str) -> list[str]:
 
 def _common_formats(guess: Guess) -> list[str]:
     """The formats that most columns of dates are in: they are said once."""
-    found: Counter[tuple[str, ...]] = Counter(
+    counts: Counter[tuple[str, ...]] = Counter(
         tuple(match.fit.options["formats"])
         for part in guess.parts
         for match in part.matches
         if "formats" in match.fit.options
     )
-    return list(found.most_common(1)[0][0]) if found else []
+    return list(counts.most_common(1)[0][0]) if counts else []
 
 
 def one_line(text: str) -> str:
     """A value fit for a comment: no line breaks, none of the signs that a comment cannot hold."""
-    shown = "".join(each if each.isprintable() else " " for each in text)
+    shown = "".join(character if character.isprintable() else " " for character in text)
     return shown if len(shown) <= 60 else f"{shown[:57]}…"
 
 

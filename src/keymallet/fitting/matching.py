@@ -56,10 +56,10 @@ class Match:
         """In a word."""
         if self.asked:
             return SURE
-        found = next((word for word, least in LEAST.items() if self.score >= least), UNSURE)
+        level = next((word for word, least in LEAST.items() if self.score >= least), UNSURE)
         # Where no value tells day and month apart, a good header makes it no surer.
         dates = self.fit.dates
-        return LIKELY if found == SURE and dates is not None and not dates.proven else found
+        return LIKELY if level == SURE and dates is not None and not dates.proven else level
 
     @property
     def of_member(self) -> bool:
@@ -103,9 +103,9 @@ class Part:
     @property
     def has_rows(self) -> bool:
         """Whether it has what makes a row of the table: its key, and of an account's things, what it is."""
-        found = {match.fact.name for match in self.matches}
+        facts = {match.fact.name for match in self.matches}
         core = _CORE.get(self.table.name)
-        return self.key in found and (core is None or bool(found & core))
+        return self.key in facts and (core is None or bool(facts & core))
 
     @property
     def weight(self) -> float:

@@ -64,12 +64,12 @@ class SampledColumn:
 
     def members(self, mark: str) -> dict[str, int]:
         """The members of the lists in the cells, with how often each stands there, most frequent first."""
-        found: Counter[str] = Counter()
+        counts: Counter[str] = Counter()
         for value, times in self.values.items():
             for member in value.split(mark) if mark else [value]:
-                found[member.strip()] += times
-        del found[""]
-        return dict(found.most_common())
+                counts[member.strip()] += times
+        del counts[""]
+        return dict(counts.most_common())
 
 
 @dataclass
@@ -102,10 +102,10 @@ def read_sample(data: bytes, file: str) -> Export:
         raise fail("the file is empty", file=file, line=1, hint="an export has a header and rows")
     if begin[:1] == b"<":
         raise fail("this is a page or XML, no export", file=file, line=1, hint="export it as CSV or JSON")
-    found = _json(data, file) if begin[:1] in (b"{", b"[") else _csv(data, file)
-    if not found.sample.rows:
+    export = _json(data, file) if begin[:1] in (b"{", b"[") else _csv(data, file)
+    if not export.sample.rows:
         raise fail("there are no rows, only a header", file=file, hint="take an export with some accounts")
-    return found
+    return export
 
 
 # CSV
@@ -122,15 +122,17 @@ def _csv(data: bytes, file: str) -> Export:
         raise fail("no column has a name that stands only once", file=file, line=1, hint=hint)
     rows = read_rows(text, file, encoding=None, separator=separator, wanted=wanted)
     columns = [_column(name, series_of(rows.columns[name])) for name in wanted]
-    found = Export(file, "csv", Sample(columns, rows.height), separator, encoding, remarks=list(rows.remarks))
+    export = Export(
+        file, "csv", Sample(columns, rows.height), separator, encoding, remarks=list(rows.remarks)
+    )
     if encoding:
-        found.remarks.append(f"the file is not UTF-8: read as {encoding}; look at the letters with accents")
+        export.remarks.append(f"the file is not UTF-8: read as {encoding}; look at the letters with accents")
     if rows.refused:
         first = rows.refused[0]
-        found.remarks.append(
+        export.remarks.append(
             f"{len(rows.refused):,} rows are malformed, the first on line {first.line}: {first.reason}"
         )
-    return found
+    return export
 
 
 def _is_utf8(data: bytes) -> bool:
@@ -173,8 +175,8 @@ def _checked_header(text: bytes, file: str, separator: str) -> list[str]:
     ((width, _),) = Counter(len(record) for record in records[1:]).most_common(1) or [(len(header), 0)]
     if len(header) < width:
         hint = "take away the lines before the one that names the columns"
-        told = f"the first line has {len(header)} of the {width} cells that the others have"
-        raise fail(told, file=file, line=1, hint=hint)
+        complaint = f"the first line has {len(header)} of the {width} cells that the others have"
+        raise fail(complaint, file=file, line=1, hint=hint)
     if "\0" in "".join(header):
         raise fail("this is no text", file=file, line=1, hint="export it as CSV or JSON")
     values = [name for name in header if looks_like_a_date(name) or MAIL.fullmatch(name)]
@@ -200,13 +202,13 @@ def _json(data: bytes, file: str) -> Export:
     encoding = "" if _is_utf8(data) else _OTHER_ENCODING
     inside = _list_inside(as_utf8(data, file, encoding or None))
     records = read_records(data, file, encoding or None, inside)
-    found = Export(file, "json", _sample_of(records.records[:_RECORDS_LOOKED_AT], ""), "", encoding, inside)
+    export = Export(file, "json", _sample_of(records.records[:_RECORDS_LOOKED_AT], ""), "", encoding, inside)
     if records.refused:
         first = records.refused[0]
-        found.remarks.append(
+        export.remarks.append(
             f"{len(records.refused):,} records cannot be read, the first on line {first.line}: {first.reason}"
         )
-    return found
+    return export
 
 
 def _list_inside(data: bytes) -> str:
@@ -215,36 +217,36 @@ def _list_inside(data: bytes) -> str:
         whole = msgspec.json.decode(data)
     except (msgspec.DecodeError, RecursionError, ValueError):
         return ""
-    found = [
+    leaves = [
         leaf
         for leaf in leaves_of(whole)
         for (value,) in [parse_path(leaf).found_in(whole) or [None]]
-        if isinstance(value, list) and value and all(isinstance(each, dict) for each in value)
+        if isinstance(value, list) and value and all(isinstance(member, dict) for member in value)
     ]
     # An object that holds as much besides the list is a record itself, of which there is one.
-    sizes = {leaf: len(parse_path(leaf).found_in(whole)[0]) for leaf in found}
+    sizes = {leaf: len(parse_path(leaf).found_in(whole)[0]) for leaf in leaves}
     return max(sizes, key=lambda leaf: sizes[leaf]) if sizes and max(sizes.values()) > 1 else ""
 
 
 def _sample_of(records: list[Any], path: str, depth: int = 0) -> Sample:
     """The paths in these records, with what stands there; lists of objects are samples of their own."""
     leaves = dict.fromkeys(leaf for record in records for leaf in leaves_of(record))
-    found = Sample([], len(records), path)
+    sample = Sample([], len(records), path)
     if records and not any(isinstance(record, dict) for record in records):
-        found.columns.append(_of_values(MEMBER, [[record] for record in records], is_list=False))
+        sample.columns.append(_of_values(MEMBER, [[record] for record in records], is_list=False))
     for leaf in leaves:
         at = parse_path(leaf)
         values = [at.found_in(record) for record in records]
-        flat = [each for several in values for value in several for each in _members(value)]
-        if any(isinstance(each, dict) for each in flat):
-            inner = [each for each in flat if isinstance(each, dict)]
+        flat = [member for several in values for value in several for member in _members(value)]
+        if any(isinstance(member, dict) for member in flat):
+            inner = [member for member in flat if isinstance(member, dict)]
             if depth < _DEEPEST:
-                found.lists.append(_sample_of(inner, leaf, depth + 1))
+                sample.lists.append(_sample_of(inner, leaf, depth + 1))
             continue
         is_list = any(isinstance(value, list) for several in values for value in several)
-        cells = [[each for value in several for each in _members(value)] for several in values]
-        found.columns.append(_of_values(leaf, cells, is_list=is_list))
-    return found
+        cells = [[member for value in several for member in _members(value)] for several in values]
+        sample.columns.append(_of_values(leaf, cells, is_list=is_list))
+    return sample
 
 
 def _some(number: int) -> list[int]:
@@ -266,9 +268,9 @@ def _members(value: Any) -> Iterable[Any]:
 
 
 def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> SampledColumn:
-    told = [[_cut(scalar_text(each).strip()) for each in several if each is not None] for several in cells]
-    values = Counter(text for several in told for text in several if text)
-    empty = sum(not any(several) for several in told)
+    texts = [[_cut(scalar_text(cell).strip()) for cell in several if cell is not None] for several in cells]
+    values = Counter(text for several in texts for text in several if text)
+    empty = sum(not any(several) for several in texts)
     steps = tuple(step for step in parse_path(header).steps if isinstance(step, str))
     counted = values.most_common()
     some = dict(counted[place] for place in _some(len(counted)))

@@ -53,13 +53,13 @@ class Pattern:
     def score(self, header: Header) -> float:
         """From 0 to 1: the share of the header's letters that this explains, 0 where a concept is missing."""
         wanted = self.must | self.may
-        told = [piece for piece in header.pieces if piece.concepts & wanted]
-        if any(not any(concept in piece.concepts for piece in told) for concept in self.must):
+        pieces = [piece for piece in header.pieces if piece.concepts & wanted]
+        if any(not any(concept in piece.concepts for piece in pieces) for concept in self.must):
             return 0.0
-        if len(told) < len(self.must):  # one word cannot stand for two things
+        if len(pieces) < len(self.must):  # one word cannot stand for two things
             return 0.0
         letters = sum(piece.letters for piece in header.pieces) + header.letters_left
-        share = sum(piece.letters for piece in told) / letters if letters else 1.0
+        share = sum(piece.letters for piece in pieces) / letters if letters else 1.0
         return self.weight * share
 
 
@@ -82,7 +82,7 @@ def plain(text: str) -> str:
     """Lower case, without accents, single blanks between words: `Letzte Änderung` → `letzte anderung`."""
     text = _HUMP.sub(" ", text)
     letters = unicodedata.normalize("NFKD", text)
-    letters = "".join(each for each in letters if not unicodedata.combining(each))
+    letters = "".join(character for character in letters if not unicodedata.combining(character))
     return _NO_LETTER.sub(" ", letters.casefold()).strip()
 
 
@@ -100,8 +100,8 @@ def vocabulary() -> Vocabulary:
         for word in _listed(text):
             stems.setdefault(plain(word), set()).add(concept)
     patterns = {
-        table: {fact: [_pattern(written) for written in several] for fact, several in found.items()}
-        for table, found in data["facts"].items()
+        table: {fact: [_pattern(written) for written in several] for fact, several in columns.items()}
+        for table, columns in data["facts"].items()
     }
     values = {
         name: frozenset(squeezed(word) for word in _listed(text)) for name, text in data["values"].items()
@@ -155,7 +155,7 @@ def understood(text: str) -> Header:
         parts = _apart(token, known)
         pieces += [(rest.find(token), piece) for piece in parts or ()]
         left += 0 if parts else len(token)
-    return Header(tuple(piece for _, piece in sorted(pieces, key=lambda each: each[0])), left)
+    return Header(tuple(piece for _, piece in sorted(pieces, key=lambda item: item[0])), left)
 
 
 def _apart(token: str, known: Vocabulary) -> list[Piece] | None:
@@ -186,7 +186,7 @@ def name_score(names: Sequence[str], table: Table, column: Column) -> tuple[floa
     if len(names) < 2 or around & _OTHERS:
         return whole
     last, opposite = header_score(names[-1], table, column)
-    return max(whole, (_INNER * last, opposite), key=lambda each: each[0])
+    return max(whole, (_INNER * last, opposite), key=lambda item: item[0])
 
 
 def header_score(header: str, table: Table, column: Column) -> tuple[float, bool]:
@@ -196,7 +196,7 @@ def header_score(header: str, table: Table, column: Column) -> tuple[float, bool
     read = understood(header)
     patterns = vocabulary().patterns.get(table.name, {}).get(column.name, [])
     scores = [(pattern.score(read), pattern.opposite) for pattern in patterns]
-    return max(scores, key=lambda each: each[0], default=(0.0, False))
+    return max(scores, key=lambda item: item[0], default=(0.0, False))
 
 
 def word_for(table: str, column: Column, value: str) -> str | None:

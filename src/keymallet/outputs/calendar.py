@@ -31,8 +31,8 @@ def to_calendar(events: pl.DataFrame, run: Run, by: str) -> bytes:
     calendar.add("prodid", "-//Keymallet//Keymallet//EN")
     calendar.add("version", "2.0")
     calendar.add("x-wr-calname", f"{run.organisation}: what turns to breach")
-    told = _by_day(events, run) if by == "day" else _by_account(events, run)
-    for day, key, summary, description in told:
+    entries = _by_day(events, run) if by == "day" else _by_account(events, run)
+    for day, key, summary, description in entries:
         event = icalendar.Event()
         event.add("uid", f"{hashlib.sha256(key.encode()).hexdigest()[:32]}@keymallet")
         event.add("dtstamp", run.at)

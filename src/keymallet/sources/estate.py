@@ -99,7 +99,7 @@ def read_estate(file: FilePath) -> Estate:
     """Read and check an estate file. Raises KeymalletError with every problem in it."""
     shown = str(file)
     document = TomlDocument(utf8_text(read_file(file, shown), shown), shown)
-    found = document.read(EstateText, document.data)
+    written = document.read(EstateText, document.data)
     clock = document.data.get("clock")
     if isinstance(clock, str) and not is_zone(clock):
         document.fault(("clock",), f'"{clock}" is no time zone', 'like "Europe/Zurich", "UTC"')
@@ -118,23 +118,23 @@ def read_estate(file: FilePath) -> Estate:
         if persons and persons not in sections:
             hint = did_you_mean(persons, sections) or f"there are: {', '.join(sections)}"
             document.fault(("source", source.name, "persons"), f'there is no source "{persons}"', hint)
-    ties = _ties(document, found, sections) if found else ()
-    pairs = _pairs(document, found, sections) if found else ()
+    ties = _ties(document, written, sections) if written else ()
+    pairs = _pairs(document, written, sections) if written else ()
     document.raise_problems()
-    assert found is not None
+    assert written is not None
     folder = file.parent
     return Estate(
         file,
-        found.organisation,
-        ZoneInfo(found.clock),
-        book_of(folder, found.rulebook),
-        folder / found.snapshots,
+        written.organisation,
+        ZoneInfo(written.clock),
+        book_of(folder, written.rulebook),
+        folder / written.snapshots,
         tuple(source for source in sources if source),
-        found.largest_drop,
+        written.largest_drop,
         LinkingRules(
-            ZoneInfo(found.clock), (*ties, *_same_login(source for source in sources if source)), pairs
+            ZoneInfo(written.clock), (*ties, *_same_login(source for source in sources if source)), pairs
         ),
-        folder / found.register if found.register else None,
+        folder / written.register if written.register else None,
     )
 
 
@@ -146,9 +146,9 @@ def _same_login(sources: Iterable[Source]) -> Iterator[MatchRule]:
             yield MatchRule(login_in=teller, sources=(source.name,))
 
 
-def _ties(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[MatchRule, ...]:
+def _ties(document: TomlDocument, written: EstateText, sections: dict[str, Any]) -> tuple[MatchRule, ...]:
     ties = []
-    for number, tie in enumerate(found.tie):
+    for number, tie in enumerate(written.tie):
         path: Path = ("tie", number)
         _one_of(document, (*path, "account"), tie.account, MATCHED_FACTS)
         if bool(tie.person) == bool(tie.login_in):
@@ -171,14 +171,14 @@ def _ties(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -
     return tuple(ties)
 
 
-def _pairs(document: TomlDocument, found: EstateText, sections: dict[str, Any]) -> tuple[SourcePair, ...]:
+def _pairs(document: TomlDocument, written: EstateText, sections: dict[str, Any]) -> tuple[SourcePair, ...]:
     pairs = []
     comparable = [
         column.name
         for column in ACCOUNT.columns
         if not column.across and not column.definition and column.name not in ("account", "source")
     ]
-    for number, pair in enumerate(found.pair):
+    for number, pair in enumerate(written.pair):
         path: Path = ("pair", number)
         for place, name in enumerate(pair.sources):
             _one_of(document, (*path, "sources", place), name, sections)

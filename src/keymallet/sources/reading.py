@@ -42,8 +42,8 @@ def read_sources(
     """
     readers = ThreadPoolExecutor(thread_name_prefix="source")
     try:
-        told = watcher or Nobody()
-        begun = [(source, readers.submit(_read, source, estate, at, told)) for source in sources]
+        listener = watcher or Nobody()
+        begun = [(source, readers.submit(_read, source, estate, at, listener)) for source in sources]
         return [reading for source, future in begun for reading in _awaited(source, future)]
     finally:
         # One that is past its time is not waited for.

@@ -78,7 +78,7 @@ class Request:
 
     def note_files(self) -> None:
         """Enter the files that were read into their readings, in the order of their paths."""
-        for reading, path, size, digest in sorted(self._digests, key=lambda each: each[1]):
+        for reading, path, size, digest in sorted(self._digests, key=lambda noted: noted[1]):
             file = FileRead(path, size, digest.result())
             if file not in reading.files[-1:]:  # one file may fill several tables
                 reading.files.append(file)

@@ -114,7 +114,7 @@ def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
     """
     if earlier is None:
         return [failed]
-    found = []
+    readings = []
     for name, record in earlier.sources_of(failed.source).items():
         nothing = pl.lit([NOTHING_KNOWN], dtype=pl.List(pl.String)).alias(UNREAD)
         names = earlier.accounts.get(name, failed.tables["account"]).select("name")
@@ -124,13 +124,13 @@ def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
         if people is not None:
             carried.tables["person"] = people.with_columns(nothing)
         known = [(names.height, "accounts")] + ([] if people is None else [(people.height, "people")])
-        told = " and ".join(f"{number:,} {noun}" for number, noun in known if number)
-        if told:
+        remark = " and ".join(f"{number:,} {noun}" for number, noun in known if number)
+        if remark:
             last = record.read_at
-            carried.remarks.append(f"{told} known from {last:%Y-%m-%d %H:%M}Z are carried as not read")
+            carried.remarks.append(f"{remark} known from {last:%Y-%m-%d %H:%M}Z are carried as not read")
             carried.read_at = last
-        found.append(carried)
-    return found or [failed]
+        readings.append(carried)
+    return readings or [failed]
 
 
 def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
@@ -170,7 +170,7 @@ def drops(readings: list[Reading], declared: str, earlier: Earlier | None, large
         if (before - now) * 100 > largest * before:
             noun = "accounts" if table == ACCOUNT.name else "people"
             lost = round(100 * (before - now) / before)
-            told = f"{declared}: {now:,} {noun} where there were {before:,}: {lost}% fewer"
+            complaint = f"{declared}: {now:,} {noun} where there were {before:,}: {lost}% fewer"
             hint = f"if that is right: --accept-drop; more than {largest}% is asked about (largest-drop)"
-            problems.append(Problem(told, hint=hint))
+            problems.append(Problem(complaint, hint=hint))
     return problems

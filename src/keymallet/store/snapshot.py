@@ -162,17 +162,17 @@ def write_snapshot(
                 written = workers.map(lambda name: _write_table(unfinished, name, tables[name]), tables)
                 records = dict(zip(tables, written, strict=True))
             sources = {
-                each.source: SourceRecord(
-                    each.read_at or read_at,
-                    each.supply,
-                    each.intake,
-                    each.files,
-                    each.remarks,
-                    each.incomplete,
-                    each.failed,
-                    each.renamed,
+                reading.source: SourceRecord(
+                    reading.read_at or read_at,
+                    reading.supply,
+                    reading.intake,
+                    reading.files,
+                    reading.remarks,
+                    reading.incomplete,
+                    reading.failed,
+                    reading.renamed,
                 )
-                for each in readings
+                for reading in readings
             }
             manifest = Manifest(FORMAT, version, organisation, clock, read_at, sources, records)
             _write(unfinished / _MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
@@ -215,12 +215,12 @@ def newest_snapshot(folder: Path) -> Snapshot | None:
     """The snapshot of the newest evidence below `folder`, or None. Unfinished ones do not count."""
     if not folder.is_dir():
         return None
-    found = [
+    snapshots = [
         entry
         for entry in folder.iterdir()
         if not entry.name.startswith(".") and (entry / _MANIFEST).is_file()
     ]
-    return read_snapshot(max(found, key=_age_order)) if found else None
+    return read_snapshot(max(snapshots, key=_age_order)) if snapshots else None
 
 
 def _age_order(folder: Path) -> tuple[str, int]:

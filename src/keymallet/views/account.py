@@ -89,8 +89,8 @@ def _person(context: EvaluationContext, row: dict[str, Any]) -> str:
     if not people.height or not row["on-roster"]:
         return ""
     known = people.row(0, named=True)
-    told = [known["name"], known["unit"], known["contract"], known["status"]]
-    described = " · ".join(str(each) for each in told if each is not None)
+    parts = [known["name"], known["unit"], known["contract"], known["status"]]
+    described = " · ".join(str(part) for part in parts if part is not None)
     return f"person {known['person']} on the roster: {described} (tied by {row['tied-by']})"
 
 
@@ -101,11 +101,11 @@ def _show_ways_in(out: Console, context: EvaluationContext, row: dict[str, Any])
         if table.name not in supply:
             return None
         known = known_facts(context, table).iter_rows(named=True)
-        return [Facts(each, supply[table.name], each.get(UNREAD) or ()) for each in known]
+        return [Facts(row, supply[table.name], row.get(UNREAD) or ()) for row in known]
 
     account = Facts(row, supply.get(ACCOUNT.name, ()), row.get(UNREAD) or ())
-    found = ways_in(account, rows(KEY), rows(FACTOR), context.at, lambda instant: moment(instant, clock))
-    show_ways(out, found, clock)
+    ways = ways_in(account, rows(KEY), rows(FACTOR), context.at, lambda instant: moment(instant, clock))
+    show_ways(out, ways, clock)
 
 
 def known_facts(context: EvaluationContext, table: Table) -> pl.DataFrame:
@@ -195,12 +195,12 @@ def _show_dates(out: Console, context: EvaluationContext, row: dict[str, Any]) -
 
 def _row_dates(context: EvaluationContext, table: Table) -> list[tuple[datetime, str, str]]:
     """The dates of an account's factors, keys and so on, each with the row it is of."""
-    found = []
+    dates = []
     instants = [column.name for column in table.columns if column.kind is Kind.INSTANT]
     for row in context.frames[table.name].iter_rows(named=True):
         which = " ".join(str(row[name]) for name in table.label if row[name] is not None)
-        found += [(row[name], name, f"{table.name} {which}") for name in instants if row[name] is not None]
-    return found
+        dates += [(row[name], name, f"{table.name} {which}") for name in instants if row[name] is not None]
+    return dates
 
 
 def _ago(at: datetime, instant: datetime) -> str:
@@ -253,8 +253,8 @@ def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: li
             Padding(text(" ".join(values.pop(name) for name in table.label if name in values)), (0, 0, 0, 2))
         )
         # A digest that is the key's own id is not said again.
-        told = [f"{name} {value}" for name, value in values.items() if value not in ("none", row[0])]
-        out.print(Padding(text(" · ".join(told), "dim"), (0, 0, 0, 6), expand=False))
+        notes = [f"{name} {value}" for name, value in values.items() if value not in ("none", row[0])]
+        out.print(Padding(text(" · ".join(notes), "dim"), (0, 0, 0, 6), expand=False))
 
 
 def _show_verdicts(out: Console, context: EvaluationContext, verdicts: pl.DataFrame) -> None:
@@ -263,8 +263,8 @@ def _show_verdicts(out: Console, context: EvaluationContext, verdicts: pl.DataFr
     kinds = [
         verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict not in ("pending", "exempt")
     ]
-    told = [f"{counted[verdict]} {verdict}" for verdict in kinds]
-    _heading(out, f"verdicts: {', '.join(told)}")
+    counts = [f"{counted[verdict]} {verdict}" for verdict in kinds]
+    _heading(out, f"verdicts: {', '.join(counts)}")
     grid = plain_grid(10, 10, None)
     for row in verdicts.iter_rows(named=True):
         verdict, severity = row["verdict"], row["severity"]

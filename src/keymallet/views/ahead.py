@@ -23,9 +23,9 @@ RULES_NAMED = 1
 HEAVIEST = 5
 
 
-def show_weeks(out: Console, found: list[Week], capacity: int | None) -> None:
+def show_weeks(out: Console, schedule: list[Week], capacity: int | None) -> None:
     """Print a line for each week: how much, as a bar with what goes beyond the capacity, and of what."""
-    planned = any(week.planned for week in found)
+    planned = any(week.planned for week in schedule)
     table = plain_table()
     table.add_column("week from", no_wrap=True, min_width=10)
     table.add_column("turn to breach", justify="right", no_wrap=True, min_width=14)
@@ -33,8 +33,8 @@ def show_weeks(out: Console, found: list[Week], capacity: int | None) -> None:
         table.add_column("planned", justify="right", no_wrap=True, min_width=7)
     table.add_column("█ within capacity ▓ beyond" if capacity else "", width=BAR, no_wrap=True)
     table.add_column("most of them", ratio=1, overflow="ellipsis", no_wrap=True)
-    most = max([week.turning for week in found] + [week.planned for week in found] + [capacity or 1, 1])
-    for week in found:
+    most = max([week.turning for week in schedule] + [week.planned for week in schedule] + [capacity or 1, 1])
+    for week in schedule:
         cells = [f"{week.monday:%Y-%m-%d}", f"{week.turning:,}" if week.turning else "·"]
         cells += [f"{week.planned:,}" if week.planned else "·"] if planned else []
         shown = week.planned if planned else week.turning
@@ -87,8 +87,8 @@ def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> Non
 def show_heaviest(out: Console, events: pl.DataFrame, run: Run) -> None:
     """Print the days on which most turns to breach."""
     counted = Counter(days(events["at"], run.clock).to_list())
-    told = [f"{found:%Y-%m-%d} ({number:,})" for found, number in _heaviest(counted)]
-    out.print(text(f"heaviest days: {', '.join(told)}"))
+    heavy = [f"{day:%Y-%m-%d} ({number:,})" for day, number in _heaviest(counted)]
+    out.print(text(f"heaviest days: {', '.join(heavy)}"))
 
 
 def _heaviest(counted: Counter[date]) -> list[tuple[date, int]]:
@@ -115,26 +115,26 @@ def show_first(out: Console, events: pl.DataFrame, run: Run, more: int) -> None:
         out.print(text(f"and {more:,} more (--format csv)", "dim"))
 
 
-def ahead_figure(found: list[Week], run: Run, capacity: int | None) -> Any:
+def ahead_figure(schedule: list[Week], run: Run, capacity: int | None) -> Any:
     """Stacked bars, one for each week, by rule; the capacity as a line, the plan as marks."""
-    total = sum(week.turning for week in found)
-    first, last = found[0].monday, found[-1].monday + timedelta(days=6)
+    total = sum(week.turning for week in schedule)
+    first, last = schedule[0].monday, schedule[-1].monday + timedelta(days=6)
     figure, axes = new_figure(
         f"{how_many(total, 'finding')} will turn to breach if nothing changes",
         f"{run.organisation}, week by week from {first:%Y-%m-%d} to {last:%Y-%m-%d}; {run.rulebook_title}",
     )
     sums: Counter[str] = Counter()
-    for week in found:
+    for week in schedule:
         sums.update(week.by_rule)
     named = [rule for rule, _ in sums.most_common(len(SERIES) - 1)]
-    places = range(len(found))
-    base = [0] * len(found)
+    places = range(len(schedule))
+    base = [0] * len(schedule)
     for number, rule in enumerate([*named, None] if len(sums) > len(named) else named):
         heights = [
             week.by_rule[rule]
             if rule is not None
-            else sum(each for name, each in week.by_rule.items() if name not in named)
-            for week in found
+            else sum(item for name, item in week.by_rule.items() if name not in named)
+            for week in schedule
         ]
         label = f"{rule} ({sums[rule]:,})" if rule is not None else f"{len(sums) - len(named)} other rules"
         axes.bar(places, heights, bottom=base, width=0.72, label=label, color=SERIES[number],
@@ -142,13 +142,13 @@ def ahead_figure(found: list[Week], run: Run, capacity: int | None) -> Any:
         base = [low + height for low, height in zip(base, heights, strict=True)]
     if capacity is not None:
         axes.axhline(capacity, color=INK, linewidth=1.6, linestyle=(0, (6, 3)))
-        axes.annotate(f"capacity {capacity} a week", (len(found) - 0.5, capacity), xytext=(0, 5),
+        axes.annotate(f"capacity {capacity} a week", (len(schedule) - 0.5, capacity), xytext=(0, 5),
                       textcoords="offset points", ha="right", color=INK, fontsize=10)  # fmt: skip
-    if any(week.planned for week in found):
-        axes.plot(places, [week.planned for week in found], "o-", color=INK, markersize=5, linewidth=1,
+    if any(week.planned for week in schedule):
+        axes.plot(places, [week.planned for week in schedule], "o-", color=INK, markersize=5, linewidth=1,
                   label="planned, so that nobody is late")  # fmt: skip
     axes.set_xticks(
-        list(places), [f"{week.monday:%d %b}" for week in found], rotation=0 if len(found) < 16 else 60
+        list(places), [f"{week.monday:%d %b}" for week in schedule], rotation=0 if len(schedule) < 16 else 60
     )
     axes.set_ylabel("turn to breach in the week", color=INK)
     axes.set_ylim(0, max([*base, capacity or 0, 1]) * 1.12)

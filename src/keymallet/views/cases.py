@@ -27,8 +27,13 @@ def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> N
     """Print the rules without a breaching case, and the comparisons that were never seen true, or false."""
     for demand in without:
         out.print(text(f"no breaching case: {demand.id}", "yellow"))
-    for each in left[:MOST_LEFT]:
-        out.print(text(f"never seen {str(each.never).lower():5}  {each.where}: {each.text}", "yellow"))
+    for comparison in left[:MOST_LEFT]:
+        out.print(
+            text(
+                f"never seen {str(comparison.never).lower():5}  {comparison.where}: {comparison.text}",
+                "yellow",
+            )
+        )
     if len(left) > MOST_LEFT:
         out.print(text(f"and {len(left) - MOST_LEFT:,} more comparisons left untried (--rule ID)", "yellow"))
 
@@ -36,6 +41,6 @@ def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> N
 def show_tried(out: Console, book: Rulebook, outcomes: list[Outcome], failed: list[Outcome]) -> None:
     """Print what it came to."""
     rules = len({outcome.case.rule for outcome in outcomes})
-    told = f"{how_many(len(outcomes), 'case')} of {rules} of {how_many(len(book.demands), 'rule')}: "
-    told += f"{len(failed):,} failed" if failed else "all as expected"
-    out.print(text(told, "bold red" if failed else "bold green"))
+    shown_outcome = f"{how_many(len(outcomes), 'case')} of {rules} of {how_many(len(book.demands), 'rule')}: "
+    shown_outcome += f"{len(failed):,} failed" if failed else "all as expected"
+    out.print(text(shown_outcome, "bold red" if failed else "bold green"))

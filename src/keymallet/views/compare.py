@@ -45,7 +45,7 @@ def show_changes(out: Console, names: tuple[str, str], changes: list[Change], *,
     if changes:
         out.print(table)
     counted = Counter(change.how for change in changes)
-    told = ", ".join(f"{counted[how]} {how}" for how in _STYLES if counted[how])
-    out.print(text(told or "nothing changes", "bold"))
+    counts = ", ".join(f"{counted[how]} {how}" for how in _STYLES if counted[how])
+    out.print(text(counts or "nothing changes", "bold"))
     if not on_evidence and changes:
         out.print(text("compared by their text: there is no snapshot to compare them on (--snapshot)", "dim"))

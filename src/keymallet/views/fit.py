@@ -63,10 +63,10 @@ def _show_part(out: Console, part: Part) -> None:
     grid.add_row(*(Text(word, "dim") for word in ("  column", "values", "taken for", "how sure")))
     worst_first = sorted(part.matches, key=lambda match: match.score if not match.asked else 2.0)
     for match in worst_first:
-        told = remarks(match)
+        notes = remarks(match)
         fact = text(match.fact.name)
-        if told:
-            fact.append(f"\n{plain('; '.join(told))}", "dim")
+        if notes:
+            fact.append(f"\n{plain('; '.join(notes))}", "dim")
         header = f'each of "{part.rows}"' if match.of_member else match.column.header
         style = _STYLES[match.sureness]
         grid.add_row(
@@ -121,10 +121,10 @@ def _as_many_as_fit(values: list[str], distinct: int) -> str:
 def show_trial(out: Console, reading: Reading) -> None:
     """What came of reading the whole file by the map."""
     out.print()
-    told = ", ".join(counted(intake.read, table) for table, intake in reading.intake.items())
+    counts = ", ".join(counted(intake.read, table) for table, intake in reading.intake.items())
     refused = sum(intake.refused for intake in reading.intake.values())
     unread = sum(intake.unreadable for intake in reading.intake.values())
-    out.print(text(f"tried on the whole file: {told}", "bold"))
+    out.print(text(f"tried on the whole file: {counts}", "bold"))
     line = f"{how_many(refused, 'row')} refused, {how_many(unread, 'cell')} not understood"
     out.print(text(f"  {line}", "yellow" if refused or unread else "green"))
     details = [

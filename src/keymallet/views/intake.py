@@ -47,7 +47,7 @@ def show_intake(
 def _show_source(out: Console, name: str, source: SourceRecord, *, only_gaps: bool) -> None:
     intakes = source.intake.items()
     sentences = [_sentence(table, intake) for table, intake in intakes if intake.refused or intake.unreadable]
-    whole = [counted(each.read, table) for table, each in intakes if not (each.refused or each.unreadable)]
+    whole = [counted(part.read, table) for table, part in intakes if not (part.refused or part.unreadable)]
     if whole and not only_gaps:
         sentences.append(f"read {', '.join(whole)}")
     out.print(text(name, "bold"))
@@ -106,8 +106,8 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
         for table, intake in source.intake.items():
             whole[table] += intake.read
     read = ", ".join(counted(number, table) for table, number in whole.items())
-    told = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
-    return f"and {how_many(len(rest), 'more source')}: read {read}; {told}; --all tells each"
+    remark = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
+    return f"and {how_many(len(rest), 'more source')}: read {read}; {remark}; --all tells each"
 
 
 def _has_gaps(source: SourceRecord) -> bool:

@@ -21,26 +21,35 @@ BAR = 40
 GROUPS_SHOWN = 8
 
 
-def show_differences(out: Console, found: list[Difference]) -> None:
+def show_differences(out: Console, changed_rules: list[Difference]) -> None:
     """Print a line for each rule that comes out otherwise, and how many do not."""
     table = plain_table()
     table.add_column("rule")
     table.add_column("severity")
     for name in ("breaches as it is", "as rehearsed", "newly", "no longer"):
         table.add_column(name, justify="right")
-    changed = [each for each in found if each.newly or each.no_longer or None in (each.before, each.after)]
-    for each in sorted(changed, key=lambda each: (-each.rule.severity, -each.newly, -each.no_longer)):
+    changed = [
+        difference
+        for difference in changed_rules
+        if difference.newly or difference.no_longer or None in (difference.before, difference.after)
+    ]
+    for difference in sorted(
+        changed, key=lambda difference: (-difference.rule.severity, -difference.newly, -difference.no_longer)
+    ):
         table.add_row(
-            text(each.rule.id),
-            Text(each.rule.severity.word, SEVERITY_STYLES[each.rule.severity]),
-            "no rule" if each.before is None else f"{each.before:,}",
-            "no rule" if each.after is None else f"{each.after:,}",
-            Text(f"+{each.newly:,}" if each.newly else "·", "red" if each.newly else "dim"),
-            Text(f"-{each.no_longer:,}" if each.no_longer else "·", "green" if each.no_longer else "dim"),
+            text(difference.rule.id),
+            Text(difference.rule.severity.word, SEVERITY_STYLES[difference.rule.severity]),
+            "no rule" if difference.before is None else f"{difference.before:,}",
+            "no rule" if difference.after is None else f"{difference.after:,}",
+            Text(f"+{difference.newly:,}" if difference.newly else "·", "red" if difference.newly else "dim"),
+            Text(
+                f"-{difference.no_longer:,}" if difference.no_longer else "·",
+                "green" if difference.no_longer else "dim",
+            ),
         )
     if changed:
         out.print(table)
-    same = len(found) - len(changed)
+    same = len(changed_rules) - len(changed)
     if same:
         verb = "comes" if same == 1 else "come"
         out.print(text(f"{how_many(same, 'rule')} {verb} out as before", "dim"))
@@ -58,10 +67,12 @@ def show_groups(out: Console, rows: pl.DataFrame) -> None:
             )
             .sort("newly", "no_longer", group, descending=[True, True, False])
         )
-        told = [f"{name} {_signed(new, gone)}" for name, new, gone in counted.head(GROUPS_SHOWN).iter_rows()]
+        counts = [
+            f"{name} {_signed(new, gone)}" for name, new, gone in counted.head(GROUPS_SHOWN).iter_rows()
+        ]
         more = counted.height - GROUPS_SHOWN
         rest = f" and {more:,} more" if more > 0 else ""
-        out.print(text(f"by {group}: {', '.join(told)}{rest}"))
+        out.print(text(f"by {group}: {', '.join(counts)}{rest}"))
 
 
 def _signed(newly: int, no_longer: int) -> str:
@@ -81,13 +92,13 @@ def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
         out.print(text(f"  and {newly.height - most:,} more (--format csv)", "dim"))
 
 
-def show_instants(out: Console, found: list[tuple[datetime, int, int]], clock: ZoneInfo) -> None:
+def show_instants(out: Console, numbers: list[tuple[datetime, int, int]], clock: ZoneInfo) -> None:
     """Print how many accounts are in breach under either book, at one instant after another."""
     table = plain_table()
     table.add_column("judged at")
     for name in ("accounts in breach as it is", "as rehearsed", "more or fewer"):
         table.add_column(name, justify="right")
-    for at, before, after in found:
+    for at, before, after in numbers:
         style = "red" if after > before else "green" if after < before else "dim"
         difference = f"{after - before:+,}" if after != before else "·"
         table.add_row(moment(at, clock), f"{before:,}", f"{after:,}", Text(difference, style))

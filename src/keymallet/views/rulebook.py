@@ -39,7 +39,9 @@ def _title(out: Console, book: Rulebook) -> None:
 def _graded(book: Rulebook) -> str:
     graded = Counter(demand.severity for demand in book.demands)
     grades = ", ".join(
-        f"{graded[each]} {each.word}" for each in sorted(Severity, reverse=True) if graded[each]
+        f"{graded[severity]} {severity.word}"
+        for severity in sorted(Severity, reverse=True)
+        if graded[severity]
     )
     return f"{how_many(len(book.demands), 'rule')} ({grades})"
 
@@ -84,7 +86,7 @@ def _toml(book: Rulebook, limit: str) -> str:
     if isinstance(value, typed.ConstList):
         return (
             "["
-            + ", ".join(f'"{each}"' if isinstance(each, str) else str(each) for each in value.values)
+            + ", ".join(f'"{member}"' if isinstance(member, str) else str(member) for member in value.values)
             + "]"
         )
     if value.type.kind is Kind.COUNT:
@@ -136,8 +138,12 @@ def show_book(out: Console, book: Rulebook) -> None:
     if book.not_judged:
         out.print()
         out.print(text("not judged, for facts of accounts cannot tell", "bold"))
-        for each in book.not_judged:
-            out.print(Padding(text(f"{each.cite}: {each.asks}: {each.why}", "dim"), (0, 0, 0, 2)))
+        for requirement in book.not_judged:
+            out.print(
+                Padding(
+                    text(f"{requirement.cite}: {requirement.asks}: {requirement.why}", "dim"), (0, 0, 0, 2)
+                )
+            )
 
 
 def _parts(demand: Demand) -> Iterator[tuple[str, str]]:
@@ -191,29 +197,29 @@ def _written(node: Typed) -> Iterator[Typed]:
 
 
 def _terms(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
-    found = dict.fromkeys(part.name for part in used if isinstance(part, typed.Term))
-    return {name: (book.terms[name].text, book.terms[name].file) for name in found if name in book.terms}
+    names = dict.fromkeys(part.name for part in used if isinstance(part, typed.Term))
+    return {name: (book.terms[name].text, book.terms[name].file) for name in names if name in book.terms}
 
 
 def _limits(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
     named = dict.fromkeys(limit_of(part) for part in used if limit_of(part))
-    found = {}
+    limits = {}
     for name in named:
         own = "".join(f"; {constant_text(value)} for {who}" for who, value in book.populations.get(name, ()))
-        found[name] = (constant_text(book.limits[name]) + own, book.limit_origins.get(name, ""))
-    return found
+        limits[name] = (constant_text(book.limits[name]) + own, book.limit_origins.get(name, ""))
+    return limits
 
 
 def _facts(used: list[Typed]) -> dict[str, tuple[str, str]]:
-    found = {}
+    facts = {}
     for part in used:
         fact = part.fact if isinstance(part, typed.Derived | typed.Unshared) else part
         if isinstance(fact, typed.Fact):
             column = fact.column
             words = f" ({', '.join(column.words)})" if column.words and len(column.words) < 8 else ""
             worked_out = "worked out from other facts" if isinstance(part, typed.Derived) else ""
-            found[f"{fact.table}.{column.name}"] = (f"{column.meaning}{words}", worked_out)
-    return found
+            facts[f"{fact.table}.{column.name}"] = (f"{column.meaning}{words}", worked_out)
+    return facts
 
 
 def _names(out: Console, heading: str, named: dict[str, tuple[str, str]]) -> None:

@@ -11,7 +11,7 @@ def plain(text: object) -> str:
     written = str(text)
     if written.isprintable():
         return written
-    return "".join(each if each.isprintable() else _escaped(each) for each in written)
+    return "".join(character if character.isprintable() else _escaped(character) for character in written)
 
 
 def _escaped(character: str) -> str:

@@ -34,36 +34,36 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
     table = plain_table()
     table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
     table.add_column("severity", no_wrap=True)
-    excused = [name for name in ("pending", "exempt") if any(getattr(each, name) for each in counts)]
+    excused = [name for name in ("pending", "exempt") if any(getattr(count, name) for count in counts)]
     for name in ("in\nscope", "met", "breach", *excused, "unproven"):
         table.add_column(name, justify="right", no_wrap=True)
     table.add_column("█ breach\n▒ unproven", width=BAR, no_wrap=True)
     worst_first = sorted(
-        counts, key=lambda each: (-(each.breach > 0), -each.rule.severity, -each.breach, -each.unproven)
+        counts, key=lambda count: (-(count.breach > 0), -count.rule.severity, -count.breach, -count.unproven)
     )
     left = worst_first[most:]
-    for each in worst_first[:most]:
-        quiet = "" if each.breach or each.unproven or each.pending or each.exempt else "dim"
-        spared = [(getattr(each, name), VERDICT_STYLES[name]) for name in excused]
+    for count in worst_first[:most]:
+        quiet = "" if count.breach or count.unproven or count.pending or count.exempt else "dim"
+        spared = [(getattr(count, name), VERDICT_STYLES[name]) for name in excused]
         table.add_row(
-            text(each.rule.id, quiet),
-            Text(each.rule.severity.word, SEVERITY_STYLES[each.rule.severity] if each.breach else quiet),
-            Text(f"{each.in_scope:,}", quiet),
-            Text(f"{each.met:,}", quiet),
-            Text(f"{each.breach:,}" if each.breach else "·", "red" if each.breach else quiet),
+            text(count.rule.id, quiet),
+            Text(count.rule.severity.word, SEVERITY_STYLES[count.rule.severity] if count.breach else quiet),
+            Text(f"{count.in_scope:,}", quiet),
+            Text(f"{count.met:,}", quiet),
+            Text(f"{count.breach:,}" if count.breach else "·", "red" if count.breach else quiet),
             *(Text(f"{number:,}" if number else "·", style if number else quiet) for number, style in spared),
-            Text(f"{each.unproven:,}" if each.unproven else "·", "yellow" if each.unproven else quiet),
-            bar(each),
+            Text(f"{count.unproven:,}" if count.unproven else "·", "yellow" if count.unproven else quiet),
+            bar(count),
         )
     out.print(table)
     if left:
         kinds = (
-            (sum(1 for each in left if each.breach), "with breaches"),
-            (sum(1 for each in left if each.unproven and not each.breach), "with something unproven"),
-            (sum(1 for each in left if not each.breach and not each.unproven), "with neither"),
+            (sum(1 for count in left if count.breach), "with breaches"),
+            (sum(1 for count in left if count.unproven and not count.breach), "with something unproven"),
+            (sum(1 for count in left if not count.breach and not count.unproven), "with neither"),
         )
-        told = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
-        out.print(text(f"and {how_many(len(left), 'more rule')}: {told} ({option})", "dim"))
+        parts = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
+        out.print(text(f"and {how_many(len(left), 'more rule')}: {parts} ({option})", "dim"))
 
 
 def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:
@@ -75,11 +75,11 @@ def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int])
     table.add_column("gravest", no_wrap=True)
     table.add_column("look closer", no_wrap=True)
     for topic in TOPICS:
-        mine = [each for each in counts if each.rule.topic == topic]
+        mine = [count for count in counts if count.rule.topic == topic]
         if not mine:
             continue
-        breach, exempt, unproven = (sum(getattr(each, name) for each in mine) for name in _COUNTED)
-        gravest = max((each.rule.severity for each in mine if each.breach), default=None)
+        breach, exempt, unproven = (sum(getattr(count, name) for count in mine) for name in _COUNTED)
+        gravest = max((count.rule.severity for count in mine if count.breach), default=None)
         table.add_row(
             Text(topic, "" if breach else "dim"),
             f"{len(mine):,}",
@@ -96,12 +96,12 @@ def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int])
 _COUNTED = ("breach", "exempt", "unproven")
 
 
-def bar(each: RuleCount) -> Text:
+def bar(count: RuleCount) -> Text:
     """Breach, unproven and met as parts of a bar; any breach at all has at least one cell."""
-    if not each.in_scope:
+    if not count.in_scope:
         return Text("nobody in scope", "dim")
-    breach = _cells(each.breach, each.in_scope)
-    unproven = min(_cells(each.unproven, each.in_scope), BAR - breach)
+    breach = _cells(count.breach, count.in_scope)
+    unproven = min(_cells(count.unproven, count.in_scope), BAR - breach)
     drawn = Text().append("█" * breach, "red")
     drawn.append("▒" * unproven, "yellow")
     return drawn.append("─" * (BAR - breach - unproven), "dim")

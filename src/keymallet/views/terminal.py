@@ -35,8 +35,8 @@ VERDICT_STYLES = {
 def console(stream: TextIO | None = None) -> Console:
     """A console of at most 100 columns; coloured only on a terminal, and not with NO_COLOR."""
     stream = stream or sys.stdout
-    found = Console(file=stream, highlight=False, emoji=False, markup=False)
-    width = min(found.width, WIDEST) if stream.isatty() else WIDEST
+    terminal = Console(file=stream, highlight=False, emoji=False, markup=False)
+    width = min(terminal.width, WIDEST) if stream.isatty() else WIDEST
     return Console(file=stream, highlight=False, emoji=False, markup=False, width=width)
 
 
@@ -47,10 +47,10 @@ def text(value: object, style: str = "") -> Text:
 
 def plain_grid(*widths: int | None) -> Table:
     """An aligned grid without lines or header: columns of these widths, None for what is left."""
-    found = Table.grid(padding=(0, 2, 0, 0))
+    grid = Table.grid(padding=(0, 2, 0, 0))
     for width in widths:
-        found.add_column(width=width, ratio=None if width else 1, overflow="fold")
-    return found
+        grid.add_column(width=width, ratio=None if width else 1, overflow="fold")
+    return grid
 
 
 def plain_table(*, header: bool = True) -> Table:
@@ -76,13 +76,13 @@ def stretch(length: timedelta) -> str:
 def lasting(row: dict[str, Any], at: datetime, clock: ZoneInfo) -> str:
     """How long a finding has held, and when time alone ends it; empty where neither can be told."""
     since, until = row["since"], row["until"]
-    told = []
+    notes = []
     if since and row["verdict"] == "breach":
-        told.append(f"since {day(since, clock)} ({stretch(at - since)})")
+        notes.append(f"since {day(since, clock)} ({stretch(at - since)})")
     if until:
         word = _ENDS.get(row["verdict"])
-        told += [f"{word} {day(until, clock)} (in {stretch(until - at)})"] if word else []
-    return ", ".join(told)
+        notes += [f"{word} {day(until, clock)} (in {stretch(until - at)})"] if word else []
+    return ", ".join(notes)
 
 
 _ENDS = {

@@ -68,9 +68,9 @@ def show_groups(out: Console, report: TopicReport, groups: pl.DataFrame, *, all_
     if room >= LEAST_BAR:
         table.add_column("", width=room, no_wrap=True)
     for name, row in zip(names, shown.iter_rows(named=True), strict=True):
-        told = [Text(f"{row[column]:,}" if row[column] else "·", style if row[column] else "dim")
+        cells = [Text(f"{row[column]:,}" if row[column] else "·", style if row[column] else "dim")
                 for _, column, style in heads]  # fmt: skip
-        table.add_row(text(name), *told, *([_bar(row, states, room)] if room >= LEAST_BAR else []))
+        table.add_row(text(name), *cells, *([_bar(row, states, room)] if room >= LEAST_BAR else []))
     out.print(table)
     if shown.height < groups.height:
         out.print(text(f"and {how_many(groups.height - shown.height, 'more group')} (--all)", "dim"))

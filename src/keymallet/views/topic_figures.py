@@ -54,7 +54,9 @@ def _bars(axes: Any, groups: pl.DataFrame, report: TopicReport, by: str) -> None
     """Horizontal bars of shares; the number in each part that has room for it."""
     places = list(range(groups.height))
     left = [0.0] * groups.height
-    for number, state in enumerate(each for each in report.states if groups[each.word].sum()):
+    for number, state in enumerate(
+        other_state for other_state in report.states if groups[other_state.word].sum()
+    ):
         shares = (groups[state.word] / groups["all"]).to_list()
         label = f"{state.word} ({groups[state.word].sum():,})"
         axes.barh(places, shares, left=left, height=0.7, label=label, color=COLOURS[state.tone],
@@ -80,9 +82,9 @@ def _register(report: TopicReport, run: Run, by: str) -> Any:
     rows = report.rows.head(MOST_BARS).reverse()
     figure, axes = new_figure(report.headline, _subtitle(run, "each entry from its first day to its end"))
     now = run.at
-    starts = [each or now - _YEAR for each in rows["from"]]
+    starts = [pair or now - _YEAR for pair in rows["from"]]
     least = min([*starts, now - _YEAR])
-    ends = [each or max(now, start) + _YEAR for each, start in zip(rows["until"], starts, strict=True)]
+    ends = [pair or max(now, start) + _YEAR for pair, start in zip(rows["until"], starts, strict=True)]
     tones = {state.word: state.tone for state in report.states}
     for place, row in enumerate(rows.iter_rows(named=True)):
         start, end = starts[place], ends[place]
@@ -91,8 +93,8 @@ def _register(report: TopicReport, run: Run, by: str) -> Any:
         for what, mark in (("reviewed", "o"), ("drilled", "D")):
             if row[what]:
                 axes.plot([row[what]], [place], mark, color=INK, markersize=6)
-        told = ", ".join(row["amiss"]) or "in order"
-        axes.annotate(f"{row['state']}: {told}" if row["amiss"] else row["state"], (least, place + 0.33),
+        amiss = ", ".join(row["amiss"]) or "in order"
+        axes.annotate(f"{row['state']}: {amiss}" if row["amiss"] else row["state"], (least, place + 0.33),
                       fontsize=8.5, color=INK)  # fmt: skip
     axes.axvline(now, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
     axes.annotate("judged at", (now, rows.height - 0.4), xytext=(5, 0), textcoords="offset points",
@@ -177,7 +179,7 @@ def _ages(report: TopicReport, run: Run, by: str) -> Any:
             below.annotate(f"{number:,}", (week, number), xytext=(0, 2), textcoords="offset points",
                            ha="center", fontsize=9, color=INK)  # fmt: skip
     starts = [run.at + timedelta(weeks=week) for week in wave["week"]]
-    below.set_xticks(wave["week"].to_list(), [f"{each.astimezone(run.clock):%d %b}" for each in starts])
+    below.set_xticks(wave["week"].to_list(), [f"{start.astimezone(run.clock):%d %b}" for start in starts])
     below.set_ylabel("reach their limit", color=INK)
     below.set_xlabel("in the week from", color=PALE)
     return figure
@@ -226,8 +228,8 @@ def _calendar(report: TopicReport, run: Run, by: str) -> Any:
             if number > 1:
                 axes.annotate(f"{number:,}", (when, place + height), xytext=(0, 1), ha="center", fontsize=8,
                               textcoords="offset points", color=INK)  # fmt: skip
-        told = how_many(int(mine["number"].sum()), lane) + " with an end in these weeks"
-        axes.annotate(told, (-7 * WEEKS_BACK, place + 0.86), fontsize=10, color=INK)
+        title = how_many(int(mine["number"].sum()), lane) + " with an end in these weeks"
+        axes.annotate(title, (-7 * WEEKS_BACK, place + 0.86), fontsize=10, color=INK)
     axes.axvline(-0.5, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
     days = range(-7 * WEEKS_BACK, 7 * WEEKS + 1, 14)
     axes.set_xticks(list(days), [f"{today + timedelta(days=day):%d %b}" for day in days])

@@ -52,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _capacity(written: str) -> int:
-    found = re.fullmatch(r"(\d{1,7})(?:/week)?", written)
-    if not found or not int(found[1]):
+    match = re.fullmatch(r"(\d{1,7})(?:/week)?", written)
+    if not match or not int(match[1]):
         raise argparse.ArgumentTypeError(f'"{written}" is no capacity: write it like 40/week')
-    return int(found[1])
+    return int(match[1])

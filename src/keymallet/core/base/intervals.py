@@ -24,10 +24,10 @@ def unbroken(stretches: pl.DataFrame, key: str, gap: timedelta = NO_GAP) -> pl.D
     reach = pl.when(~first).then(_farthest_so_far(ordered, key).shift(1))
     begins = first | (pl.col(START) > reach + gap)
     numbered = ordered.with_columns(begins.cast(pl.UInt32).cum_sum().alias("number"))
-    found = numbered.group_by("number", maintain_order=True).agg(
+    spans = numbered.group_by("number", maintain_order=True).agg(
         pl.col(key).first(), pl.col(START).min(), pl.col(STOP).max(), pl.len().alias("pieces")
     )
-    return found.drop("number")
+    return spans.drop("number")
 
 
 def _first_of(key: str) -> pl.Expr:

@@ -51,10 +51,10 @@ class TomlDocument:
 
     def _syntax_problem(self, message: str) -> Problem:
         lines = self.text.split("\n")
-        found = re.search(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$", message)
-        line, column = (int(found[1]), int(found[2])) if found and found[1] else (len(lines), 1)
-        plain = message[: found.start()] if found else message
-        excerpt = Excerpt(lines[line - 1], max(column - 1, 0), 1) if found and found[1] else None
+        match = re.search(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$", message)
+        line, column = (int(match[1]), int(match[2])) if match and match[1] else (len(lines), 1)
+        plain = message[: match.start()] if match else message
+        excerpt = Excerpt(lines[line - 1], max(column - 1, 0), 1) if match and match[1] else None
         hint = (
             "each table and each key can stand only once" if "twice" in plain or "overwrite" in plain else ""
         )
@@ -155,7 +155,7 @@ class TomlDocument:
             inner = get_args(wanted)[1]
             return {key: self._value(inner, value, (*path, key)) for key, value in data.items()}
         structs = [
-            each for each in get_args(wanted) if isinstance(each, type) and issubclass(each, msgspec.Struct)
+            part for part in get_args(wanted) if isinstance(part, type) and issubclass(part, msgspec.Struct)
         ]
         if structs and isinstance(data, dict):
             return self.read(structs[0], data, path)
@@ -202,11 +202,11 @@ def _spoken_type(value: Any) -> str:
 
 
 def _spoken_misfit(message: str) -> str:
-    found = re.match(r"Expected `([^`]+)`, got `([^`]+)`", message)
-    if found is None:
+    match = re.match(r"Expected `([^`]+)`, got `([^`]+)`", message)
+    if match is None:
         return message.split(" - at")[0]
-    wanted = " or ".join(_SPOKEN.get(part.strip(), part.strip()) for part in found[1].split("|"))
-    return f"this has to be {wanted}, not {_SPOKEN.get(found[2], found[2])}"
+    wanted = " or ".join(_SPOKEN.get(part.strip(), part.strip()) for part in match[1].split("|"))
+    return f"this has to be {wanted}, not {_SPOKEN.get(match[2], match[2])}"
 
 
 def _index(

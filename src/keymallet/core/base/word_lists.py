@@ -27,12 +27,12 @@ def words_that_hold(truths: Sequence[tuple[str, pl.Series]], rows: int, *, doubt
         [word for number, part in zip(numbers, parts, strict=True) for word in _words(number, part)]
         for numbers in combinations.iter_rows()
     ]
-    told = combinations.with_columns(pl.Series("words", lists, dtype=pl.List(pl.String)))
-    found = masks.join(told, on=masks.columns, how="left", maintain_order="left")["words"]
+    words_of_mask = combinations.with_columns(pl.Series("words", lists, dtype=pl.List(pl.String)))
+    joined = masks.join(words_of_mask, on=masks.columns, how="left", maintain_order="left")["words"]
     unsure = [truth.is_null() for _, truth in truths if truth.null_count()] if doubt else []
     if not unsure:
-        return found
-    frame = pl.DataFrame([found, functools.reduce(operator.or_, unsure).alias("unsure")])
+        return joined
+    frame = pl.DataFrame([joined, functools.reduce(operator.or_, unsure).alias("unsure")])
     return frame.select(pl.when(~pl.col("unsure")).then("words")).to_series()
 
 

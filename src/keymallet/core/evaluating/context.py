@@ -166,7 +166,7 @@ class EvaluationContext:
             table = TABLES[node.table]
             known = typed.Known(typed.FLAG, "", node.fact, negated=False)
             who, value, there = self.select(
-                node.table, [self.lowering.lower(each) for each in (node.who, node.fact, known)]
+                node.table, [self.lowering.lower(part) for part in (node.who, node.fact, known)]
             )
             owner = self.frames[node.table][row_column(table)] if table.of_account else None
             value = self.shared_value(node, value)
@@ -204,9 +204,9 @@ class EvaluationContext:
     def may_belong(self) -> MayBelong:
         """Which accounts may be whose, where it is not known whose they are."""
         accounts = self.frames[ACCOUNT.name]
-        told = self.lowering.is_source_of("account", self.evidence.suppliers("account", "person"))
+        told_by_source = self.lowering.is_source_of("account", self.evidence.suppliers("account", "person"))
         unread = is_unread("person") if UNREAD in accounts.columns else pl.lit(False)
-        untied = pl.col(PERSON_ROW).is_null() & (unread | (~told & pl.col("person").is_null()))
+        untied = pl.col(PERSON_ROW).is_null() & (unread | (~told_by_source & pl.col("person").is_null()))
         columns = {"person": pl.String(), CANDIDATES: pl.List(pl.String())}
         absent = [pl.lit(None, dtype=t).alias(c) for c, t in columns.items() if c not in accounts.columns]
         whole = accounts.lazy().with_columns(absent).with_row_index("place")
@@ -268,8 +268,8 @@ def _answered(
         missed = _marked(rows.filter(~truth.fill_null(True)), accounts)
         return ~missed if unsure is None else _where(missed | ~unsure, ~missed)
     hit = _marked(rows.filter(truth.fill_null(False)), accounts)
-    found = hit if unsure is None else _where(hit | ~unsure, hit)
-    return ~found if query.question == "no" else found
+    answer = hit if unsure is None else _where(hit | ~unsure, hit)
+    return ~answer if query.question == "no" else answer
 
 
 def _farthest(
@@ -278,9 +278,9 @@ def _farthest(
     """The latest or earliest of a column among each owner's rows that pass; null if that is not known."""
     passing = pl.DataFrame({"owner": rows, "figure": figures}).filter(truth.fill_null(False)).drop_nulls()
     best = pl.col("figure").max() if query.question == "latest" else pl.col("figure").min()
-    found = passing.group_by("owner").agg(best)
+    extremes = passing.group_by("owner").agg(best)
     answers = pl.Series([None], dtype=figures.dtype).new_from_index(0, owners)
-    answers = answers.scatter(found["owner"], found["figure"])
+    answers = answers.scatter(extremes["owner"], extremes["figure"])
     if not truth.null_count():
         return answers
     return _where(~_marked(rows.filter(truth.is_null()), owners), answers)

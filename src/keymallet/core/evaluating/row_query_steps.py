@@ -54,7 +54,8 @@ class RowQuerySteps:
             self._standing(query, links.owned, owners, steps),
         ]
         counted += [
-            _open(query, each) for each in (perhaps, self._standing(query, links.perhaps, owners, steps))
+            _open(query, entries)
+            for entries in (perhaps, self._standing(query, links.perhaps, owners, steps))
         ]
         counted += self._of_anybody(query, links, anybodys, owners, steps)
         return self._counted(query, table, pl.concat(counted, how="diagonal_relaxed"), owners)
@@ -140,12 +141,12 @@ class RowQuerySteps:
         figures = self.context.frames[query.table][query.column.name].gather(counting[ROW])
         counting = counting.with_columns(figures.alias("figure"))
         moments = links.owned.join(steps, on=ROW).select("owner", AT).unique()
-        found = moments.rename({AT: "moment"}).join(counting, on="owner", how="left")
+        extremes = moments.rename({AT: "moment"}).join(counting, on="owner", how="left")
         counts = (pl.col(AT) <= pl.col("moment")) & (pl.col("to") > pl.col("moment"))
         best = pl.col("figure").filter(counts & pl.col(VALUE))
         best = best.max() if query.question == "latest" else best.min()
         unsure = (counts & pl.col(VALUE).is_null()).any()
-        answers = found.group_by("owner", "moment").agg(pl.when(~unsure).then(best).alias(VALUE))
+        answers = extremes.group_by("owner", "moment").agg(pl.when(~unsure).then(best).alias(VALUE))
         named = answers.select(pl.col("owner").alias(ROW), pl.col("moment").alias(AT), VALUE).sort(ROW, AT)
         return only_changes(self._where_supplied(query, TABLES[query.table].owner, named))
 
@@ -220,5 +221,10 @@ def _answer(question: str) -> pl.Expr:
     """The answer to a question, from how many rows are true, unknown and false."""
     if question == "count":
         return pl.when(pl.col("unknown") == 0).then(pl.col("true"))
-    decided, told = ("false", False) if question == "every" else ("true", question == "some")
-    return pl.when(pl.col(decided) > 0).then(pl.lit(told)).when(pl.col("unknown") == 0).then(pl.lit(not told))
+    decided, outcome = ("false", False) if question == "every" else ("true", question == "some")
+    return (
+        pl.when(pl.col(decided) > 0)
+        .then(pl.lit(outcome))
+        .when(pl.col("unknown") == 0)
+        .then(pl.lit(not outcome))
+    )

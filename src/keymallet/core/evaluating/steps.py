@@ -48,12 +48,12 @@ def along(points: pl.DataFrame, steps: pl.DataFrame, constant: pl.Series) -> pl.
     asked = asked.with_row_index("point").select("step", ROW, AT, "point")
     merged = pl.concat([marks, asked]).sort(ROW, AT, "point", nulls_last=False)
     merged = merged.with_columns(pl.col("step").forward_fill()).drop_nulls("point")
-    found = pl.DataFrame(
+    values = pl.DataFrame(
         {
             "own": steps[ROW].gather(merged["step"]) == merged[ROW],
             "value": steps[VALUE].gather(merged["step"]).cast(constant.dtype),
             "constant": constant,
         }
     )
-    told = pl.when(pl.col("own").fill_null(False)).then("value").otherwise("constant")
-    return found.select(told.alias(constant.name)).to_series()
+    shown = pl.when(pl.col("own").fill_null(False)).then("value").otherwise("constant")
+    return values.select(shown.alias(constant.name)).to_series()

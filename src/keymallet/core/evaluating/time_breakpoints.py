@@ -95,12 +95,12 @@ def crossings(node: typed.Compare, raw: Lowering) -> list[pl.Expr]:
     """The instants at which the two sides of a comparison change places, in microseconds of UTC."""
     if node.left.type.kind not in _LINES:
         return []
-    found = []
+    instants = []
     for left, right in itertools.product(lines(node.left, raw), lines(node.right, raw)):
         slope = left.slope - right.slope
         if slope:
-            found += _changes(node.operator, right.offset - left.offset, slope)
-    return found
+            instants += _changes(node.operator, right.offset - left.offset, slope)
+    return instants
 
 
 def _changes(operator: str, rise: pl.Expr, slope: int) -> list[pl.Expr]:

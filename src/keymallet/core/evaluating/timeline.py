@@ -160,24 +160,24 @@ class Timeline:
         One frame for each thing that may change it; where that is asked of the row itself, each row stands
         in it at most once, in order.
         """
-        found = [steps.filter(pl.col(AT) > self._start).select(ROW, AT) for steps in stepped.values()]
+        breakpoints = [steps.filter(pl.col(AT) > self._start).select(ROW, AT) for steps in stepped.values()]
         parts = list(dict.fromkeys(part for node in nodes for part in local(node)))
         past = [part for part in parts if isinstance(part, typed.Fact) and self.moves(part)]
         moving = [part for part in parts if isinstance(part, typed.Compare) and self.moves(part)]
         instants = [pl.col(part.column.name).cast(pl.Int64) for part in past]
-        instants += [each for part in moving for each in crossings(part, self._raw)]
+        instants += [crossing for part in moving for crossing in crossings(part, self._raw)]
         if instants:
-            found += self._in_stretch(self._rows(table, nodes, rows), instants)
+            breakpoints += self._in_stretch(self._rows(table, nodes, rows), instants)
         for part in moving:
             over = [hop for hop in stepped if hop in set(local(part)) and hop.type.kind is Kind.INSTANT]
             if over:
-                found += self._crossings_along(table, part, {hop: stepped[hop] for hop in over})
+                breakpoints += self._crossings_along(table, part, {hop: stepped[hop] for hop in over})
         ticking = [line for node in nodes for line in clock_lines(node, self._raw, self.masked)]
-        found = [part for part in found if part.height]
+        breakpoints = [part for part in breakpoints if part.height]
         if ticking:
-            when = united(found)
+            when = united(breakpoints)
             return [when, united(self._ticks(table, nodes, rows, when, ticking))]
-        return found
+        return breakpoints
 
     def _rows(self, table: str, nodes: list[Typed], rows: pl.Series | None) -> pl.DataFrame:
         names = self.context.names_for(table, nodes)
@@ -220,17 +220,17 @@ class Timeline:
         frame = frame.join(anchors, on=ROW, how="inner", maintain_order="left")
         anchor = pl.col(AT).cast(pl.Int64)
         reach = -_PATTERN_REPEATS if self.backwards else _PATTERN_REPEATS
-        found = []
+        candidates = []
         for line in lines:
             tick = pl.int_ranges(
                 pl.min_horizontal(self._tick(line, anchor, grid), self._tick(line, anchor + reach, grid)),
                 pl.max_horizontal(self._tick(line, anchor, grid), self._tick(line, anchor + reach, grid)) + 1,
             )
             ticks = frame.lazy().select(ROW, line.offset.alias("offset"), tick.alias("tick")).collect()
-            each = ticks.explode("tick").drop_nulls()
+            exploded = ticks.explode("tick").drop_nulls()
             at = (pl.col("tick") * grid - pl.col("offset")) // line.slope
-            found += self._in_stretch(each, [at, at + 1])
-        return found
+            candidates += self._in_stretch(exploded, [at, at + 1])
+        return candidates
 
     @staticmethod
     def _tick(line: Line, anchor: pl.Expr, grid: int) -> pl.Expr:

@@ -95,9 +95,9 @@ class Texts:
         listed = self.explained.value(node.arguments[0]).list.join(", ").fill_null("")
         name = f"{self.explained.prefix}{node.arguments[0].text}"
         parts = pl.DataFrame({"number": number, "listed": listed})
-        told = pl.format("{} in {}: {}", "number", pl.lit(name), "listed")
+        text_with_list = pl.format("{} in {}: {}", "number", pl.lit(name), "listed")
         plain = pl.format("{} in {}", "number", pl.lit(name))
-        return parts.select(pl.when(pl.col("listed") != "").then(told).otherwise(plain)).to_series()
+        return parts.select(pl.when(pl.col("listed") != "").then(text_with_list).otherwise(plain)).to_series()
 
 
 @dataclass(frozen=True)

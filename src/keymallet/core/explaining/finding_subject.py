@@ -21,9 +21,9 @@ def subjects_of(
     is null where the row is the account itself. Facts of accounts are null for people and settings.
     """
     if table is ACCOUNT:
-        found = context.rows_of(table.name, rows, ("account", "display", "unit", *also))
+        accounts = context.rows_of(table.name, rows, ("account", "display", "unit", *also))
         nothing = pl.lit(None, dtype=pl.String).alias("subject")
-        return found.with_columns(nothing).select("account", "subject", "display", "unit", *also)
+        return accounts.with_columns(nothing).select("account", "subject", "display", "unit", *also)
     wanted = {"account", ACCOUNT_ROW, source_column(table), *table.label[:_MOST_IN_A_NAME], "name", "unit"}
     names = [name for name in context.frames[table.name].columns if name in wanted]
     frame = context.rows_of(table.name, rows, names)

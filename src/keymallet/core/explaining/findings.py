@@ -77,10 +77,10 @@ def findings(
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
                 asked.append((rule, verdict, rows))
-    described = in_parallel(lambda each: _described(judgement, *each), asked)
+    described = in_parallel(lambda item: _described(judgement, *item), asked)
     parts = [_nothing()]
     for verdict in verdicts:
-        parts += [part for part, each in zip(described, asked, strict=True) if each[1] is verdict]
+        parts += [part for part, item in zip(described, asked, strict=True) if item[1] is verdict]
         parts += [on_numbers(judgement, (verdict,))] if accounts is None else []
     return pl.concat(parts)
 
@@ -89,9 +89,9 @@ def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BR
     """The verdicts on numbers, the gravest first."""
     parts = [_nothing()]
     for tally in sorted(judgement.rulebook.tallies, key=lambda tally: -tally.severity):
-        found = judgement.numbers[tally.id].filter(pl.col("verdict").is_in(list(map(int, verdicts))))
-        if found.height:
-            parts.append(_numbers(judgement, tally, found))
+        numbers = judgement.numbers[tally.id].filter(pl.col("verdict").is_in(list(map(int, verdicts))))
+        if numbers.height:
+            parts.append(_numbers(judgement, tally, numbers))
     return pl.concat(parts)
 
 
@@ -131,7 +131,7 @@ def about_account(row: int, around: Judgement, among_all: Judgement) -> pl.DataF
     about = (pl.col("account") == account) | pl.col("rule").is_in(of_people)
     only = pl.Series([row], dtype=pl.UInt32)
     parts = [findings(around, EVERY_VERDICT).filter(about), findings(among_all, EVERY_VERDICT, only)]
-    verdicts, grades = pl.Enum([each.word for each in EVERY_VERDICT]), pl.Enum(list(SEVERITIES))
+    verdicts, grades = pl.Enum([verdict.word for verdict in EVERY_VERDICT]), pl.Enum(list(SEVERITIES))
     by = [pl.col("verdict").cast(verdicts), pl.col("severity").cast(grades)]
     return pl.concat(parts).sort(by, maintain_order=True)
 
@@ -160,13 +160,13 @@ def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) ->
 
 def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
     """How many accounts are in breach of any rule of each topic."""
-    found = {}
+    counts = {}
     for topic in TOPICS:
         rules = [rule for rule in judgement.rulebook.rules if rule.topic == topic]
         parts = [pl.Series([], dtype=pl.UInt32)]
         parts += [judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)) for rule in rules]
-        found[topic] = pl.concat([part.cast(pl.UInt32) for part in parts]).drop_nulls().n_unique()
-    return found
+        counts[topic] = pl.concat([part.cast(pl.UInt32) for part in parts]).drop_nulls().n_unique()
+    return counts
 
 
 _BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
@@ -241,13 +241,13 @@ def _exemptions(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Ser
     return asked.join(named.agg("exemption"), on=ROW, how="left", maintain_order="left")["exemption"]
 
 
-def _numbers(judgement: Judgement, tally: Tally, found: pl.DataFrame) -> pl.DataFrame:
+def _numbers(judgement: Judgement, tally: Tally, numbers: pl.DataFrame) -> pl.DataFrame:
     """Findings on numbers: how many there are, how many are asked for, and the first few by name."""
     words = {int(verdict): verdict.word for verdict in Verdict}
     unknown = pl.col("verdict") == int(Verdict.UNPROVEN)
     nothing = pl.lit(None, dtype=pl.String)
     return (
-        found.with_columns(named=named_members(judgement.context, tally, found["group"]))
+        numbers.with_columns(named=named_members(judgement.context, tally, numbers["group"]))
         .with_columns(
             because=pl.when(~unknown).then(pl.format("{}; {}", "named", pl.lit(asked_for(tally)))),
             missing=pl.when(unknown)

@@ -162,8 +162,8 @@ def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Seri
     others = mine.join(held, on="value", how="left", maintain_order="left_right")
     others = others.filter(pl.col("name") != pl.col("own"))
     named = others.group_by("place", maintain_order=True).agg(first_few(pl.col("name")))
-    told = named.select("place", listed(pl.lit(f"the same {node.fact.column.name} as: ")).alias("="))
-    return mine.join(told, on="place", how="left", maintain_order="left")["="]
+    sharers = named.select("place", listed(pl.lit(f"the same {node.fact.column.name} as: ")).alias("="))
+    return mine.join(sharers, on="place", how="left", maintain_order="left")["="]
 
 
 def _is_to_come(left: Typed, operator: str, right: Typed) -> bool:
@@ -183,7 +183,9 @@ def _told_once(texts: list[pl.Series]) -> list[pl.Series]:
             for other in range(len(texts))
             if other != number
         ]
-        repeated = pl.any_horizontal(each.fill_null(False) for each in said) if said else pl.lit(False)
+        repeated = (
+            pl.any_horizontal(sentence.fill_null(False) for sentence in said) if said else pl.lit(False)
+        )
         kept.append(pl.when(~repeated).then(mine).alias(str(number)))
     return frame.select(kept).get_columns()
 

@@ -67,7 +67,7 @@ class _Changes:
                 return _Changes(self.explained.of_owner(node)).needed(node.body, wanted)
             case typed.BoolOp():
                 every = (node.word == "and") is wanted
-                parts = [self._member(each, node.members, wanted, every) for each in node.members]
+                parts = [self._member(part, node.members, wanted, every) for part in node.members]
                 text = joined(parts, "; " if every else ", or ")
             case typed.Compare():
                 text = self._compared(node, wanted)

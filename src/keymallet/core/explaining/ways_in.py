@@ -185,8 +185,8 @@ def _way(
     notes: tuple[str, ...] = (),
 ) -> WayIn:
     """Kleene's `and` over the conditions."""
-    barred = tuple(dict.fromkeys(each.barred for each in conditions if each.holds is False))
-    missing = tuple(dict.fromkeys(each.missing for each in conditions if each.holds is None))
+    barred = tuple(dict.fromkeys(condition.barred for condition in conditions if condition.holds is False))
+    missing = tuple(dict.fromkeys(condition.missing for condition in conditions if condition.holds is None))
     if barred:
         return WayIn(what, False, barred)
     until, by = (None, "") if missing else closing

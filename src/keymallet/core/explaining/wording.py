@@ -21,6 +21,6 @@ def constant_text(node: typed.Const | typed.ConstList, clock: ZoneInfo | None = 
     if node.type.kind is Kind.TEXT:
         return f"'{node.value}'"
     if isinstance(node.value, datetime):
-        told = node.value.astimezone(clock) if clock and node.value.tzinfo else node.value
-        return f"{told:%Y-%m-%d}"
+        shown = node.value.astimezone(clock) if clock and node.value.tzinfo else node.value
+        return f"{shown:%Y-%m-%d}"
     return str(node.value)

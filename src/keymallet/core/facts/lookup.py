@@ -41,7 +41,7 @@ def of_same_person(evidence: Evidence, row: int) -> list[str]:
 def _nearest(accounts: pl.DataFrame, wanted: str) -> list[str]:
     column = "account" if "/" in wanted else "name"
     names = accounts[column].to_list()
-    found = process.extract(
+    matches = process.extract(
         wanted, names, scorer=fuzz.ratio, processor=utils.default_process, limit=NEAREST, score_cutoff=60
     )
-    return [accounts["account"][place] for _, _, place in found]
+    return [accounts["account"][place] for _, _, place in matches]

@@ -81,7 +81,7 @@ def _resource(urn: str, table: Table) -> dict[str, Any]:
 
 
 def _property(column: Column) -> dict[str, Any]:
-    found = {**_JSON_TYPES[column.kind], "description": column.meaning}
+    schema = {**_JSON_TYPES[column.kind], "description": column.meaning}
     if column.words and column.kind is Kind.WORD:
-        found["enum"] = list(column.words)
-    return found
+        schema["enum"] = list(column.words)
+    return schema

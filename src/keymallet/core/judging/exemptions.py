@@ -29,11 +29,11 @@ _EARLIEST = datetime(1970, 1, 1, tzinfo=UTC)
 
 def matching(names: pl.Series, patterns: tuple[str, ...]) -> pl.Series:
     """Whether each `source/name` is matched by one of the patterns."""
-    found = pl.repeat(False, len(names), dtype=pl.Boolean, eager=True)
+    matched = pl.repeat(False, len(names), dtype=pl.Boolean, eager=True)
     plain = [pattern for pattern in patterns if not _WILD & set(pattern)]
     whole = pl.Series([pattern for pattern in plain if "/" in pattern], dtype=pl.String)
     if len(whole):
-        found |= names.is_in(whole.implode())
+        matched |= names.is_in(whole.implode())
     for pattern in patterns:
         if pattern in plain and "/" in pattern:
             continue
@@ -41,8 +41,8 @@ def matching(names: pl.Series, patterns: tuple[str, ...]) -> pl.Series:
         if "/" not in pattern:
             # A login name is what follows the last slash; where there is none, the whole.
             regex = regex.replace("^", "^(?:.*/)?", 1)
-        found |= names.str.contains(regex).fill_null(False)
-    return found
+        matched |= names.str.contains(regex).fill_null(False)
+    return matched
 
 
 def covers_rule(exemption: Exemption, rule: str) -> bool:

@@ -38,8 +38,8 @@ def faults_of(entry: Exemption, accounts: pl.DataFrame, rules: Iterable[str], at
         hint = "--asked-by and --approved-by, two people"
         problems.append(Problem("it has to say who asked for it, and who approved it", hint=hint))
     elif approves_itself(entry, accounts, members):
-        told = f"{entry.approved_by} asked for it, or is covered by it, and cannot approve it"
-        problems.append(Problem(told, hint="have somebody else approve it"))
+        message = f"{entry.approved_by} asked for it, or is covered by it, and cannot approve it"
+        problems.append(Problem(message, hint="have somebody else approve it"))
     if is_filler(pl.Series([entry.reason])).item():
         hint = "a sentence for somebody who was not there: four words at least"
         problems.append(Problem(f'"{entry.reason}" is no reason', hint=hint))
@@ -63,7 +63,7 @@ def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
     Raises KeymalletError where no entry can follow: the others stand in a single inline table.
     """
     table = tomlkit.table()
-    told: dict[str, Any] = {
+    values: dict[str, Any] = {
         "kind": entry.kind,
         "accounts": list(entry.accounts),
         "rules": list(entry.rules),
@@ -78,21 +78,21 @@ def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
         "watch": list(entry.watch),
         "safeguards": entry.safeguards,
     }
-    for key, value in told.items():
+    for key, value in values.items():
         if value not in (None, "", []):
             table.add(key, value)
     document = tomlkit.document()
     document.add("exemption", tomlkit.table(is_super_table=True).add(entry.id, table))
     before = f"{text.rstrip()}\n\n" if text.strip() else ""
-    found = _with_line_ends_of(text, before + tomlkit.dumps(document))
+    edited = _with_line_ends_of(text, before + tomlkit.dumps(document))
     try:
-        tomllib.loads(found)
+        tomllib.loads(edited)
     except tomllib.TOMLDecodeError:
         hint = "write each as a table of its own: [exemption.some-id]"
         raise fail(
             "the entries stand in one inline table, which nothing can be added to", hint=hint
         ) from None
-    return found
+    return edited
 
 
 def _with_line_ends_of(before: str, after: str) -> str:

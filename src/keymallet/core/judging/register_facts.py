@@ -61,8 +61,8 @@ def _entries(register: Register, covers: Covers, accounts: pl.DataFrame, rules: 
             "matched": entry.matched,
             "covers": len(covers.members[place]),
             "excuses": 0,
-            "names-nobody": [each for each in entry.accounts if not _matches(covers, place, each)],
-            "names-no-rule": [each for each in entry.rules if not _any_rule(entry, each, rules)],
+            "names-nobody": [pattern for pattern in entry.accounts if not _matches(covers, place, pattern)],
+            "names-no-rule": [pattern for pattern in entry.rules if not _any_rule(entry, pattern, rules)],
             "approves-itself": approves_itself(entry, accounts, covers.members[place]),
             ORIGIN: "register",
         }
@@ -107,9 +107,11 @@ def _on_accounts(register: Register, covers: Covers, height: int, at: datetime) 
     everybody = pl.DataFrame({"row": pl.int_range(height, dtype=pl.UInt32, eager=True)})
     by = pl.concat([pl.DataFrame(schema={"row": pl.UInt32, "entry": pl.String}), *named])
     lists = by.group_by("row", maintain_order=True).agg("entry")
-    told = everybody.join(lists, on="row", how="left", maintain_order="left")["entry"]
+    entries_of_row = everybody.join(lists, on="row", how="left", maintain_order="left")["entry"]
     nobody = pl.Series([[]], dtype=pl.List(pl.String)).new_from_index(0, height)
-    names = pl.DataFrame({"told": told, "none": nobody}).select(pl.coalesce("told", "none")).to_series()
+    names = (
+        pl.DataFrame({"told": entries_of_row, "none": nobody}).select(pl.coalesce("told", "none")).to_series()
+    )
     watched = pl.repeat(False, height, dtype=pl.Boolean, eager=True)
     for entry, rows in in_force:
         if entry.watch:
@@ -124,9 +126,11 @@ def _on_accounts(register: Register, covers: Covers, height: int, at: datetime) 
     ]
 
 
-def _newest(told: list[tuple[datetime | None, pl.Series]], height: int) -> pl.Series:
+def _newest(instants: list[tuple[datetime | None, pl.Series]], height: int) -> pl.Series:
     """For each row the newest of the instants told of it, or null."""
     newest = pl.Series([None], dtype=INSTANT).new_from_index(0, height)
-    for instant, rows in sorted(((each, rows) for each, rows in told if each), key=lambda pair: pair[0]):
+    for instant, rows in sorted(
+        ((known, rows) for known, rows in instants if known), key=lambda pair: pair[0]
+    ):
         newest = newest.scatter(rows, instant)
     return newest

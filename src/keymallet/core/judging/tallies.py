@@ -33,15 +33,15 @@ def numbers_of(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
         pl.col(COUNTS).is_null().sum().cast(pl.Int64).alias("may"),
     ]
     if tally.by:
-        found = rows.drop_nulls(GROUP).group_by(GROUP).agg(sums).sort(GROUP)
+        instant = rows.drop_nulls(GROUP).group_by(GROUP).agg(sums).sort(GROUP)
     else:
-        found = rows.select(pl.lit(None, dtype=pl.String).alias(GROUP), *sums).head(1)
+        instant = rows.select(pl.lit(None, dtype=pl.String).alias(GROUP), *sums).head(1)
         if not rows.height:
-            found = pl.DataFrame(
+            instant = pl.DataFrame(
                 {GROUP: [None], "sure": [0], "may": [0]},
                 schema={GROUP: pl.String, "sure": pl.Int64, "may": pl.Int64},
             )
-    return found.with_columns(_verdict(tally).alias("verdict"))
+    return instant.with_columns(_verdict(tally).alias("verdict"))
 
 
 def _verdict(tally: Tally) -> pl.Expr:

@@ -52,7 +52,7 @@ def until(future: Timeline, rule: Rule, rows: pl.Series) -> pl.Series:
 
 def exempt_until(covers: pl.DataFrame, at: datetime, rows: pl.Series) -> pl.Series:
     """When exemptions that cover these rows at `at` stop doing so; null where they have no end."""
-    now, end = (pl.lit(each, dtype=INSTANT) for each in (at, END))
+    now, end = (pl.lit(totals, dtype=INSTANT) for totals in (at, END))
     stretches = rows.cast(pl.UInt32).alias(ROW).to_frame().with_columns(now.alias(AT), end.alias("to"))
     return _for_rows(rows, past_cover(stretches, covers)).alias("until")
 
@@ -93,8 +93,8 @@ def turns_to_breach(
     if covers is not None:
         breaches = past_cover(breaches, covers)
     turned = breaches.filter((pl.col(AT) > future.stretch.start) & (pl.col(AT) <= future.stretch.end))
-    found = _first_of_each(turned.select(ROW, AT))
-    return found.filter(codes.gather(found[ROW]) != int(Verdict.BREACH))
+    instant = _first_of_each(turned.select(ROW, AT))
+    return instant.filter(codes.gather(instant[ROW]) != int(Verdict.BREACH))
 
 
 def _after_grace(
@@ -127,13 +127,13 @@ def _with_exempt(
 
 
 def _rows_that_are(verdict: Verdict, codes: pl.Series, rows: pl.Series | None) -> pl.Series:
-    found = (codes == int(verdict)).arg_true().cast(pl.UInt32).alias(ROW)
-    return found if rows is None else found.filter(found.is_in(rows.implode()))
+    turns = (codes == int(verdict)).arg_true().cast(pl.UInt32).alias(ROW)
+    return turns if rows is None else turns.filter(turns.is_in(rows.implode()))
 
 
 def _lasting(future: Timeline, rows: pl.DataFrame, breaches: pl.DataFrame) -> pl.DataFrame:
     """A stretch without end for those of the rows, all in breach now, that have none among the breaches."""
-    now, end = (pl.lit(each, dtype=INSTANT) for each in (future.stretch.start, END))
+    now, end = (pl.lit(matching_rows, dtype=INSTANT) for matching_rows in (future.stretch.start, END))
     return rows.join(breaches, on=ROW, how="anti").select(ROW, now.alias(AT), end.alias("to"))
 
 
@@ -142,6 +142,6 @@ def _first_of_each(steps: pl.DataFrame) -> pl.DataFrame:
     return steps.filter((pl.col(ROW) != pl.col(ROW).shift()).fill_null(True))
 
 
-def _for_rows(rows: pl.Series, found: pl.DataFrame) -> pl.Series:
+def _for_rows(rows: pl.Series, spare: pl.DataFrame) -> pl.Series:
     asked = rows.cast(pl.UInt32).alias(ROW).to_frame()
-    return asked.join(found, on=ROW, how="left", maintain_order="left")[AT]
+    return asked.join(spare, on=ROW, how="left", maintain_order="left")[AT]

@@ -56,20 +56,20 @@ class _Checker(ChecksNames, ChecksTests, ChecksValues, ChecksAsks):
 
     def expect(self, node: Node, wanted: ValueType) -> Typed | None:
         """Resolve a node that has to be of one type."""
-        found = self.resolve(node, wanted)
-        if found is not None and found.type.kind is not wanted.kind:
+        resolved = self.resolve(node, wanted)
+        if resolved is not None and resolved.type.kind is not wanted.kind:
             hint = ""
-            if wanted is FLAG and found.type.kind in (Kind.SPAN, Kind.COUNT, Kind.INSTANT):
+            if wanted is FLAG and resolved.type.kind in (Kind.SPAN, Kind.COUNT, Kind.INSTANT):
                 hint = (
                     "compare it with something, like <= 90d"
-                    if found.type.kind is Kind.SPAN
+                    if resolved.type.kind is Kind.SPAN
                     else "compare it with something"
                 )
-            elif wanted is FLAG and found.type.kind is Kind.WORD:
-                hint = f"compare it, like {self.text(node)} = {found.type.words[0]}"
-            self.fault(node.span, f'"{self.text(node)}" is {found.type}, not {wanted}', hint)
+            elif wanted is FLAG and resolved.type.kind is Kind.WORD:
+                hint = f"compare it, like {self.text(node)} = {resolved.type.words[0]}"
+            self.fault(node.span, f'"{self.text(node)}" is {resolved.type}, not {wanted}', hint)
             return None
-        return found
+        return resolved
 
     def resolve(self, node: Node, wanted: ValueType | None = None) -> Typed | None:
         """Resolve a node. `wanted` lets a bare name be a word of the set on the other side."""

@@ -34,10 +34,10 @@ class ChecksNames(CheckerBase):
             return None
         if node.text == "at":
             return self.fact(node) or typed.At(INSTANT, "at")
-        found = self.fact(node) or self.term(node)
-        if found is None:
+        resolved = self.fact(node) or self.term(node)
+        if resolved is None:
             self.unknown_name(node, wanted)
-        return found
+        return resolved
 
     def fact(self, node: tree.Name) -> Typed | None:
         """The subject's column of that name."""
@@ -163,7 +163,7 @@ class ChecksNames(CheckerBase):
         elif (
             not near
             and self.table.name != PERSON.name
-            and (owner := next((each for each in tables_of_account() if each.column(name)), None))
+            and (owner := next((table for table in tables_of_account() if table.column(name)), None))
         ):
             near = f'{article(owner.name)} has one: each = "{owner.name}", or some {owner.name} (…)'
         elif wanted is not None and wanted.kind in (Kind.TEXT, Kind.WORDS):

@@ -25,5 +25,5 @@ def is_zone(name: str) -> bool:
 
 def instant_in(text: str, clock: ZoneInfo) -> datetime | None:
     """An instant as people write it, in UTC; one without zone is in the clock. None if it is none."""
-    found = parse_instant(text)
-    return found and (found if found.tzinfo else found.replace(tzinfo=clock)).astimezone(UTC)
+    parsed = parse_instant(text)
+    return parsed and (parsed if parsed.tzinfo else parsed.replace(tzinfo=clock)).astimezone(UTC)

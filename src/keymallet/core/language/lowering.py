@@ -197,10 +197,12 @@ class Lowering:
             case "lower":
                 return argument.cast(pl.String).str.to_lowercase()
             case "least" | "greatest":
-                several = [self.lower(each) for each in node.arguments]
-                found = pl.min_horizontal(several) if node.function == "least" else pl.max_horizontal(several)
+                several = [self.lower(value) for value in node.arguments]
+                extreme = (
+                    pl.min_horizontal(several) if node.function == "least" else pl.max_horizontal(several)
+                )
                 # Of several of which one is not known, none is known to be the least.
-                return pl.when(pl.all_horizontal(each.is_not_null() for each in several)).then(found)
+                return pl.when(pl.all_horizontal(value.is_not_null() for value in several)).then(extreme)
             case "hour-of":
                 return argument.dt.convert_time_zone(self.clock.key).dt.hour().cast(pl.Int64)
             case "weekday-of":

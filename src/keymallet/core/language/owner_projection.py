@@ -22,10 +22,10 @@ def _project_one_hop(table: Table, body: Typed, text: str) -> Typed:
         case typed.Term() if body.type.kind in (Kind.INSTANT, Kind.SPAN, Kind.COUNT):
             return typed.Term(body.type, text, body.name, _project_one_hop(table, body.body, body.body.text))
         case typed.Call() if body.function not in ("length", "lower", "surely"):
-            arguments = tuple(_project_one_hop(table, each, each.text) for each in body.arguments)
+            arguments = tuple(_project_one_hop(table, side, side.text) for side in body.arguments)
             return typed.Call(body.type, text, body.function, arguments)
         case typed.AddSub():
-            sides = (_project_one_hop(table, each, each.text) for each in (body.left, body.right))
+            sides = (_project_one_hop(table, side, side.text) for side in (body.left, body.right))
             return typed.AddSub(body.type, text, body.operator, *sides)
         case _:
             return typed.OfOwner(body.type, text, table.name, body)

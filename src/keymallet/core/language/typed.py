@@ -64,7 +64,7 @@ class Typed:
     @property
     def parts(self) -> tuple[Typed, ...]:
         """The nodes directly below, in the order they are declared."""
-        held = (getattr(self, each.name) for each in fields(self))
+        held = (getattr(self, member.name) for member in fields(self))
         listed = (value if isinstance(value, tuple) else (value,) for value in held)
         return tuple(value for values in listed for value in values if isinstance(value, Typed))
 

@@ -120,13 +120,13 @@ def _self_approved(elevations: pl.DataFrame, accounts: pl.DataFrame) -> pl.Serie
     numbered = accounts.with_row_index("row").with_columns(pl.col("row").cast(pl.UInt32))
     askers = numbered.filter(pl.col("row").is_in(asked[ACCOUNT_ROW].drop_nulls().implode()))
     own = _called(askers, "row").rename({"row": ACCOUNT_ROW})
-    found = [asked.join(own, on=[ACCOUNT_ROW, "by"], how="semi")["place"]]
+    places = [asked.join(own, on=[ACCOUNT_ROW, "by"], how="semi")["place"]]
     if "person" in accounts.columns:
         persons = askers.select(pl.col("row").alias(ACCOUNT_ROW), "person").drop_nulls()
         of_askers = numbered.join(persons.select("person").unique(), on="person", how="semi")
         by_person = asked.join(persons, on=ACCOUNT_ROW, how="inner")
-        found.append(by_person.join(_called(of_askers, "person"), on=["person", "by"], how="semi")["place"])
-    same = pl.repeat(False, elevations.height, dtype=pl.Boolean, eager=True).scatter(pl.concat(found), True)
+        places.append(by_person.join(_called(of_askers, "person"), on=["person", "by"], how="semi")["place"])
+    same = pl.repeat(False, elevations.height, dtype=pl.Boolean, eager=True).scatter(pl.concat(places), True)
     return _only_where(asked["by"].is_not_null(), same).alias("approves-itself")
 
 
@@ -171,14 +171,14 @@ def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Serie
     held = (pl.col("first") <= pl.col("starts")).fill_null(True) & (
         pl.col("starts") < pl.col("last")
     ).fill_null(True)
-    found = (
+    held_then = (
         asked.join(rights, on=[ACCOUNT_ROW, "role"], how="inner")
         .group_by("place")
         .agg(held.any().alias("entitled"))
     )
-    told = asked.join(found, on="place", how="left", maintain_order="left")
+    answers = asked.join(held_then, on="place", how="left", maintain_order="left")
     opened = elevations["outcome"].cast(pl.String) == "opened" if "outcome" in elevations.columns else None
-    entitled = told["entitled"]
+    entitled = answers["entitled"]
     return entitled if opened is None else _only_where(opened, entitled).alias("entitled")
 
 

@@ -39,12 +39,12 @@ def count_locks(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
         }
     )
     counted = locks_by_failures(sign_ins, known)
-    told = known.join(counted, on=ACCOUNT_ROW, how="left", maintain_order="left").with_columns(
+    located = known.join(counted, on=ACCOUNT_ROW, how="left", maintain_order="left").with_columns(
         accounts["source"]
     )
     here = pl.col("source").cast(pl.String).is_in(suppliers)
     times = pl.when(here & pl.col("locks").is_not_null()).then(pl.col("times").fill_null(0))
-    entered = told.select(times.alias("locked-before")).to_series()
+    entered = located.select(times.alias("locked-before")).to_series()
     linked = linked.with_frame(ACCOUNT, accounts.with_columns(entered))
     return linked.supplying(suppliers, ACCOUNT, {"locked-before": "sign-ins, by the setting in force"})
 
@@ -74,8 +74,8 @@ def locks_by_failures(sign_ins: pl.DataFrame, known: pl.DataFrame) -> pl.DataFra
     apart = (pl.col("at") - pl.col("at").shift() > pl.col("within")).fill_null(False)
     begins = ~same.fill_null(False) | apart | ~pl.col("failed") | ~pl.col("failed").shift().fill_null(True)
     runs = ordered.with_columns(begins.cast(pl.UInt32).cum_sum().alias("run")).filter("failed")
-    each = runs.group_by(ACCOUNT_ROW, "run").agg((pl.len() // pl.col("locks").first()).alias("times"))
-    return each.group_by(ACCOUNT_ROW).agg(pl.col("times").sum().cast(pl.Int64))
+    per_run = runs.group_by(ACCOUNT_ROW, "run").agg((pl.len() // pl.col("locks").first()).alias("times"))
+    return per_run.group_by(ACCOUNT_ROW).agg(pl.col("times").sum().cast(pl.Int64))
 
 
 def on_many(failures: pl.DataFrame) -> pl.DataFrame:
@@ -85,10 +85,10 @@ def on_many(failures: pl.DataFrame) -> pl.DataFrame:
     `at` and `origin`. The widest first.
     """
     runs = _runs(failures.drop_nulls(["origin", "at"]), "origin")
-    found = runs.group_by("origin", "run").agg(
+    attempts = runs.group_by("origin", "run").agg(
         pl.col(ACCOUNT_ROW).n_unique().cast(pl.Int64).alias("accounts"), *_extent()
     )
-    wide = found.filter(pl.col("accounts") >= MANY_ACCOUNTS).drop("run")
+    wide = attempts.filter(pl.col("accounts") >= MANY_ACCOUNTS).drop("run")
     return wide.sort("accounts", "origin", descending=[True, False])
 
 
@@ -98,10 +98,10 @@ def on_one(failures: pl.DataFrame) -> pl.DataFrame:
     Gives ACCOUNT_ROW, `failures`, `origins`, `from` and `to`, the account with the most failures first.
     """
     runs = _runs(failures.drop_nulls([ACCOUNT_ROW, "at"]), ACCOUNT_ROW)
-    found = runs.group_by(ACCOUNT_ROW, "run").agg(
+    attempts = runs.group_by(ACCOUNT_ROW, "run").agg(
         pl.col("origin").drop_nulls().n_unique().cast(pl.Int64).alias("origins"), *_extent()
     )
-    deep = found.filter(pl.col("failures") >= MANY_FAILURES).drop("run")
+    deep = attempts.filter(pl.col("failures") >= MANY_FAILURES).drop("run")
     return deep.sort("failures", ACCOUNT_ROW, descending=[True, False])
 
 

@@ -21,8 +21,8 @@ def is_filler(reasons: pl.Series) -> pl.Series:
     True of an empty one and of none at all (null): that a source supplies no reasons is another question,
     which the caller has to ask. A sentence here is four words, and fifteen letters of six kinds.
     """
-    told = reasons.fill_null("").str.to_lowercase().str.strip_chars()
-    frame = pl.DataFrame({"told": told})
+    written = reasons.fill_null("").str.to_lowercase().str.strip_chars()
+    frame = pl.DataFrame({"told": written})
     letters = pl.col("told").str.replace_all(r"[\W\d_]", "")
     words = pl.col("told").str.extract_all(r"[\w'-]+").list.unique().list.len()
     short = (words < _FEWEST_WORDS) | (letters.str.len_chars() < _FEWEST_LETTERS)

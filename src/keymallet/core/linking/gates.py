@@ -102,12 +102,12 @@ def _gate(row: dict[str, Any], supply: Mapping[str, str]) -> Gate:
     )
 
 
-def _joined(frame: pl.DataFrame, found: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
+def _joined(frame: pl.DataFrame, found_for_rows: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
     """The frame with what was found for some of its rows; what could not be told there is unread."""
-    told = frame.join(found.with_columns(there=True), on="row", how="left", maintain_order="left")
-    unread = {name: told[name].is_null() & told["there"].fill_null(False) for name in names}
+    matched = frame.join(found_for_rows.with_columns(there=True), on="row", how="left", maintain_order="left")
+    unread = {name: matched[name].is_null() & matched["there"].fill_null(False) for name in names}
     marked = {name: where for name, where in unread.items() if where.any()}
-    return with_unread(told.drop("row", "there"), marked)
+    return with_unread(matched.drop("row", "there"), marked)
 
 
 @dataclass(frozen=True)
@@ -192,15 +192,15 @@ class _Naming:
         if words is None or EVERYONE in words:
             everyone = None if words is None else True
             return pl.Series([everyone], dtype=pl.Boolean).new_from_index(0, self.height)
-        found = self.name.is_in(pl.Series(words, dtype=pl.String).implode())
+        named = self.name.is_in(pl.Series(words, dtype=pl.String).implode())
         for word in words:
             if word in self.members:
-                found = found.scatter(self.members[word], True)
+                named = named.scatter(self.members[word], True)
         # A word that is no kind may be a group: of whom the groups are not known, it cannot be told.
         if set(words) - _KINDS - self.names_of_accounts:
-            found = found | _where(self.groups.is_null(), None)
+            named = named | _where(self.groups.is_null(), None)
         kinds = sorted(_KINDS & set(words))
-        return found | self.kind.is_in(pl.Series(kinds, dtype=pl.String).implode()) if kinds else found
+        return named | self.kind.is_in(pl.Series(kinds, dtype=pl.String).implode()) if kinds else named
 
     def number(self, truth: pl.Series) -> int | None:
         """How many accounts that are not switched off it is true of; None if it cannot be told of one."""

@@ -183,11 +183,11 @@ class _Matching:
             remarks[reading.source] = [f"tied to people: {', '.join(numbers)}"] if numbers else []
             several = ambiguous.filter(of_source)
             if several.height:
-                told = [
+                matches = [
                     f"{name} ({' or '.join(people)})"
                     for name, people in several.select("name", CANDIDATES).iter_rows()
                 ]
-                shown = some_names(told, _MOST_AMBIGUOUS_NAMED)
+                shown = some_names(matches, _MOST_AMBIGUOUS_NAMED)
                 remarks[reading.source].append(f"not tied, because it could be several people's: {shown}")
         return remarks
 

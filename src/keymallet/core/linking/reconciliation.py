@@ -31,13 +31,13 @@ def reconcile(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
         for side, other in _sides(pair, linked.readings, accounts, rules.clock)
     ]
     compared = _one_each(pl.concat(part.frame for part in parts))
-    told = accounts.select("row").join(compared, on="row", how="left", maintain_order="left")
-    finished = accounts.drop("row").with_columns(told[name] for name in _RESULTS)
+    matched = accounts.select("row").join(compared, on="row", how="left", maintain_order="left")
+    finished = accounts.drop("row").with_columns(matched[name] for name in _RESULTS)
     open_rows: dict[str, pl.Series] = {}
     for name in _RESULTS:
-        is_open = told[f"{name} open"].fill_null(False)
+        is_open = matched[f"{name} open"].fill_null(False)
         # What was found missing or differing stays so, whatever else cannot be told.
-        settled = told[name].list.len().fill_null(0) > 0
+        settled = matched[name].list.len().fill_null(0) > 0
         open_rows[name] = is_open & ~settled
         cleared = pl.when(~open_rows[name]).then(pl.col(name)).alias(name)
         finished = finished.with_columns(cleared)
@@ -48,11 +48,11 @@ def reconcile(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     return linked
 
 
-def _one_each(found: pl.DataFrame) -> pl.DataFrame:
+def _one_each(answers: pl.DataFrame) -> pl.DataFrame:
     """One row for each account; only where accounts have several twins is there anything to join."""
-    if not found["row"].is_duplicated().any():
-        return found
-    return found.group_by("row").agg(
+    if not answers["row"].is_duplicated().any():
+        return answers
+    return answers.group_by("row").agg(
         *(
             pl.col(name).explode(empty_as_null=True).drop_nulls().unique(maintain_order=True)
             for name in _RESULTS
@@ -101,7 +101,7 @@ class _Side:
         unread = pl.col(UNREAD) if UNREAD in mine.columns else pl.lit(None, dtype=_LIST)
         self.accounts = (
             mine.select("row", "account", key=key, scope=in_scope, unread=unread)
-            .hstack([each.alias(f"fact {each.name}") for each in written])
+            .hstack([written_fact.alias(f"fact {written_fact.name}") for written_fact in written])
             .with_columns(
                 *(_names(name).alias(f"open {name}") for name in pair.facts),
                 key_open=_names(pair.by) if self._supplies(pair.by) else pl.col("key").is_null(),
@@ -159,7 +159,7 @@ class _Side:
 
     def _differences(self, joined: pl.DataFrame, compared: list[str], where: pl.Expr) -> pl.Series:
         """How accounts differ from their twins, in words; put into words only where they do."""
-        told = [
+        differences = [
             pl.when(self._differs(name)).then(
                 pl.format(
                     "{} {}, in {} {}",
@@ -173,11 +173,11 @@ class _Side:
         ]
         few = joined.filter(where)
         listed = few.select(
-            "place", (pl.concat_list(told) if told else pl.lit([], dtype=_LIST)).alias("told")
+            "place", (pl.concat_list(differences) if differences else pl.lit([], dtype=_LIST)).alias("told")
         )
         listed = listed.with_columns(pl.col("told").list.drop_nulls())
-        found = joined.select("place").join(listed, on="place", how="left", maintain_order="left")
-        return found.select(
+        matched = joined.select("place").join(listed, on="place", how="left", maintain_order="left")
+        return matched.select(
             pl.col("told").fill_null(pl.lit([], dtype=_LIST)).alias("twin-differs")
         ).to_series()
 

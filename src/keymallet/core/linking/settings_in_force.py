@@ -22,7 +22,7 @@ def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Seri
         pl.col("source").cast(pl.String),
         pl.col("applies-to").fill_null([_EVERYONE]).alias("to"),
     ).with_row_index(SETTING_ROW)
-    told = named.explode("to").drop_nulls("to")
+    by_target = named.explode("to").drop_nulls("to")
     rows = accounts.lazy().with_row_index("row").with_columns(pl.col("source").cast(pl.String))
     ways = [
         rows.select("row", "source", to="name"),
@@ -30,14 +30,16 @@ def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Seri
         rows.select("row", "source", to=pl.col("kind").cast(pl.String)),
         rows.select("row", "source", to=pl.lit(_EVERYONE)),
     ]
-    found = pl.concat(
+    candidates = pl.concat(
         [
             way.drop_nulls("to")
-            .join(told.lazy(), on=["source", "to"], how="inner")
+            .join(by_target.lazy(), on=["source", "to"], how="inner")
             .select("row", SETTING_ROW, rank=pl.lit(rank, dtype=pl.Int8))
             for rank, way in enumerate(ways)
         ]
     )
-    nearest = found.filter(pl.col("rank") == pl.col("rank").min().over("row")).unique(["row", SETTING_ROW])
+    nearest = candidates.filter(pl.col("rank") == pl.col("rank").min().over("row")).unique(
+        ["row", SETTING_ROW]
+    )
     single = nearest.group_by("row").agg(pl.col(SETTING_ROW).first(), pl.len()).filter(pl.col("len") == 1)
     return rows.select("row").join(single, on="row", how="left", maintain_order="left").collect()[SETTING_ROW]

@@ -70,14 +70,14 @@ class Parts:
 
     def raise_problems(self) -> None:
         """Raise everything noted in any file, if there is anything."""
-        found: list[Problem] = []
+        problems: list[Problem] = []
         for document in self.documents:
             try:
                 document.raise_problems()
             except KeymalletError as error:
-                found += error.problems
-        if found:
-            raise KeymalletError(found)
+                problems += error.problems
+        if problems:
+            raise KeymalletError(problems)
 
 
 def read_files(text: str, name: str, open_included: Open | None) -> Parts:
@@ -90,15 +90,15 @@ def read_files(text: str, name: str, open_included: Open | None) -> Parts:
 def _read(parts: Parts, text: str, name: str, open_included: Open | None, around: tuple[str, ...]) -> None:
     document = TomlDocument(text, name)
     parts.documents.append(document)
-    found = _file(document)
-    if found is None:
+    laid_out = _file(document)
+    if laid_out is None:
         parts.raise_problems()
         raise AssertionError("a rulebook without problems could not be read")
-    for place, wanted in enumerate(found.include):
+    for place, wanted in enumerate(laid_out.include):
         _include(parts, document, ("include", place), wanted, open_included, (*around, name))
-    parts.title, parts.edition = found.title, found.edition
+    parts.title, parts.edition = laid_out.title, laid_out.edition
     parts.documents.append(parts.documents.pop(parts.documents.index(document)))
-    _lay_over(parts, document, found)
+    _lay_over(parts, document, laid_out)
 
 
 def _include(
@@ -120,7 +120,7 @@ def _include(
     if name in around:
         document.fault(path, f"the file includes itself: {' -> '.join((*around, name))}")
         return
-    if any(name == each.name for each in parts.documents):
+    if any(name == other.name for other in parts.documents):
         return  # included by two files: it has been laid down already
     _read(parts, text, name, open_included, around)
 
@@ -135,16 +135,16 @@ def _file(document: TomlDocument) -> _File | None:
     return document.read(_File, {"title": "", **usable})
 
 
-def _lay_over(parts: Parts, document: TomlDocument, found: _File) -> None:
-    for name, value in found.limits.items():
+def _lay_over(parts: Parts, document: TomlDocument, laid_out: _File) -> None:
+    for name, value in laid_out.limits.items():
         if name == "for" and isinstance(value, dict):
             _lay_over_populations(parts, document, value)
         else:
             parts.limits[name] = Item(document, ("limits", name), value)
-    for name, value in found.terms.items():
+    for name, value in laid_out.terms.items():
         parts.terms[name] = Item(document, ("terms", name), value)
     here: set[str] = set()
-    for kind, demand_id, value in _demands(found):
+    for kind, demand_id, value in _demands(laid_out):
         path = (kind, demand_id)
         if demand_id in here:
             document.fault(
@@ -152,14 +152,14 @@ def _lay_over(parts: Parts, document: TomlDocument, found: _File) -> None:
             )
         here.add(demand_id)
         parts.demands[demand_id] = (kind, Item(document, path, value))
-    for place, demand_id in enumerate(found.drop):
+    for place, demand_id in enumerate(laid_out.drop):
         if demand_id in here or demand_id not in parts.demands:
-            known = [each for each in parts.demands if each not in here]
+            known = [demand for demand in parts.demands if demand not in here]
             _nothing_to_drop(document, ("drop", place), demand_id, known)
         else:
             del parts.demands[demand_id]
     parts.not_judged += [
-        Item(document, ("not-judged", place), value) for place, value in enumerate(found.not_judged)
+        Item(document, ("not-judged", place), value) for place, value in enumerate(laid_out.not_judged)
     ]
 
 
@@ -176,9 +176,9 @@ def _lay_over_populations(parts: Parts, document: TomlDocument, value: dict[str,
             own[name] = Item(document, (*path, name), limit)
 
 
-def _demands(found: _File) -> Iterator[tuple[str, str, Any]]:
+def _demands(laid_out: _File) -> Iterator[tuple[str, str, Any]]:
     for kind in DEMANDS:
-        for demand_id, value in getattr(found, kind).items():
+        for demand_id, value in getattr(laid_out, kind).items():
             yield kind, demand_id, value
 
 

@@ -35,15 +35,15 @@ def _read(text: str, table: Table, rulebook: Rulebook, where: str, *, flag: bool
         problems.append(Problem(fault.message, Place(where, line, column + 1), excerpt, fault.hint))
 
     node = parse(text)
-    found = None
+    checked = None
     if isinstance(node, Fault):
         report(node)
     else:
         check = check_flag if flag else check_value
-        found = check(Written(text, node, report), table, scope_of(rulebook))
-    if found is None:
+        checked = check(Written(text, node, report), table, scope_of(rulebook))
+    if checked is None:
         raise KeymalletError(problems)
-    return found
+    return checked
 
 
 def scope_of(rulebook: Rulebook) -> Book:

@@ -108,7 +108,7 @@ def read_rulebook(text: str, name: str, open_included: Open | None = None) -> Ru
         populations=populations,
         limit_origins={name: item.document.name for name, item in parts.limits.items()},
         terms={name: Origin(str(item.value), item.document.name) for name, item in parts.terms.items()},
-        not_judged=tuple(each for each in not_judged if each),
+        not_judged=tuple(entry for entry in not_judged if entry),
         files=tuple(document.name for document in reversed(parts.documents)),
     )
 
@@ -132,7 +132,7 @@ _LIMITS_ARE = 'a limit is a length of time like "90d", a number, a date, true or
 
 def _populations(parts: Parts, limits: dict[str, Limit]) -> dict[str, tuple[tuple[str, typed.Const], ...]]:
     """The limits that are others for some: for each the populations and values, in the order of the file."""
-    found: dict[str, tuple[tuple[str, typed.Const], ...]] = {}
+    populations: dict[str, tuple[tuple[str, typed.Const], ...]] = {}
     for population, own in parts.populations.items():
         first = next(iter(own.values()), None)
         if population not in parts.terms and first is not None:
@@ -153,8 +153,8 @@ def _populations(parts: Parts, limits: dict[str, Limit]) -> dict[str, tuple[tupl
             elif whole is not None and value.type != whole.type:
                 item.fault(f'"{name}" is {whole.type} for everybody else, and {value.type} here')
             elif whole is not None:
-                found[name] = (*found.get(name, ()), (population, value))
-    return found
+                populations[name] = (*populations.get(name, ()), (population, value))
+    return populations
 
 
 def read_limit(name: str, value: Any) -> Limit | None:
@@ -250,7 +250,7 @@ def _shared_fact(item: Item, name: Any, table: Table | None) -> typed.Fact | Non
     if table is None or not isinstance(name, str):
         return None
     column = table.column(name)
-    fit = [each.name for each in table.columns if each.kind is not Kind.WORDS and not each.definition]
+    fit = [fact.name for fact in table.columns if fact.kind is not Kind.WORDS and not fact.definition]
     if column is None or name not in fit:
         hint = did_you_mean(name, fit) or f"there are: {', '.join(fit)}"
         item.fault(f'"{name}" is no single value of each {table.name}', hint, "by")
@@ -282,7 +282,7 @@ def _tally(item: Item, book: Book, tally_id: str) -> Tally | None:
 
 
 def _bounds(item: Item, between: Any) -> tuple[int, int] | None:
-    if not isinstance(between, list) or any(type(each) is not int for each in between):
+    if not isinstance(between, list) or any(type(bound) is not int for bound in between):
         return None  # reported as a misfit of its type, or as missing
     if len(between) != 2 or not 0 <= between[0] <= between[1] <= _MOST_COUNTED:
         item.fault("between which two numbers", "the least and the most, like [2, 4]", "between")
@@ -294,11 +294,11 @@ def _grace(item: Item, text: Any) -> timedelta | None:
     """The grace; zero for none, None if it is wrong."""
     if not text or not isinstance(text, str):
         return timedelta()
-    found = parse_span(text)
-    if not found:
+    span = parse_span(text)
+    if not span:
         item.fault(f'"{text}" is no length of time', 'like "14d"', "grace")
         return None
-    return found
+    return span
 
 
 def _read(item: Item, struct: type[S]) -> S | None:

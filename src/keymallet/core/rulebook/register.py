@@ -109,15 +109,15 @@ def read_register(text: str, name: str, clock: ZoneInfo) -> Register:
         hint = did_you_mean(key, ("exemption",)) or "each entry is a table: [exemption.some-id]"
         document.fault((key,), f'"{key}" is nothing a register has', hint)
     entries = document.data.get("exemption", {})
-    found: list[Exemption | None] = []
+    read: list[Exemption | None] = []
     if isinstance(entries, dict):
         reader = _Reader(document, clock)
-        found = [reader.entry(key, data) for key, data in entries.items()]
+        read = [reader.entry(key, data) for key, data in entries.items()]
     else:
         document.fault(("exemption",), "the entries have to be tables", "[exemption.some-id]")
     document.raise_problems()
     digest = hashlib.sha256(text.encode()).hexdigest()
-    return Register(name, digest, tuple(entry for entry in found if entry))
+    return Register(name, digest, tuple(entry for entry in read if entry))
 
 
 @dataclass(frozen=True)
@@ -166,36 +166,36 @@ class _Reader:
         )
 
     def _uses(self, path: Path, uses: tuple[UseText, ...]) -> list[Use]:
-        found = []
+        readable = []
         for place, use in enumerate(uses):
             at = self._instant((*path, place, "at"), use.at)
             if at is not None:
-                found.append(Use(at, use.reason.strip(), use.by.strip()))
-        return found
+                readable.append(Use(at, use.reason.strip(), use.by.strip()))
+        return readable
 
     def _instant(self, path: Path, value: Any) -> datetime | None:
         """A date or instant, of TOML or as text, in UTC; None if there is none."""
-        found: datetime | None = None
+        instant: datetime | None = None
         if value is None:
             return None
         if isinstance(value, datetime):
-            found = value if value.tzinfo else value.replace(tzinfo=self.clock)
+            instant = value if value.tzinfo else value.replace(tzinfo=self.clock)
         elif isinstance(value, date):
-            found = datetime.combine(value, time(), self.clock)
+            instant = datetime.combine(value, time(), self.clock)
         elif isinstance(value, str):
-            found = instant_in(value, self.clock)
-        if found is None or not is_in_range(found):
+            instant = instant_in(value, self.clock)
+        if instant is None or not is_in_range(instant):
             self.document.fault(path, "this is no date", AN_INSTANT)
             return None
-        return found.astimezone(UTC)
+        return instant.astimezone(UTC)
 
     def _span(self, path: Path, text: str) -> timedelta | None:
         if not text:
             return None
-        found = parse_span(text)
-        if found is None:
+        span = parse_span(text)
+        if span is None:
             self.document.fault(path, f'"{text}" is no length of time', 'like "180d"')
-        return found
+        return span
 
 
 def _ends(read: ExemptionText) -> tuple[tuple[str, Any], tuple[str, Any]]:

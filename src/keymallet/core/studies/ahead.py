@@ -36,14 +36,14 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
     grades = pl.Enum([severity.word for severity in Severity])
     schema = {"at": INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
     past = judgement.past
-    found = in_parallel(
+    per_rule = in_parallel(
         lambda rule: turns_to_breach(
             past, future, rule, judgement.codes[rule.id], covers=judgement.covered(rule)
         ),
         judgement.rulebook.rules,
     )
     parts = [pl.DataFrame(schema=schema)]
-    for rule, turns in zip(judgement.rulebook.rules, found, strict=True):
+    for rule, turns in zip(judgement.rulebook.rules, per_rule, strict=True):
         named = [
             pl.lit(rule.id, dtype=rules).alias("rule"),
             pl.lit(rule.severity.word, dtype=grades).alias("severity"),
@@ -68,8 +68,8 @@ def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:
 
 
 def _of(rule: Rule) -> list[pl.Expr]:
-    told = {"title": rule.title, "mend": rule.mend, "advice": rule.advice}
-    return [pl.lit(value).alias(name) for name, value in told.items()]
+    texts = {"title": rule.title, "mend": rule.mend, "advice": rule.advice}
+    return [pl.lit(value).alias(name) for name, value in texts.items()]
 
 
 def days(instants: pl.Series, clock: ZoneInfo) -> pl.Series:
@@ -112,7 +112,7 @@ def weeks(events: pl.DataFrame, clock: ZoneInfo, start: datetime, end: datetime)
         planned = dict(of_plan.iter_rows())
     first, last = (monday_of(instant.astimezone(clock).date()) for instant in (start, end))
     number = (last - first).days // 7 + 1
-    mondays = [first + timedelta(weeks=each) for each in range(number)]
+    mondays = [first + timedelta(weeks=week) for week in range(number)]
     return [Week(monday, counted.get(monday, Counter()), planned.get(monday, 0)) for monday in mondays]
 
 
@@ -130,7 +130,7 @@ def spread(events: pl.DataFrame, clock: ZoneInfo, start: datetime, capacity: int
     planned: list[date | None] = [None] * len(due)
     monday = monday_of(due[waiting[-1]]) if waiting else first
     while waiting:
-        begin = next((place for place, each in enumerate(waiting) if due[each] >= monday), len(waiting))
+        begin = next((place for place, item in enumerate(waiting) if due[item] >= monday), len(waiting))
         room = min(_room(monday, first, capacity), len(waiting) - begin)
         mine = waiting[len(waiting) - room :]
         _plan_week(planned, mine, due, monday, first)

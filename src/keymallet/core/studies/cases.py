@@ -85,15 +85,15 @@ def read_cases(text: str, name: str, rulebook: Rulebook) -> list[Case]:
     """Read cases. Raises KeymalletError with every fault, each with file, line and column."""
     document = TomlDocument(text, name)
     read = document.read(_FileText, document.data)
-    found: list[Case | None] = []
+    cases: list[Case | None] = []
     if read is not None:
         clock = _clock(document, read.clock)
         at = _at(document, ("at",), read.at, clock)
         demands = {demand.id: demand for demand in rulebook.demands}
         for place, data in enumerate(read.case):
-            found.append(_Reader(document, ("case", place), demands, at, clock).read(data))
+            cases.append(_Reader(document, ("case", place), demands, at, clock).read(data))
     document.raise_problems()
-    return [case for case in found if case is not None]
+    return [case for case in cases if case is not None]
 
 
 def _clock(document: TomlDocument, name: str) -> ZoneInfo:
@@ -104,10 +104,10 @@ def _clock(document: TomlDocument, name: str) -> ZoneInfo:
 
 
 def _at(document: TomlDocument, path: Path, text: str, clock: ZoneInfo) -> datetime:
-    found = instant_in(text, clock)
-    if found is None:
+    instant = instant_in(text, clock)
+    if instant is None:
         document.fault(path, f'"{text}" is no instant', AN_INSTANT)
-    return found or datetime(2026, 1, 1, tzinfo=UTC)
+    return instant or datetime(2026, 1, 1, tzinfo=UTC)
 
 
 @dataclass
@@ -156,8 +156,8 @@ class _Reader:
             many = value if isinstance(value, list) else [value]
             path = (*self.path, name)
             rows[name] = [
-                self.row(TABLES[name], each, (*path, place) if isinstance(value, list) else path)
-                for place, each in enumerate(many)
+                self.row(TABLES[name], item, (*path, place) if isinstance(value, list) else path)
+                for place, item in enumerate(many)
             ]
         accounts = rows.setdefault(ACCOUNT.name, [])
         if not accounts and any(TABLES[name].of_account for name in rows):
@@ -208,14 +208,14 @@ class _Reader:
                 return value
             case Kind.WORD if isinstance(value, str) and value in column.words:
                 return value
-            case Kind.WORDS if isinstance(value, list) and all(isinstance(each, str) for each in value):
+            case Kind.WORDS if isinstance(value, list) and all(isinstance(part, str) for part in value):
                 return value
             case Kind.SPAN if isinstance(value, str) and parse_span(value) is not None:
                 return parse_span(value)
             case Kind.INSTANT if isinstance(value, str | date):
-                found = self.instant(value if isinstance(value, str) else value.isoformat())
-                if found is not None:
-                    return found
+                instant = self.instant(value if isinstance(value, str) else value.isoformat())
+                if instant is not None:
+                    return instant
         self.document.fault(path, f"{_shown(value)} is no value of {column.name}", _KINDS[column.kind].format(
             words=", ".join(column.words)))  # fmt: skip
         return None
@@ -259,10 +259,10 @@ def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
     for name, mine in rows.items():
         table = TABLES[name]
         origins = [_origin(table, row, accounts) for row in mine]
-        told = {key for row in mine for key in row if key != "of"} | set(table.names[:1])
+        supplied = {key for row in mine for key in row if key != "of"} | set(table.names[:1])
         for source in sources:
             # An empty list says that the source has the table, and nothing in it.
-            here = told if source in origins or not mine else set()
+            here = supplied if source in origins or not mine else set()
             supply[source][name] = dict.fromkeys(sorted(here), "the case")
         frames[name] = _frame(table, mine, origins, sources)
     for row in accounts:
@@ -335,8 +335,8 @@ def _told(judgement: Judgement, case: Case, verdict: Verdict) -> tuple[str, str]
 
 def _wrong(case: Case, verdict: Verdict, why: str, missing: str) -> str:
     if verdict is not case.expect:
-        told = f": {why or missing}" if why or missing else ""
-        return f"expected {case.expect.word}, got {verdict.word}{told}"
+        reason = f": {why or missing}" if why or missing else ""
+        return f"expected {case.expect.word}, got {verdict.word}{reason}"
     if case.because and case.because not in why:
         return f'the reason does not say "{case.because}": {why or "there is none"}'
     if case.missing and case.missing not in missing:

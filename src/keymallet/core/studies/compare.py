@@ -41,7 +41,7 @@ def compare(before: Rulebook, after: Rulebook, context: EvaluationContext | None
     """Every change, rules first; with a context, conditions are compared on its evidence."""
     old = {demand.id: demand for demand in before.demands}
     new = {demand.id: demand for demand in after.demands}
-    for demand_id in [*(each for each in old if each not in new), *new]:
+    for demand_id in [*(name for name in old if name not in new), *new]:
         if demand_id not in new:
             yield Change(demand_id, DROPPED, old[demand_id].title)
         elif demand_id not in old:
@@ -74,8 +74,8 @@ def _rule(old: Rule, new: Rule, context: EvaluationContext | None) -> Iterator[C
     elif old.must != new.must and context is not None:
         yield _by_limits(old, new, context)
     if old.grace != new.grace:
-        told = [typed.Const(typed.SPAN, "", each) if each else None for each in (old.grace, new.grace)]
-        words = [constant_text(each) if each else "none" for each in told]
+        limits = [typed.Const(typed.SPAN, "", limit) if limit else None for limit in (old.grace, new.grace)]
+        words = [constant_text(limit) if limit else "none" for limit in limits]
         longer = (new.grace or _NO_TIME) > (old.grace or _NO_TIME)
         yield Change(new.id, LOOSENED if longer else TIGHTENED, f"grace {words[0]} → {words[1]}")
 
@@ -90,7 +90,7 @@ def _tally(old: Tally, new: Tally, context: EvaluationContext | None) -> Iterato
         how = TIGHTENED if inside else LOOSENED if around else OTHERWISE
         yield Change(new.id, how, f"between {old.least} and {old.most} → {new.least} and {new.most}")
     if old.by != new.by:
-        words = [f"by {each}" if each else "all in all" for each in (old.by, new.by)]
+        words = [f"by {term}" if term else "all in all" for term in (old.by, new.by)]
         yield Change(new.id, OTHERWISE, f"counted {words[0]} → {words[1]}")
     if old.count != new.count:
         yield _expression(new, "count", old.count, new.count, context, (WIDENED, NARROWED))
@@ -120,17 +120,19 @@ def _expression(
     if context is None:
         return Change(demand.id, OTHERWISE, text)
     answers = context.work_out(demand.table, [old, new])
-    before, after = (each.fill_null(False) for each in answers)
+    before, after = (answer.fill_null(False) for answer in answers)
     gained, lost = int((after & ~before).sum()), int((before & ~after).sum())
-    unknown = any(each.null_count() for each in answers)
+    unknown = any(answer.null_count() for answer in answers)
     if not gained and not lost:
         return Change(demand.id, SAME, f"{text} (the same {_rows(int(before.sum()), demand.table)} today)")
     how = words[0] if not lost else words[1] if not gained else OTHERWISE
-    told = " and ".join(
+    changes = " and ".join(
         part for part in (f"{gained:,} more" if gained else "", f"{lost:,} fewer" if lost else "") if part
     )
     open_ones = ", as far as it is known" if unknown else ""
-    return Change(demand.id, how, f"{text} (today {told} of {_rows(len(before), demand.table)}{open_ones})")
+    return Change(
+        demand.id, how, f"{text} (today {changes} of {_rows(len(before), demand.table)}{open_ones})"
+    )
 
 
 def _by_limits(old: Rule, new: Rule, context: EvaluationContext) -> Change:
@@ -140,8 +142,8 @@ def _by_limits(old: Rule, new: Rule, context: EvaluationContext) -> Change:
     gained = int((mine & before.fill_null(True) & ~after.fill_null(True)).sum())
     lost = int((mine & ~before.fill_null(True) & after.fill_null(True)).sum())
     how = TIGHTENED if gained and not lost else LOOSENED if lost and not gained else OTHERWISE
-    told = [f"{gained:,} more do not meet it" if gained else "", f"{lost:,} more meet it" if lost else ""]
-    words = " and ".join(part for part in told if part)
+    changes = [f"{gained:,} more do not meet it" if gained else "", f"{lost:,} more meet it" if lost else ""]
+    words = " and ".join(part for part in changes if part)
     if not words:
         return Change(new.id, SAME, "other limits, and nobody today whom they make a difference to")
     return Change(new.id, how, f"by its limits: today {words}, of {_rows(int(mine.sum()), new.table)}")
@@ -152,7 +154,7 @@ def _rows(number: int, table: str) -> str:
 
 
 def _limits(before: Rulebook, after: Rulebook) -> Iterator[Change]:
-    for name in [*(each for each in before.limits if each not in after.limits), *after.limits]:
+    for name in [*(limit for limit in before.limits if limit not in after.limits), *after.limits]:
         about = f"limit.{name}"
         old, new = before.limits.get(name), after.limits.get(name)
         if new is None:

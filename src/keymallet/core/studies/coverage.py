@@ -64,17 +64,19 @@ def untried(rulebook: Rulebook, outcomes: Iterable[Outcome]) -> list[Untried]:
     seen: dict[_Comparison, set[bool]] = {}
     for demand in rulebook.demands:
         for node in demand.expressions:
-            for each in _comparisons(demand.id, demand.table, node):
-                truths = seen.setdefault(each, set())
+            for comparison in _comparisons(demand.id, demand.table, node):
+                truths = seen.setdefault(comparison, set())
                 for outcome in by_rule.get(demand.id, ()):
-                    truths |= _truths(outcome, each)
+                    truths |= _truths(outcome, comparison)
     return [
-        Untried(each.where, each.node.text, never)
-        for each, truths in seen.items()
+        Untried(comparison.where, comparison.node.text, never)
+        for comparison, truths in seen.items()
         for never in (True, False)
         if never not in truths
     ]
 
 
-def _truths(outcome: Outcome, each: _Comparison) -> set[bool]:
-    return set(outcome.judgement.context.work_out(each.table, [each.node])[0].drop_nulls().to_list())
+def _truths(outcome: Outcome, comparison: _Comparison) -> set[bool]:
+    return set(
+        outcome.judgement.context.work_out(comparison.table, [comparison.node])[0].drop_nulls().to_list()
+    )

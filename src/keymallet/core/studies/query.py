@@ -69,8 +69,8 @@ def usual_columns(table: Table, condition: Typed) -> list[str]:
               and isinstance(part.body, typed.Fact | typed.Derived)]  # fmt: skip
     own = _ALWAYS.get(table.name, ())
     label = () if table.name in _ALWAYS else table.label
-    found = dict.fromkeys([*own, *label, *asked])
-    return [name for name in found if name not in ("account", "name") or table is PERSON][: MOST_TOLD + 2]
+    names = dict.fromkeys([*own, *label, *asked])
+    return [name for name in names if name not in ("account", "name") or table is PERSON][: MOST_TOLD + 2]
 
 
 def _name(context: EvaluationContext, table: Table, rows: pl.Series) -> pl.Series:

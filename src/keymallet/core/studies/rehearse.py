@@ -34,15 +34,15 @@ class Difference:
 
 def differences(before: Judgement, after: Judgement) -> list[Difference]:
     """Rule by rule, those of the later book first in its order, then those it no longer has."""
-    found = []
+    changes = []
     old = {demand.id: demand for demand in before.rulebook.demands}
     new = {demand.id: demand for demand in after.rulebook.demands}
-    for rule_id in [*new, *(each for each in old if each not in new)]:
+    for rule_id in [*new, *(old_rule for old_rule in old if old_rule not in new)]:
         was, is_now = _breaches(before, old.get(rule_id)), _breaches(after, new.get(rule_id))
         rule = new.get(rule_id) or old[rule_id]
         comparable = _are_alike(old.get(rule_id), new.get(rule_id))
         gained, lost = (_minus(is_now, was), _minus(was, is_now)) if comparable else (is_now, was)
-        found.append(
+        changes.append(
             Difference(
                 rule,
                 None if rule_id not in old else len(was),
@@ -51,7 +51,7 @@ def differences(before: Judgement, after: Judgement) -> list[Difference]:
                 len(lost),
             )
         )
-    return found
+    return changes
 
 
 def _are_alike(old: Demand | None, new: Demand | None) -> bool:
@@ -151,12 +151,14 @@ def _span_values(first: timedelta, last: timedelta, step: timedelta | None) -> t
     step = step or (max(day, even // day * day) if last - first >= USUAL_STEPS * day else even)
     if not step or (last - first) / step > MOST_STEPS:
         return None
-    found, value = [], first
+    bounds, value = [], first
     while value < last:
-        found.append(value)
+        bounds.append(value)
         value += step
     microsecond = timedelta(microseconds=1)
-    return tuple(f"{each // microsecond}us" if each % day else f"{each // day}d" for each in [*found, last])
+    return tuple(
+        f"{figure // microsecond}us" if figure % day else f"{figure // day}d" for figure in [*bounds, last]
+    )
 
 
 def _number_values(first: str, last: str, step: str) -> tuple[int, ...] | None:

@@ -25,52 +25,52 @@ def _factors(report: TopicReport, clock: ZoneInfo) -> list[str]:
         return ["cannot be signed in to"]
     row = report.rows.row(0, named=True)
     level = "" if row["level"] == "unproven" else f": can prove a sign-in to {row['level']}"
-    told = [f"{row[STATE]}{level}"]
+    notes = [f"{row[STATE]}{level}"]
     gates = {"asked": row["covered by"], "left out": row["left out by"]}.get(row["gate"], row["watched by"])
-    told.append(f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}")
+    notes.append(f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}")
     if row["second factors"] == 1:
-        told.append("one second factor: the last one left")
-    return ["; ".join(told)]
+        notes.append("one second factor: the last one left")
+    return ["; ".join(notes)]
 
 
 def _passwords(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if not report.rows.height:
         return []
     row = report.rows.row(0, named=True)
-    told = [row[STATE]]
+    notes = [row[STATE]]
     if row["age"] is not None:
         limit = f"the limit is {_long(row['limit'])} by {row['limit by']}" if row["limit"] else "no limit"
-        told.append(f"{_long(row['age'])} old, {limit}")
+        notes.append(f"{_long(row['age'])} old, {limit}")
     if row["due"] is not None:
-        told.append(f"due {_day(row['due'], clock)}")
+        notes.append(f"due {_day(row['due'], clock)}")
     if row["shared with"]:
-        told.append(f"the same as that of {', '.join(row['shared with'])}")
-    return ["; ".join(told)]
+        notes.append(f"the same as that of {', '.join(row['shared with'])}")
+    return ["; ".join(notes)]
 
 
 def _lockouts(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if not report.rows.height:
         return []
     row = report.rows.row(0, named=True)
-    told = ["locked, and gets in by a key or a session" if row[STATE] == GETS_IN else row[STATE]]
-    told += [f"by {row['cause']}"] if row["cause"] and row["lasts"] else []
-    told += [f"since {_day(row['since'], clock)}"] if row["since"] and row["lasts"] else []
-    told += [f"until {row['ends']}" if row["until"] else row["lasts"]] if row["lasts"] else []
-    told += (
+    notes = ["locked, and gets in by a key or a session" if row[STATE] == GETS_IN else row[STATE]]
+    notes += [f"by {row['cause']}"] if row["cause"] and row["lasts"] else []
+    notes += [f"since {_day(row['since'], clock)}"] if row["since"] and row["lasts"] else []
+    notes += [f"until {row['ends']}" if row["until"] else row["lasts"]] if row["lasts"] else []
+    notes += (
         [f"{how_many(row['failures'], 'failure')} of {row['of']}"] if row["failures"] and row["of"] else []
     )
-    told += [f"locked {how_many(row['locks'], 'time')} by the sign-ins kept"] if row["locks"] else []
-    return ["; ".join(told)]
+    notes += [f"locked {how_many(row['locks'], 'time')} by the sign-ins kept"] if row["locks"] else []
+    return ["; ".join(notes)]
 
 
 def _exemptions(report: TopicReport, clock: ZoneInfo) -> list[str]:
     covering = report.rows.filter(pl.col("covers") > 0)
-    told = []
+    notes = []
     for row in covering.iter_rows(named=True):
         until = f"until {_day(row['until'], clock)}" if row["until"] else "no end"
         holds, rules = _holds(row[STATE]), ", ".join(row["rules"])
-        told.append(f"{row['exemption']} ({row['kind']}): {holds}, {until}; rules: {rules}")
-    return told
+        notes.append(f"{row['exemption']} ({row['kind']}): {holds}, {until}; rules: {rules}")
+    return notes
 
 
 def _holds(state: str) -> str:
@@ -79,13 +79,13 @@ def _holds(state: str) -> str:
 
 
 def _elevation(report: TopicReport, clock: ZoneInfo) -> list[str]:
-    told = [f"{row['held']}: {row['role']}, {row['via'] or 'nobody tells through what'}"
+    notes = [f"{row['held']}: {row['role']}, {row['via'] or 'nobody tells through what'}"
             for row in report.rows.iter_rows(named=True)]  # fmt: skip
     opened = report.drawn["openings"]
     if opened.height:
         lasting = (opened[STOP] - opened[START]).sum()
-        told.append(f"{how_many(opened.height, 'opening')} in twelve weeks, {_long(lasting)} in all")
-    return told
+        notes.append(f"{how_many(opened.height, 'opening')} in twelve weeks, {_long(lasting)} in all")
+    return notes
 
 
 def _temporary(report: TopicReport, clock: ZoneInfo) -> list[str]:

@@ -102,7 +102,7 @@ def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Data
     elevations, accounts = frames[ELEVATION.name], frames[ACCOUNT.name]
     rows = elevations[ACCOUNT_ROW]
     names = account_names(accounts, elevations)
-    told = [answers[f"opening {name}"].alias(name) for name in _TOLD]
+    columns = [answers[f"opening {name}"].alias(name) for name in _TOLD]
     return pl.DataFrame(
         [
             rows,
@@ -111,7 +111,7 @@ def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Data
             answers["opening starts"].alias(START),
             answers["opening closed"].alias("closed"),
             answers["opening ends"].alias("ends"),
-            *told,
+            *columns,
             *(answers[name].fill_null(False).alias(name) for name in _TRUTHS),
             answers["opened_for"],
             answers["opened_stretch"],
@@ -187,29 +187,29 @@ def _headline(rows: pl.DataFrame) -> str:
 def _told(judgement: Judgement, rows: pl.DataFrame, opened: pl.DataFrame) -> tuple[str, ...]:
     of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
     holders = rows.filter(pl.col(STATE) != OVER)["account"].n_unique()
-    told = [
+    sentences = [
         f"{how_many(holders, 'account')} hold privileged rights: {of[STANDING]:,} standing, "
         f"{of[MAY_ASK] + of[OPEN]:,} on request, {of[OPEN]:,} of these open now."
     ]
     if not judgement.evidence.suppliers(ELEVATION.name):
-        return (*told, "No source tells of openings: how rights on request are used cannot be said.")
+        return (*sentences, "No source tells of openings: how rights on request are used cannot be said.")
     lately = _lately(opened, judgement.at)
     unions = unbroken(lately, "who")
     hours = _hours(unions)
-    told.append(
+    sentences.append(
         f"In the last {WEEKS} weeks {how_many(lately.height, 'opening')} of "
         f"{how_many(lately['who'].n_unique(), 'person', 'people')}, {hours:,.0f} h in all."
     )
     unused = int(rows["unused"].sum())
     if unused:
-        told.append(
+        sentences.append(
             f"{how_many(unused, 'right')} on request {'was' if unused == 1 else 'were'} not used lately."
         )
-    return tuple(told)
+    return tuple(sentences)
 
 
 def _lately(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
-    first, last = (pl.lit(each, dtype=INSTANT) for each in (at - _LOOKED_BACK, at))
+    first, last = (pl.lit(edge, dtype=INSTANT) for edge in (at - _LOOKED_BACK, at))
     return clipped(opened, first, last)
 
 
@@ -225,7 +225,7 @@ def hours_a_week(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
     STOP; the longest first.
     """
     lately = _lately(opened, at)
-    week, now = (pl.lit(each, dtype=INSTANT) for each in (at - timedelta(days=7), at))
+    week, now = (pl.lit(edge, dtype=INSTANT) for edge in (at - timedelta(days=7), at))
     unions = unbroken(lately, "who")
     summed = total(unions, "who").rename({"sum": "in all"})
     last_week = total(clipped(unions, week, now), "who").rename({"sum": "last 7 days"})
@@ -247,7 +247,7 @@ def hours_a_week(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
 def _sections(
     judgement: Judgement, answers: Mapping[str, pl.Series], accounts: pl.DataFrame, openings: pl.DataFrame
 ) -> list[Section]:
-    found = []
+    sections = []
     opened = openings.filter("opened")
     people = hours_a_week(opened, judgement.at)
     if people.height:
@@ -257,15 +257,17 @@ def _sections(
         shown = people.select(named.alias("who"), "openings", "a week", "last 7 days", "longest stretch")
         spans = dict.fromkeys(("a week", "last 7 days", "longest stretch"), Kind.SPAN)
         note = f"hours a week over the last {WEEKS} weeks; overlaps count once"
-        found.append(Section("people", "who is opened most", shown, {**spans, "openings": Kind.COUNT}, note))
-    told = faults_of(openings)
-    wanting = int((told["amiss"].list.len() > 0).sum())
-    if told.height:
-        ordered = told.sort(pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True])
+        sections.append(
+            Section("people", "who is opened most", shown, {**spans, "openings": Kind.COUNT}, note)
+        )
+    visits = faults_of(openings)
+    wanting = int((visits["amiss"].list.len() > 0).sum())
+    if visits.height:
+        ordered = visits.sort(pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True])
         kinds = {START: Kind.INSTANT, "lasted": Kind.SPAN, "amiss": Kind.WORDS}
-        note = f"{wanting:,} of {told.height:,} want a look"
+        note = f"{wanting:,} of {visits.height:,} want a look"
         title = "openings, those that want a look first"
-        found.append(
+        sections.append(
             Section("openings", title, ordered.select(_OF_OPENINGS), kinds, note, _SHOWN_OF_OPENINGS)
         )
     sign_ins = judgement.context.frames[SIGN_IN.name]
@@ -274,16 +276,16 @@ def _sections(
     )
     if len(outside):
         mine = sign_ins[outside]
-        told = pl.DataFrame(
+        visits = pl.DataFrame(
             {"account": account_names(accounts, mine), "at": answers["sign-in at"].gather(outside)}
         )
-        counted = told.group_by("account").agg(
+        counted = visits.group_by("account").agg(
             pl.len().cast(pl.Int64).alias("sign-ins"), pl.col("at").max().alias("the last")
         )
         kinds = {"sign-ins": Kind.COUNT, "the last": Kind.INSTANT}
         ordered = counted.sort("sign-ins", "account", descending=[True, False])
-        found.append(Section("outside", "signed in while nothing was open", ordered, kinds))
-    return found
+        sections.append(Section("outside", "signed in while nothing was open", ordered, kinds))
+    return sections
 
 
 _OF_OPENINGS = (

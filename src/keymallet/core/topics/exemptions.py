@@ -103,7 +103,7 @@ def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
         (HOLLOW, pl.col("hollow-reason").fill_null(True)),
     )
     amiss = pl.concat_list(pl.when(truth).then(pl.lit(word)) for word, truth in faults).list.drop_nulls()
-    found = entries.with_columns(due.alias("review due"), amiss.alias("amiss")).with_columns(
+    stated = entries.with_columns(due.alias("review due"), amiss.alias("amiss")).with_columns(
         pl.when(over & (pl.col("excuses") > 0)).then(pl.lit(RELIED_ON))
         .when(over).then(pl.lit(OVER))
         .when(~begun).then(pl.lit(NOT_YET))
@@ -111,7 +111,7 @@ def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
         .otherwise(pl.lit(HOLDS))
         .alias(STATE)
     )  # fmt: skip
-    kept = found.with_columns(
+    kept = stated.with_columns(
         pl.when(pl.col(STATE).is_in([RELIED_ON, AMISS])).then(pl.col("amiss")).otherwise([]).alias("amiss"),
         pl.col("kind").cast(pl.String),
     ).drop("names-nobody", "names-no-rule", "approves-itself", "hollow-reason")
@@ -129,22 +129,22 @@ def _told(judgement: Judgement, rows: pl.DataFrame) -> tuple[str, ...]:
     holding = rows.filter(pl.col(STATE).is_in([AMISS, HOLDS]))
     spared = sum(count.exempt for count in judgement.counts())
     wrong = rows.filter(pl.col(STATE) == RELIED_ON)
-    told = [
+    sentences = [
         f"{how_many(rows.height, 'entry', 'entries')}: {holding.height:,} in force, which make "
         f"{how_many(spared, 'breach', 'breaches')} exempt."
     ]
     if wrong.height:
         relied = int(wrong["excuses"].sum())
-        told.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
+        sentences.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
     soon = holding.drop_nulls("until").sort("until")
     if soon.height:
         day = soon["until"][0].astimezone(judgement.context.clock)
-        told.append(f"The next to end is {soon['exemption'][0]}, on {day:%Y-%m-%d}.")
-    return tuple(told)
+        sentences.append(f"The next to end is {soon['exemption'][0]}, on {day:%Y-%m-%d}.")
+    return tuple(sentences)
 
 
 def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
-    found = []
+    sections = []
     rows = answers["emergency"].fill_null(False).arg_true().head(_MOST_EMERGENCY)
     if len(rows):
         names = ("account", "drilled", "last-sign-in", "use-explained", "watched")
@@ -161,7 +161,7 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
         }
         usable = int(answers["usable"].gather(rows).fill_null(False).sum())
         note = f"{usable:,} of {len(rows):,} can be used"
-        found.append(Section("emergency", "emergency accounts", safe, kinds, note))
+        sections.append(Section("emergency", "emergency accounts", safe, kinds, note))
     unlisted = answers["unlisted"].fill_null(False).arg_true()
     if len(unlisted):
         out = pl.DataFrame([answers[name].gather(unlisted) for name in ("account", "left-out-by")])
@@ -169,19 +169,19 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
         shown = pl.DataFrame(
             {
                 "gate": grouped["left-out-by"],
-                "accounts": [len(each) for each in grouped["account"]],
-                "which": [some_names(each) for each in grouped["account"]],
+                "accounts": [len(members) for members in grouped["account"]],
+                "which": [some_names(members) for members in grouped["account"]],
             }
         )
         title = "left out by a gate, and not in the register"
-        found.append(Section("unlisted", title, shown, {"accounts": Kind.COUNT}))
-    return found
+        sections.append(Section("unlisted", title, shown, {"accounts": Kind.COUNT}))
+    return sections
 
 
 def _amiss_with(answers: Mapping[str, pl.Series], row: int) -> list[str]:
     """What is amiss with an emergency account, in words."""
     at, drilled, explained = (answers[name][row] for name in ("last-sign-in", "drilled", "use-explained"))
-    known = max((each for each in (drilled, explained) if each), default=None)
+    known = max((instant for instant in (drilled, explained) if instant), default=None)
     unexplained = at is not None and (known is None or (at - known).total_seconds() > 86_400)
     asked_more = bool(answers["covered-by"][row] is not None and len(answers["covered-by"][row]))
     wrong = (

@@ -96,7 +96,9 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     )
     rows = everybody.filter(answers["in_scope"].fill_null(True))
     rows = rows.with_columns(pl.col("gate").is_in([LEFT_OUT, WATCHED, BETWEEN]).alias("not asked"))
-    order = pl.col("population").replace_strict({each: place for place, each in enumerate(POPULATIONS)})
+    order = pl.col("population").replace_strict(
+        {population: place for place, population in enumerate(POPULATIONS)}
+    )
     rows = in_order(rows, STATES, order, "account")
     return TopicReport(
         topic="factors",
@@ -156,27 +158,27 @@ def _told(rows: pl.DataFrame, has_gates: bool) -> tuple[str, ...]:
     parts = [f"{counts[RESISTANT]:,} with a resistant factor", f"{counts[SECOND]:,} with another second one"]
     parts += [f"{counts[WEAK]:,} with a weak one only", f"{counts[NONE]:,} with none"]
     parts += [f"{counts[UNPROVEN]:,} unproven"] if counts[UNPROVEN] else []
-    told = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
+    sentences = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
     if not has_gates:
-        return (*told, "No source tells of gates: who is made to prove more cannot be said.")
+        return (*sentences, "No source tells of gates: who is made to prove more cannot be said.")
     of = {word: int((rows["gate"] == word).sum()) for word in (ASKED, LEFT_OUT, WATCHED, BETWEEN, UNPROVEN)}
     could = int(((rows["gate"] != ASKED) & rows[STATE].is_in([SECOND, RESISTANT])).sum())
-    told.append(
+    sentences.append(
         f"Gates ask {of[ASKED]:,} of them for a second factor. Left out: {of[LEFT_OUT]:,}, only watched: "
         f"{of[WATCHED]:,}, between gates: {of[BETWEEN]:,}, not known: {of[UNPROVEN]:,}."
     )
     last = int((rows["second factors"] == 1).sum())
-    told.append(
+    sentences.append(
         f"{could:,} have a second factor that no gate asks for; for {last:,} it is the last one left."
     )
-    return tuple(told)
+    return tuple(sentences)
 
 
 def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
-    found = []
+    sections = []
     gates = _gates(answers)
     if gates.height:
-        found.append(
+        sections.append(
             Section("gates", "gates", gates, {"asks": Kind.COUNT, "leaves out": Kind.COUNT}, _on_gates(gates))
         )
     outside = (
@@ -189,14 +191,16 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
             .agg(pl.len().cast(pl.Int64).alias("accounts"), pl.col("account"))
             .sort(["gate", "accounts"], descending=[False, True])
         )
-        named = [some_names(each) for each in grouped["account"]]
+        named = [some_names(names) for names in grouped["account"]]
         shown = grouped.select("gate", "population", pl.col("by").replace("", None), "accounts")
         shown = shown.with_columns(pl.Series("which", named, dtype=pl.String))
-        found.append(Section("not-asked", "whom nothing makes prove more", shown, {"accounts": Kind.COUNT}))
+        sections.append(
+            Section("not-asked", "whom nothing makes prove more", shown, {"accounts": Kind.COUNT})
+        )
     wanting = _wanting(judgement, answers)
     if wanting.height:
-        found.append(Section("wanting", "factors that want a look", wanting, {"factors": Kind.COUNT}))
-    return found
+        sections.append(Section("wanting", "factors that want a look", wanting, {"factors": Kind.COUNT}))
+    return sections
 
 
 def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
@@ -220,9 +224,9 @@ def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
 def _on_gates(gates: pl.DataFrame) -> str:
     empty = gates.filter((pl.col("state") == "in-force") & (pl.col("asks") == 0))["gate"]
     watching = gates.filter(pl.col("state") == "on-trial")["gate"]
-    told = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
-    told += [f"lets everybody by and only watches: {some_names(watching)}"] if len(watching) else []
-    return "; ".join(told)
+    notes = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
+    notes += [f"lets everybody by and only watches: {some_names(watching)}"] if len(watching) else []
+    return "; ".join(notes)
 
 
 def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:

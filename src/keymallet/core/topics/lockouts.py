@@ -166,8 +166,10 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
 def _failures(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """Every failed sign-in up to the instant judged at: ACCOUNT_ROW, `at`, `origin`."""
     rows = judgement.context.frames[SIGN_IN.name][ACCOUNT_ROW]
-    told = pl.DataFrame([rows, answers["sign-in at"].alias("at"), answers["sign-in origin"].alias("origin")])
-    return told.filter(answers["failed"].fill_null(False) & (told["at"] <= judgement.at).fill_null(False))
+    events = pl.DataFrame(
+        [rows, answers["sign-in at"].alias("at"), answers["sign-in origin"].alias("origin")]
+    )
+    return events.filter(answers["failed"].fill_null(False) & (events["at"] <= judgement.at).fill_null(False))
 
 
 def _in_buckets(failures: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
@@ -184,44 +186,44 @@ def _told(
     causes = held["cause"].fill_null("cause not known").value_counts(sort=True).iter_rows()
     by = ", ".join(f"{number:,} by {cause}" if cause != "cause not known" else f"{number:,} {cause}"
                    for cause, number in causes)  # fmt: skip
-    told = [f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}."]
+    sentences = [f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}."]
     lifted = int((held["ends"] == WHEN_LIFTED).sum())
     if lifted:
         strong = int((held["unlocked by"] == STRONGER).sum())
-        told.append(
+        sentences.append(
             f"{lifted:,} of them stay so until somebody acts"
             + (f", {strong:,} need a stronger hand than the service desk." if strong else ".")
         )
     again = int(rows["again"].sum())
     if again:
-        told.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
+        sentences.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
     if not judgement.evidence.suppliers(SIGN_IN.name):
-        return (*told, "No source tells of sign-ins: what failures look like cannot be said.")
+        return (*sentences, "No source tells of sign-ins: what failures look like cannot be said.")
     first = failures["at"].sort().head(1).dt.strftime("%Y-%m-%d").to_list()
     span = f"since {first[0]}" if first else "on record"
-    return (*told, f"{how_many(failures.height, 'failed sign-in')} {span}.")
+    return (*sentences, f"{how_many(failures.height, 'failed sign-in')} {span}.")
 
 
 def _sections(
     judgement: Judgement, answers: Mapping[str, pl.Series], failures: pl.DataFrame
 ) -> list[Section]:
-    found = []
+    sections = []
     spraying = on_many(failures)
     if spraying.height:
         shown = spraying.select("origin", "accounts", "failures", *_when(judgement))
         note = "a few passwords tried on everybody"
         kinds = {"accounts": Kind.COUNT, "failures": Kind.COUNT}
-        found.append(Section("origins", "one origin, many accounts", shown, kinds, note))
+        sections.append(Section("origins", "one origin, many accounts", shown, kinds, note))
     hammered = on_one(failures)
     if hammered.height:
         named = hammered.with_columns(answers["account"].gather(hammered[ACCOUNT_ROW]).alias("account"))
         shown = named.select("account", "failures", "origins", *_when(judgement))
         kinds = {"failures": Kind.COUNT, "origins": Kind.COUNT}
-        found.append(Section("attacked", "many failures, one account", shown, kinds))
+        sections.append(Section("attacked", "many failures, one account", shown, kinds))
     settings = _settings(answers)
     if settings.height:
         kinds = {"locks after": Kind.COUNT, "locks for": Kind.SPAN, "counts within": Kind.SPAN}
-        found.append(Section("settings", "what locks, system by system", settings, kinds))
+        sections.append(Section("settings", "what locks, system by system", settings, kinds))
     exposed = (answers["emergency"] & (answers["threshold"] > 0)).fill_null(False).arg_true()
     if len(exposed):
         shown = pl.DataFrame(
@@ -229,8 +231,8 @@ def _sections(
         )
         note = "whoever knows the name can lock it when it is needed most"
         title = "emergency accounts that failures can lock"
-        found.append(Section("exposed", title, shown, {"after": Kind.COUNT}, note))
-    return found
+        sections.append(Section("exposed", title, shown, {"after": Kind.COUNT}, note))
+    return sections
 
 
 def _when(judgement: Judgement) -> list[pl.Expr]:
@@ -242,12 +244,12 @@ def _when(judgement: Judgement) -> list[pl.Expr]:
 def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     names = {"source": "source", "setting": "setting", "lock-after": "locks after", "lock-for": "locks for",
              "count-within": "counts within"}  # fmt: skip
-    told = pl.DataFrame([answers[f"set {name}"].alias(said) for name, said in names.items()])
+    settings = pl.DataFrame([answers[f"set {name}"].alias(said) for name, said in names.items()])
     against = {"weak after": "late, or never", "weak for": "too short", "weak within": "counts too briefly"}
     faults = [(word, answers[name]) for name, word in against.items() if name in answers]
-    amiss = words_that_hold(faults, told.height).list.join(", ").replace("", None)
-    told = told.with_columns(pl.col("source").cast(pl.String), amiss.alias("against the rulebook"))
-    return told.sort("against the rulebook", "source", "setting", nulls_last=True)
+    amiss = words_that_hold(faults, settings.height).list.join(", ").replace("", None)
+    settings = settings.with_columns(pl.col("source").cast(pl.String), amiss.alias("against the rulebook"))
+    return settings.sort("against the rulebook", "source", "setting", nulls_last=True)
 
 
 LOCKOUTS_TOPIC = Topic(

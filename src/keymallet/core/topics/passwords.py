@@ -124,7 +124,7 @@ def _drawn(judgement: Judgement, rows: pl.DataFrame) -> dict[str, pl.DataFrame]:
 
 def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     nothing = pl.Series([None], dtype=pl.Duration("us")).new_from_index(0, len(answers["account"]))
-    told = pl.DataFrame(
+    dated = pl.DataFrame(
         [
             *(answers[name] for name in ("account", "unit", "source")),
             answers["kind"].cast(pl.String),
@@ -138,10 +138,10 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
             answers["never_changed"].fill_null(False).alias("never changed"),
         ]
     ).with_columns((pl.lit(judgement.at, dtype=INSTANT) - pl.col("changed")).alias("age"))
-    told = told.with_columns(*stricter("book", "system")).with_columns(
+    dated = dated.with_columns(*stricter("book", "system")).with_columns(
         pl.min_horizontal(pl.col("changed") + pl.col("limit"), "expires").alias("due")
     )
-    age = told.select(
+    age = dated.select(
         # Older than one of two limits is too old, even where the other is not known.
         old=pl.when(pl.col("limit").is_null()).then(False).otherwise(pl.col("age") > pl.col("limit")),
         soon=(pl.col("due") - judgement.at <= timedelta(weeks=4)).fill_null(False),
@@ -159,7 +159,7 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         IN_ORDER,
         UNPROVEN,
     )
-    rows = told.with_columns(state).drop("book", "system", "expires")
+    rows = dated.with_columns(state).drop("book", "system", "expires")
     rows = rows.filter(answers["in_scope"].fill_null(True))
     return in_order(rows, STATES, pl.col("age") * -1, "account")
 
@@ -224,35 +224,37 @@ def _untold(answers: Mapping[str, pl.Series]) -> list[str]:
 def _told(rows: pl.DataFrame, has_limit: bool, untold: list[str]) -> tuple[str, ...]:
     of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
     worst = [f"{of[word]:,} {word}" for word in (EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED) if of[word]]
-    told = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
+    sentences = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
     ages = rows["age"].drop_nulls().sort()
     if len(ages):
         middle, eldest = ages[len(ages) // 2], ages[-1]
-        told.append(f"Half are younger than {middle.days:,} d; the eldest is {eldest.days:,} d old.")
+        sentences.append(f"Half are younger than {middle.days:,} d; the eldest is {eldest.days:,} d old.")
     if not has_limit:
-        told.append("The rulebook asks for no change by age: only what the systems themselves ask counts.")
-    told.append(f"{of[SOON]:,} reach their limit within four weeks.")
+        sentences.append(
+            "The rulebook asks for no change by age: only what the systems themselves ask counts."
+        )
+    sentences.append(f"{of[SOON]:,} reach their limit within four weeks.")
     if untold:
-        told.append("Not told by their sources: " + ", ".join(untold) + ".")
-    return tuple(told)
+        sentences.append("Not told by their sources: " + ", ".join(untold) + ".")
+    return tuple(sentences)
 
 
 def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
-    found = []
+    sections = []
     weaker = _weaker(answers)
     if weaker.height:
-        found.append(Section("weaker", "systems that ask for less than the rulebook", weaker))
+        sections.append(Section("weaker", "systems that ask for less than the rulebook", weaker))
     batches = _batches(rows, judgement.context.clock)
     if batches.height:
         kinds = {"passwords": Kind.COUNT}
         note = "so many on one day were given one password, or came from another system"
-        found.append(Section("batches", "set for many on one day", batches, kinds, note))
+        sections.append(Section("batches", "set for many on one day", batches, kinds, note))
     shared = rows.filter(pl.col("shared with").list.len() > 0)
     if shared.height:
         kinds = {"shared with": Kind.WORDS, "changed": Kind.INSTANT}
         columns = ("account", "shared with", "changed")
-        found.append(Section("copies", "the very same password", shared.select(columns), kinds))
-    return found
+        sections.append(Section("copies", "the very same password", shared.select(columns), kinds))
+    return sections
 
 
 def _batches(rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
@@ -269,7 +271,7 @@ def _batches(rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
     usual = pl.col("passwords").median().over("source")
     out = days.filter((pl.col("passwords") >= BATCH) & (pl.col("passwords") >= 5 * usual))
     out = out.sort("passwords", "day", descending=[True, False])
-    named = [some_names(each) for each in out["account"]]
+    named = [some_names(names) for names in out["account"]]
     return out.select(
         pl.col("source").cast(pl.String), pl.col("day").cast(pl.String), "passwords",
         pl.col("kind").list.join(", ").alias("kinds"), pl.Series("which", named, dtype=pl.String),

@@ -112,8 +112,8 @@ def work_out(topic: Topic, judgement: Judgement) -> TopicReport:
     answers: dict[str, pl.Series] = {}
     for table in dict.fromkeys(table for table, _ in asked.values()):
         names = [name for name, (of, _) in asked.items() if of == table]
-        found = context.work_out(table, [asked[name][1] for name in names])
-        answers.update((name, answer.alias(name)) for name, answer in zip(names, found, strict=True))
+        values = context.work_out(table, [asked[name][1] for name in names])
+        answers.update((name, answer.alias(name)) for name, answer in zip(names, values, strict=True))
     return topic.report(judgement, answers)
 
 

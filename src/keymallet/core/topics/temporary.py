@@ -133,9 +133,9 @@ _BARE = ("what", "account", "which", "unit", "kind", "source", "ends", "amiss", 
 
 def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each temporary account that is enabled."""
-    told = _of_accounts(answers, OF_ACCOUNT, answers["ends"])
-    told = told.with_columns(_words("account", _FAULTS_OF_ACCOUNTS, answers))
-    return told.filter(answers["temporary"].fill_null(False) & answers["enabled"].fill_null(True)).select(
+    rows = _of_accounts(answers, OF_ACCOUNT, answers["ends"])
+    rows = rows.with_columns(_words("account", _FAULTS_OF_ACCOUNTS, answers))
+    return rows.filter(answers["temporary"].fill_null(False) & answers["enabled"].fill_null(True)).select(
         _BARE
     )
 
@@ -143,11 +143,11 @@ def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
 def _passwords(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each password that its own system lets run out, of a temporary account."""
     ends = answers["password-expires"]
-    told = _of_accounts(answers, OF_PASSWORD, ends)
+    rows = _of_accounts(answers, OF_PASSWORD, ends)
     none = pl.lit([], dtype=pl.List(pl.String))
-    told = told.with_columns(none.alias("amiss"), pl.lit(False).alias("may be"))
+    rows = rows.with_columns(none.alias("amiss"), pl.lit(False).alias("may be"))
     kept = answers["temporary"] & answers["enabled"] & answers["has_password"] & ends.is_not_null()
-    return told.filter(kept.fill_null(False)).select(_BARE)
+    return rows.filter(kept.fill_null(False)).select(_BARE)
 
 
 def _of_accounts(answers: Mapping[str, pl.Series], what: str, ends: pl.Series) -> pl.DataFrame:
@@ -172,8 +172,8 @@ def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
     )
     several = (answers["key kind"] == "api-key") & (answers["api_keys"].gather(rows) > 1)
     faults = {**answers, f"key {SEVERAL}": several}
-    told = frame.with_columns(_words("key", [*_faults_of_keys(judgement.rulebook), SEVERAL], faults))
-    return told.filter(answers["works"].fill_null(False)).select(_BARE)
+    faulted = frame.with_columns(_words("key", [*_faults_of_keys(judgement.rulebook), SEVERAL], faults))
+    return faulted.filter(answers["works"].fill_null(False)).select(_BARE)
 
 
 def _words(prefix: str, words: Iterable[str], answers: Mapping[str, pl.Series]) -> list[pl.Series]:
@@ -199,8 +199,8 @@ def _with_state(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
         .otherwise(pl.lit(IN_ORDER))
         .alias(STATE)
     )  # fmt: skip
-    told = rows.with_columns(state, pl.col("ends").is_null().alias("endless")).drop("may be")
-    return in_order(told, STATES, "ends", "account", "which")
+    stated = rows.with_columns(state, pl.col("ends").is_null().alias("endless")).drop("may be")
+    return in_order(stated, STATES, "ends", "account", "which")
 
 
 def _told(rows: pl.DataFrame) -> tuple[str, ...]:
@@ -208,14 +208,14 @@ def _told(rows: pl.DataFrame) -> tuple[str, ...]:
     kinds = {OF_ACCOUNT: "temporary account", OF_PASSWORD: "password of theirs that runs out"}
     accounts, passwords = (int((rows["what"] == what).sum()) for what in kinds)
     keys = rows.height - accounts - passwords
-    told = [
+    sentences = [
         f"{how_many(accounts, 'temporary account')}, {how_many(passwords, 'password')} with an end, "
         f"{how_many(keys, 'key or pass', 'keys and passes')} that work."
     ]
-    told.append(
+    sentences.append(
         f"{of[OUTLIVES]:,} outlive their end, {of[AMISS]:,} are amiss, {of[SOON]:,} end within four weeks."
     )
-    return tuple(told)
+    return tuple(sentences)
 
 
 def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
@@ -230,7 +230,7 @@ def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
 
 
 def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
-    found = []
+    sections = []
     wrong = rows.explode("amiss").drop_nulls("amiss")
     if wrong.height:
         counted = wrong.group_by("amiss").agg(
@@ -241,18 +241,18 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
             pl.col("amiss").alias("what is amiss"),
             "number",
             pl.col("what").list.join(", ").alias("with"),
-            pl.Series("on", [some_names(each.unique(maintain_order=True), 1) for each in counted["account"]],
+            pl.Series("on", [some_names(on.unique(maintain_order=True), 1) for on in counted["account"]],
                       dtype=pl.String),
         )  # fmt: skip
-        found.append(Section("amiss", "what is amiss", shown, {"number": Kind.COUNT}))
+        sections.append(Section("amiss", "what is amiss", shown, {"number": Kind.COUNT}))
     still = _still_open(judgement, answers)
     if still.height:
         kinds = {"account ends": Kind.INSTANT, "password ends": Kind.INSTANT, "last key ends": Kind.INSTANT}
         note = (
             "three ends that are easily taken for one another; open are those of keys, sessions and openings"
         )
-        found.append(Section("still-open", "past their end, and what is still open", still, kinds, note))
-    return found
+        sections.append(Section("still-open", "past their end, and what is still open", still, kinds, note))
+    return sections
 
 
 def _still_open(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
@@ -277,8 +277,8 @@ def _still_open(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Da
         ),
     ]  # fmt: skip
     still = pl.concat_list(parts).list.drop_nulls()
-    told = frame.with_columns(still.list.join(", ").alias("still open")).filter(pl.col("still open") != "")
-    return told.drop("enabled", "keys", "sessions", "openings").sort("account ends", "account")
+    rows = frame.with_columns(still.list.join(", ").alias("still open")).filter(pl.col("still open") != "")
+    return rows.drop("enabled", "keys", "sessions", "openings").sort("account ends", "account")
 
 
 TEMPORARY_TOPIC = Topic(

@@ -73,8 +73,8 @@ class Entry:
 
     def times(self, name: str) -> list[datetime]:
         """All generalized times of an attribute that are real instants, in order."""
-        found = (generalized_time(text) for text in self.texts(name))
-        return sorted(instant for instant in found if instant is not None)
+        instants = (generalized_time(text) for text in self.texts(name))
+        return sorted(instant for instant in instants if instant is not None)
 
     def time(self, name: str) -> datetime | None:
         """A generalized time that is a real instant."""
@@ -151,7 +151,7 @@ def interval(number: int | None) -> timedelta | None:
 
 def by_key(entries: Iterable[Entry]) -> dict[str, Entry]:
     """Entries by their names; the first of two of one name counts."""
-    found: dict[str, Entry] = {}
+    by_key: dict[str, Entry] = {}
     for entry in entries:
-        found.setdefault(entry.key, entry)
-    return found
+        by_key.setdefault(entry.key, entry)
+    return by_key

@@ -61,19 +61,19 @@ class DirectoryGroups:
         for attribute in ("gidnumber", "primarygroupid"):
             ident = account.text(attribute)
             direct += self._by_id.get(ident, ()) if ident is not None else ()
-        found: dict[str, Membership] = {}
+        groups: dict[str, Membership] = {}
         waiting = [Membership(group, (group_name(group),)) for group in direct]
         while waiting:
             following = []
-            for each in waiting:
-                if each.group.key in found or len(each.path) > _MOST_DEEP:
+            for current in waiting:
+                if current.group.key in groups or len(current.path) > _MOST_DEEP:
                     continue
-                found[each.group.key] = each
-                above = list(self._above.get(each.group.key, ()))
-                above += self._named_by(each.group)
-                following += [Membership(group, (*each.path, group_name(group))) for group in above]
+                groups[current.group.key] = current
+                above = list(self._above.get(current.group.key, ()))
+                above += self._named_by(current.group)
+                following += [Membership(group, (*current.path, group_name(group))) for group in above]
             waiting = following
-        return list(found.values())
+        return list(groups.values())
 
     def _named_by(self, entry: Entry) -> list[Entry]:
         """The groups an entry itself says it is in."""

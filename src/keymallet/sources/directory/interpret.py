@@ -96,8 +96,8 @@ class Directory:
     # which entries are what
 
     def _sorted_out(self) -> tuple[list[Entry], list[Entry]]:
-        wanted = {each.lower() for each in self.section.accounts}
-        group_classes = {each.lower() for each in self.section.groups}
+        wanted = {object_class.lower() for object_class in self.section.accounts}
+        group_classes = {object_class.lower() for object_class in self.section.groups}
         groups = [entry for entry in self.entries if entry.classes & group_classes]
         taken = {id(entry) for entry in groups}
         accounts = [entry for entry in self.entries if id(entry) not in taken and entry.classes & wanted]
@@ -107,8 +107,8 @@ class Directory:
             if id(entry) not in taken and not entry.classes & wanted
         )
         if other:
-            told = ", ".join(f"{number:,} {name}" for name, number in other.most_common(6))
-            self.reading.remarks.append(f"entries that are neither accounts nor groups: {told}")
+            listed = ", ".join(f"{number:,} {name}" for name, number in other.most_common(6))
+            self.reading.remarks.append(f"entries that are neither accounts nor groups: {listed}")
         return accounts, groups
 
     def _named(self, accounts: list[Entry]) -> dict[str, Entry]:
@@ -140,12 +140,12 @@ class Directory:
 
     def _visible(self, accounts: list[Entry]) -> list[Family]:
         """The families of attributes that can be seen."""
-        told = {name.lower() for name in self.section.visible}
+        visible = {name.lower() for name in self.section.visible}
         own = normal_dn(self.own) if self.own else ""
         return [
             family
             for family in FAMILIES
-            if told & set(family.witnesses)
+            if visible & set(family.witnesses)
             or any(entry.has(*family.witnesses) for entry in accounts if entry.key != own)
         ]
 
@@ -162,13 +162,13 @@ class Directory:
             policy = policies.of(entry)
             if shadowed:
                 row |= self._of_shadow(login, entry)
-            own = [each for each in families if len(families) == 1 or entry.has(*each.witnesses)]
+            own = [grant for grant in families if len(families) == 1 or entry.has(*grant.witnesses)]
             for family in own:
                 row |= family.read(entry, policy, self.at)
             row |= idle_lock(row, policies.idle_limit(entry), self.at)
             if passwords is not None:
                 row |= passwords(entry)
-            row["groups"] = [group_name(each.group) for each in membership.of(entry, login)]
+            row["groups"] = [group_name(grant.group) for grant in membership.of(entry, login)]
             unread = [name for name, value in row.items() if value is NOT_KNOWN]
             if unread:
                 row |= dict.fromkeys(unread) | {UNREAD: unread}
@@ -193,10 +193,12 @@ class Directory:
 
     def _of_shadow(self, login: str, entry: Entry) -> dict[str, Any]:
         numbers = [entry.number(name) for name in _SHADOW]
-        changed, maximum, expires, inactive = (None if each is None or each < 0 else each for each in numbers)
+        changed, maximum, expires, inactive = (
+            None if number is None or number < 0 else number for number in numbers
+        )
         line = ShadowEntry(login, "", changed, maximum, inactive, expires)
-        found = of_shadow(line, "1.7", int(self.at.timestamp()) // _SECONDS_A_DAY)
-        return {name: found[name] for name in _SHADOW_FACTS}
+        facts = of_shadow(line, "1.7", int(self.at.timestamp()) // _SECONDS_A_DAY)
+        return {name: facts[name] for name in _SHADOW_FACTS}
 
     def _passwords(self, accounts: list[Entry]) -> Callable[[Entry], dict[str, Any]] | None:
         """How to tell whether an account has a password; None where that cannot be seen."""
@@ -240,9 +242,9 @@ class Directory:
             supply["groups"] = "members of groups, memberOf, the primary group"
         hidden = [name.lower() for name in self.section.hidden]
         return {
-            fact: told
-            for fact, told in supply.items()
-            if fact == "name" or not any(name in _words(told) for name in hidden)
+            fact: columns
+            for fact, columns in supply.items()
+            if fact == "name" or not any(name in _words(columns) for name in hidden)
         }
 
     # what belongs to accounts, and what is in force
@@ -281,14 +283,14 @@ class Directory:
         rows = [
             {
                 "account": login,
-                "role": group_name(each.group),
+                "role": group_name(grant.group),
                 "privileged": True,
                 "mode": "standing",
-                "via": each.via,
+                "via": grant.via,
             }
             for login, entry in named.items()
-            for each in membership.of(entry, login)
-            if each.group.key in privileged
+            for grant in membership.of(entry, login)
+            if grant.group.key in privileged
         ]
         rows += [
             {
@@ -302,9 +304,9 @@ class Directory:
             for login, entry in named.items()
             for scope in delegations(entry)
         ]
-        told = "members of the estate's privileged-groups, and delegation"
+        how = "members of the estate's privileged-groups, and delegation"
         columns = ("account", "role", "privileged", "mode", "via", "scope")
-        enter_table(self.reading, GRANT, rows, dict.fromkeys(columns, told))
+        enter_table(self.reading, GRANT, rows, dict.fromkeys(columns, how))
 
     def _setting_table(self, named: dict[str, Entry], policies: Policies) -> None:
         if not policies.found:
@@ -348,8 +350,8 @@ class Directory:
             remark(f"{unclear:,} accounts of unknown kind; {hint}")
 
 
-def _words(told: str) -> list[str]:
-    return told.lower().replace(",", " ").split()
+def _words(spoken: str) -> list[str]:
+    return spoken.lower().replace(",", " ").split()
 
 
 def _stable_id(entry: Entry) -> str | None:

@@ -67,7 +67,7 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
         }:
             entries += _one(connection, section.default_policy)
         entries += _domain_policies(connection, bases)
-        found = {entry.key for entry in entries}
+        keys = {entry.key for entry in entries}
         with_password = {
             entry.key
             for base in bases
@@ -76,7 +76,7 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
             )
         }
         own = _own_entry(connection, section)
-    if not found:
+    if not keys:
         raise fail(
             f"nothing was found below {', '.join(bases)}",
             file=section.url,
@@ -134,9 +134,9 @@ def _open(section: LdapSection, request: Request) -> ldap3.Connection:
     if section.start_tls and not connection.start_tls():
         raise fail(f"StartTLS was refused: {_told(connection)}", file=section.url)
     if not connection.bind():
-        told = _told(connection)
+        answer = _told(connection)
         connection.unbind()
-        raise fail(f"the directory does not let the reader in: {told}", file=section.url)
+        raise fail(f"the directory does not let the reader in: {answer}", file=section.url)
     return connection
 
 
@@ -179,7 +179,7 @@ def _search(
     request: Request | None = None,
 ) -> list[Entry]:
     """All entries below a base, page by page. Where the server stops early, the reading is incomplete."""
-    found: list[Entry] = []
+    entries: list[Entry] = []
     cookie: Any = None
     while True:
         connection.search(
@@ -191,37 +191,37 @@ def _search(
             time_limit=section.time_limit,
         )
         result = connection.result
-        found += _entries(connection, section.url)
+        entries += _entries(connection, section.url)
         if request is not None:
-            request.advanced(len(found), None, "entries")
+            request.advanced(len(entries), None, "entries")
         code = result["result"]
         if code in _CUT_SHORT:
             reading.incomplete.append(
-                f"below {base}, {_CUT_SHORT[code]} ended the search after {len(found):,} entries"
+                f"below {base}, {_CUT_SHORT[code]} ended the search after {len(entries):,} entries"
             )
-            return found
+            return entries
         if code == 32:
             raise fail(f"there is no {base}", file=section.url, hint="base in the estate file")
         if code != 0:
             reading.incomplete.append(f"below {base}, the search ended with {_told(connection)}")
-            return found
+            return entries
         cookie = result.get("controls", {}).get("1.2.840.113556.1.4.319", {}).get("value", {}).get("cookie")
         if not cookie:
-            return found
+            return entries
 
 
 def _entries(connection: ldap3.Connection, url: str) -> list[Entry]:
     """The entries of the last answer; referrals to other servers are not followed."""
-    found = []
-    for each in connection.response or ():
-        if each.get("type") != "searchResEntry":
+    entries = []
+    for response in connection.response or ():
+        if response.get("type") != "searchResEntry":
             continue
         values: dict[str, list[bytes]] = {}
-        for described, raw in each["raw_attributes"].items():
+        for described, raw in response["raw_attributes"].items():
             if raw:
                 values.setdefault(attribute_name(described), []).extend(raw)
-        found.append(Entry(each["dn"], values, url))
-    return found
+        entries.append(Entry(response["dn"], values, url))
+    return entries
 
 
 def _one(connection: ldap3.Connection, dn: str) -> list[Entry]:
@@ -248,7 +248,7 @@ def _domain_policies(connection: ldap3.Connection, bases: list[str]) -> list[Ent
 def _own_entry(connection: ldap3.Connection, section: LdapSection) -> str:
     """The entry the reader signed in as: it sees more of itself than of others."""
     try:
-        told = connection.extend.standard.who_am_i()
+        answer = connection.extend.standard.who_am_i()
     except LDAPException:
-        told = None
-    return str(told).removeprefix("dn:") if told else section.bind_dn
+        answer = None
+    return str(answer).removeprefix("dn:") if answer else section.bind_dn

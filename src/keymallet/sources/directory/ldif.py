@@ -32,11 +32,11 @@ def read(section: LdifSection, request: Request) -> list[Reading]:
     entries: list[Entry] = []
     paths = [section.files] if isinstance(section.files, str) else section.files
     for path in paths:
-        found = list(_entries(path, request.bytes_of(path, reading), reading))
-        if not found:
+        read_entries = list(_entries(path, request.bytes_of(path, reading), reading))
+        if not read_entries:
             hint = "a record begins with dn: and ends with a blank line"
             raise fail("no entry stands here", file=path, hint=hint)
-        entries += found
+        entries += read_entries
     Directory(section, reading, request.at, unique(entries)).interpret()
     return [reading]
 
@@ -48,8 +48,8 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
             intake.refuse(Refusal(path, line, f"a record of {len(block):,} bytes is too large"))
             continue
         for name in _ELSEWHERE.findall(block):
-            told = "a value that stands in another file is not fetched"
-            intake.cannot_read(1, [Refusal(path, line, told, name.decode("ascii", "replace"))])
+            complaint = "a value that stands in another file is not fetched"
+            intake.cannot_read(1, [Refusal(path, line, complaint, name.decode("ascii", "replace"))])
         if _CHANGE.search(block):
             hint = "dump the entries themselves, not changes to them"
             intake.refuse(Refusal(path, line, f"a change record: {hint}"))
@@ -63,16 +63,16 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
             # An empty block of comments or a version line alone is no record.
             if _is_only_prelude(block):
                 continue
-            told = "a line without a colon" if "not found" in str(error) else str(error)[:80]
-            intake.refuse(Refusal(path, line, f"no record: {told}"))
+            complaint = "a line without a colon" if "not found" in str(error) else str(error)[:80]
+            intake.refuse(Refusal(path, line, f"no record: {complaint}"))
             continue
         if dn is None:
             if values:
                 intake.refuse(Refusal(path, line, "no record: it does not begin with dn:"))
             continue
         attributes: dict[str, list[bytes]] = {}
-        for described, each in values.items():
-            attributes.setdefault(attribute_name(described), []).extend(each)
+        for described, attribute in values.items():
+            attributes.setdefault(attribute_name(described), []).extend(attribute)
         yield Entry(dn, attributes, path, line)
 
 

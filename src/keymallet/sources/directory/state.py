@@ -50,7 +50,7 @@ def _overlay(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
     changed = entry.time("pwdchangedtime")
     failures = entry.times("pwdfailuretime")
     window = policy.count_within if policy else None
-    counting = [each for each in failures if window is None or at - each < window]
+    counting = [failure for failure in failures if window is None or at - failure < window]
     facts: Facts = {
         "enabled": True,
         "password-changed": changed,
@@ -80,8 +80,8 @@ def idle_lock(facts: Facts, limit: timedelta | object | None, at: datetime) -> F
         return {"locked": NOT_KNOWN}
     if last + limit > at:
         return {}
-    told = {"lock-cause": "inactivity", "locked-since": last + limit, "locked-until": None}
-    return {"locked": True, **told}
+    lock = {"lock-cause": "inactivity", "locked-since": last + limit, "locked-until": None}
+    return {"locked": True, **lock}
 
 
 def _overlay_age(entry: Entry, policy: Policy | None, changed: datetime | None) -> Facts:
@@ -178,11 +178,11 @@ def _account_control(entry: Entry, policy: Policy | None, at: datetime) -> Facts
 
 
 def _control_expiry(entry: Entry, policy: Policy | None, never: bool, set_at: int | None) -> Facts:
-    told = entry.number("msds-userpasswordexpirytimecomputed")
-    if never or told == _MOST or not set_at:
+    computed = entry.number("msds-userpasswordexpirytimecomputed")
+    if never or computed == _MOST or not set_at:
         return {"password-expires": None}
-    if told is not None:
-        return {"password-expires": filetime(told)}
+    if computed is not None:
+        return {"password-expires": filetime(computed)}
     changed = filetime(set_at)
     if policy is None or changed is None:
         return {"password-expires": NOT_KNOWN}
@@ -193,11 +193,11 @@ def _control_lock(entry: Entry, policy: Policy | None, computed: int | None) -> 
     since = filetime(entry.number("lockouttime"))
     if since is None or (computed is not None and not computed & _LOCKED):
         return {"locked": False}
-    told: Facts = {"lock-cause": "failed-attempts", "locked-since": since}
+    lock: Facts = {"lock-cause": "failed-attempts", "locked-since": since}
     if policy is not None:
         until = since + policy.lock_for if policy.lock_for else None
-        return told | {"locked": True, "locked-until": until}
-    return told | {"locked": True if computed is not None else NOT_KNOWN}
+        return lock | {"locked": True, "locked-until": until}
+    return lock | {"locked": True if computed is not None else NOT_KNOWN}
 
 
 _OVERLAY_FACTS = {

@@ -137,14 +137,14 @@ def _word(cell: Cell, value: str) -> tuple[str | None, str]:
 
 
 def _words(cell: Cell, value: str) -> tuple[list[str] | None, str]:
-    found = []
+    words = []
     for piece in (piece.strip() for piece in value.split(cell.separator)):
         word = cell.words.get(piece.casefold(), piece)
         if cell.column.words and piece and word not in cell.column.words:
             return None, f'"{piece}" is no word of the map'
         if piece:
-            found.append(word)
-    return found, ""
+            words.append(word)
+    return words, ""
 
 
 def _count(cell: Cell, value: str) -> tuple[int | None, str]:

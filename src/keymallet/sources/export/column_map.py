@@ -152,26 +152,26 @@ def read_column_map(
         )
         document.fault((key,), f'"{key}" is neither a setting nor a table', hint)
     rest = {key: value for key, value in rest.items() if key in settings}
-    found = document.read(ColumnMapText, rest)
+    map_settings = document.read(ColumnMapText, rest)
     maps = {key: _parts(document, key, value) for key, value in tables.items()}
     if not tables and not document.problems:
         document.fault((), "the map names no table", 'add [account.columns] with name = "…"')
     document.raise_problems()
-    assert found is not None
-    checked = _Checked(document, found, clock, header_fault)
+    assert map_settings is not None
+    checked = _Checked(document, map_settings, clock, header_fault)
     checked_maps = {
         key: [checked.table(TABLES[key], part, path) for path, part in parts] for key, parts in maps.items()
     }
     document.raise_problems()
     absent = {key: [name for _, part in parts for name in part.absent] for key, parts in maps.items()}
     return ColumnMap(
-        found.encoding,
-        found.separator,
-        found.records,
-        found.list_separator,
+        map_settings.encoding,
+        map_settings.separator,
+        map_settings.records,
+        map_settings.list_separator,
         checked_maps,
         absent,
-        found.absent,
+        map_settings.absent,
     )
 
 
@@ -208,29 +208,29 @@ class _Checked:
             elif name in document.data:
                 document.fault(("absent",), f'"{name}" is mapped as well')
 
-    def table(self, table: Table, found: TableMap, start: Path) -> RowMap:
+    def table(self, table: Table, table_map: TableMap, start: Path) -> RowMap:
         """One part of the map for one table; `start` is where it stands."""
         key = "account" if table.of_account else table.names[0]
         required = "name" if table is ACCOUNT else key
         path: Path = (*start, "columns")
-        if required not in found.columns:
+        if required not in table_map.columns:
             self.document.fault(path, f'"{required}" is missing', f'say which column it is: {required} = "…"')
-        for name in found.absent:
+        for name in table_map.absent:
             if table.column(name) is None:
                 self._no_such_fact(table, name, (*start, "absent"))
-            elif name in found.columns:
+            elif name in table_map.columns:
                 self.document.fault((*start, "absent"), f'"{name}" is mapped as well')
-        for option, header in (("rows", found.rows), ("only-with", found.only_with)):
+        for option, header in (("rows", table_map.rows), ("only-with", table_map.only_with)):
             if header and self.header_fault(header):
                 self.document.fault((*start, option), self.header_fault(header))
-        cells = [self._cell(table, name, entry, (*path, name)) for name, entry in found.columns.items()]
+        cells = [self._cell(table, name, entry, (*path, name)) for name, entry in table_map.columns.items()]
         for cell in filter(None, cells):
-            if cell.header.removeprefix(OUTSIDE) == MEMBER and not found.rows:
-                told = f'"{cell.header}" is a member of the list that rows names, and rows is not set'
-                self.document.fault((*path, cell.column.name), told, 'like rows = "Methods"')
+            if cell.header.removeprefix(OUTSIDE) == MEMBER and not table_map.rows:
+                complaint = f'"{cell.header}" is a member of the list that rows names, and rows is not set'
+                self.document.fault((*path, cell.column.name), complaint, 'like rows = "Methods"')
         known = [cell for cell in cells if cell is not None]
-        separator = found.separator or self.settings.list_separator
-        return RowMap(table, known, found.rows, separator, found.only_with, found.missing)
+        separator = table_map.separator or self.settings.list_separator
+        return RowMap(table, known, table_map.rows, separator, table_map.only_with, table_map.missing)
 
     def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
         hint = did_you_mean(name, table.names) or f'"keymallet dictionary {table.name}" lists them'
@@ -242,36 +242,36 @@ class _Checked:
             self._no_such_fact(table, name, path)
             return None
         if column.across:
-            told = f'"{name}" is worked out over all sources: no export gives it'
-            self.document.fault(path, told, "take the line out")
+            complaint = f'"{name}" is worked out over all sources: no export gives it'
+            self.document.fault(path, complaint, "take the line out")
             return None
-        found = CellMap(from_=entry) if isinstance(entry, str) else entry
-        if bool(found.from_) == (found.always is not None):
+        cell = CellMap(from_=entry) if isinstance(entry, str) else entry
+        if bool(cell.from_) == (cell.always is not None):
             self.document.fault(path, 'say either from = "column" or always = value', "")
-        if found.from_ and self.header_fault(found.from_):
-            self.document.fault(path, self.header_fault(found.from_))
-        self._fits(column, found, path)
+        if cell.from_ and self.header_fault(cell.from_):
+            self.document.fault(path, self.header_fault(cell.from_))
+        self._fits(column, cell, path)
         settings = self.settings
         dates = settings.dates
         return Cell(
             column=column,
-            header=found.from_,
-            always=found.always,
-            true=_folded(settings.true if found.true is None else found.true),
-            false=_folded(settings.false if found.false is None else found.false),
-            words={_fold(key): value for key, value in found.words.items()},
-            otherwise=found.otherwise,
-            separator=found.separator or settings.list_separator,
-            formats=tuple(dates.formats if found.formats is None else found.formats),
-            zone=found.zone or dates.zone or self.clock.key,
+            header=cell.from_,
+            always=cell.always,
+            true=_folded(settings.true if cell.true is None else cell.true),
+            false=_folded(settings.false if cell.false is None else cell.false),
+            words={_fold(key): value for key, value in cell.words.items()},
+            otherwise=cell.otherwise,
+            separator=cell.separator or settings.list_separator,
+            formats=tuple(dates.formats if cell.formats is None else cell.formats),
+            zone=cell.zone or dates.zone or self.clock.key,
             zones=dates.zones,
-            plain=found.plain or dates.plain or "",
-            none=_folded(settings.none if found.none is None else found.none),
-            unknown=_folded(settings.unknown if found.unknown is None else found.unknown),
-            by=found.by or "name",
+            plain=cell.plain or dates.plain or "",
+            none=_folded(settings.none if cell.none is None else cell.none),
+            unknown=_folded(settings.unknown if cell.unknown is None else cell.unknown),
+            by=cell.by or "name",
         )
 
-    def _fits(self, column: Column, found: CellMap, path: Path) -> None:
+    def _fits(self, column: Column, cell: CellMap, path: Path) -> None:
         """An option that means nothing for this type of fact is a mistake, not something to pass over."""
         of_kind: dict[str, tuple[Kind, ...]] = {
             "true": (Kind.FLAG,),
@@ -284,21 +284,21 @@ class _Checked:
             "plain": (Kind.INSTANT,),
         }
         for option, kinds in of_kind.items():
-            if getattr(found, option) and column.kind not in kinds:
+            if getattr(cell, option) and column.kind not in kinds:
                 self.document.fault(
                     (*path, option),
                     f'"{option}" says nothing about {column.kind.value} facts like "{column.name}"',
                 )
-        if found.by and (column.name != "account" or found.by not in ("name", "stable-id", "mail")):
+        if cell.by and (column.name != "account" or cell.by not in ("name", "stable-id", "mail")):
             self.document.fault((*path, "by"), "only an account can be looked up, by name, stable-id or mail")
-        for key, word in [*found.words.items(), ("otherwise", found.otherwise)]:
+        for key, word in [*cell.words.items(), ("otherwise", cell.otherwise)]:
             if word and column.words and word not in column.words:
                 place = (*path, "otherwise") if key == "otherwise" else (*path, "words", key)
                 hint = did_you_mean(word, column.words) or f"there are: {', '.join(column.words)}"
                 self.document.fault(place, f'"{word}" is none of the words of {column.name}', hint)
-        if found.always is not None:
-            self._always(column, found.always, path)
-        self._dates(found, path)
+        if cell.always is not None:
+            self._always(column, cell.always, path)
+        self._dates(cell, path)
 
     def _always(self, column: Column, value: Any, path: Path) -> None:
         types: dict[Kind, type] = {
@@ -317,19 +317,19 @@ class _Checked:
             hint = did_you_mean(str(value), column.words) or f"there are: {', '.join(column.words)}"
             self.document.fault((*path, "always"), f'"{value}" is none of the words of {column.name}', hint)
 
-    def _dates(self, found: CellMap | Dates, path: Path) -> None:
-        for number, written in enumerate(found.formats or []):
+    def _dates(self, dates: CellMap | Dates, path: Path) -> None:
+        for number, written in enumerate(dates.formats or []):
             wrong = _format_fault(written)
             if wrong:
                 hint = f'there are {", ".join(NAMED_FORMATS)}, and patterns like "%d.%m.%Y %H:%M"'
                 self.document.fault((*path, "formats", number), wrong, hint)
-        if found.plain and found.plain not in ("through", "until"):
+        if dates.plain and dates.plain not in ("through", "until"):
             hint = '"through": still usable on that day; "until": no longer'
             self.document.fault(
-                (*path, "plain"), f'a plain date is read as through or until, not "{found.plain}"', hint
+                (*path, "plain"), f'a plain date is read as through or until, not "{dates.plain}"', hint
             )
-        if found.zone:
-            self._zone(found.zone, (*path, "zone"))
+        if dates.zone:
+            self._zone(dates.zone, (*path, "zone"))
 
     def _zone(self, zone: str, path: Path) -> None:
         if not is_zone(zone):
@@ -340,16 +340,16 @@ def _format_fault(written: str) -> str:
     """What is wrong with a date format, or an empty string. It has to hold a whole date."""
     if written in NAMED_FORMATS:
         return ""
-    found = {piece[:1] for piece in written.replace("%%", "").split("%")[1:]}
-    if not found:
+    directives = {piece[:1] for piece in written.replace("%%", "").split("%")[1:]}
+    if not directives:
         return f'"{written}" is no date format'
-    if found - _DIRECTIVES:
-        return f'"%{sorted(found - _DIRECTIVES)[0]}" means nothing in a date format'
-    has_day = (found & set("mbB") and found & set("de")) or "j" in found
-    if not (found & set("Yy") and has_day):
+    if directives - _DIRECTIVES:
+        return f'"%{sorted(directives - _DIRECTIVES)[0]}" means nothing in a date format'
+    has_day = (directives & set("mbB") and directives & set("de")) or "j" in directives
+    if not (directives & set("Yy") and has_day):
         return f'"{written}" does not hold year, month and day'
-    has_time = "T" in found or ("M" in found and ("H" in found or {"I", "p"} <= found))
-    if found & set("HIMSfp") and not has_time:
+    has_time = "T" in directives or ("M" in directives and ("H" in directives or {"I", "p"} <= directives))
+    if directives & set("HIMSfp") and not has_time:
         return f'"{written}" holds a time without hour and minute'
     return ""
 

@@ -145,7 +145,7 @@ def _header(data: bytes, file: str, separator: str | None, wanted: Collection[st
     """The separator and the column names. Without a separator given, the one that finds most of `wanted`."""
     candidates = (separator,) if separator else SEPARATORS
     headers = {candidate: _first_record(data, file, candidate) for candidate in candidates}
-    best = max(candidates, key=lambda each: (len(set(wanted) & set(headers[each])), len(headers[each])))
+    best = max(candidates, key=lambda cell: (len(set(wanted) & set(headers[cell])), len(headers[cell])))
     header = headers[best]
     problems = []
     for name in sorted(wanted):
@@ -156,7 +156,7 @@ def _header(data: bytes, file: str, separator: str | None, wanted: Collection[st
             )
             problems.append(Problem(f'there is no column "{name}"', Place(file, 1), hint=hint))
         elif header.count(name) > 1:
-            places = ", ".join(str(number + 1) for number, each in enumerate(header) if each == name)
+            places = ", ".join(str(number + 1) for number, cell in enumerate(header) if cell == name)
             hint = "give the columns different names before they are read"
             problems.append(
                 Problem(f'"{name}" is the name of several columns: {places}', Place(file, 1), hint=hint)
@@ -229,13 +229,13 @@ def _in_full(
     """Those columns of instants that begin with values written in full: it is worth trying them so."""
     beginning = _decoded(data[: data.find(b"\n", 100_000) + 1] or data, file) if instants else ""
     records = list(islice(csv.reader(io.StringIO(beginning, newline=""), delimiter=separator), 1, 200))
-    found = []
+    columns = []
     for name in instants:
         place = header.index(name)
         values = [record[place] for record in records if len(record) > place and record[place]]
         if all(map(_FULL_INSTANT.match, values)):
-            found.append(name)
-    return found
+            columns.append(name)
+    return columns
 
 
 @dataclass
@@ -267,8 +267,8 @@ def _survey(data: bytes, file: str, separator: str, expected: int) -> _Survey:
         if len(cells) == expected:
             survey.lines.append(line)
         elif cells:
-            found = "1 cell" if len(cells) == 1 else f"{len(cells)} cells"
-            fault = Refusal(file, line, f"{found} where the header has {expected}", last_line=reader.line_num)
+            width = "1 cell" if len(cells) == 1 else f"{len(cells)} cells"
+            fault = Refusal(file, line, f"{width} where the header has {expected}", last_line=reader.line_num)
             survey.refused.append(fault)
 
 

@@ -46,14 +46,14 @@ def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series |
         quick = column.cast(_UTC)
     elif may_be_in_full(cell):
         quick = _all_in_full(column)
-    found, unread = _read_slowly(column, cell) if quick is None else (quick, None)
-    since_1970 = found.to_physical()
+    instants, unread = _read_slowly(column, cell) if quick is None else (quick, None)
+    since_1970 = instants.to_physical()
     outside = ((since_1970 <= 0) | (since_1970 >= _LATEST)).fill_null(False)
     remark = ""
     if outside.any():
-        found = _where(~outside, found)
+        instants = _where(~outside, instants)
         remark = f'{outside.sum():,} of "{cell.header}" lie outside 1970 to 9999: read as none'
-    return found, unread if unread is not None and unread.any() else None, remark
+    return instants, unread if unread is not None and unread.any() else None, remark
 
 
 def _all_in_full(text: pl.Series) -> pl.Series | None:
@@ -77,8 +77,8 @@ def _read_slowly(text: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series]:
         columns.extend(_parse(within, written, cell, zone) for written in cell.formats)
         left = _where(~mine, left)
     columns.extend(_parse(left, written, cell, cell.zone) for written in cell.formats)
-    found = _first_known(columns)
-    return found, given & found.is_null()
+    instants = _first_known(columns)
+    return instants, given & instants.is_null()
 
 
 def _parse(text: pl.Series, written: str, cell: Cell, zone: str) -> pl.Series:

@@ -42,10 +42,10 @@ class JsonPath:
                 return [whole]
         values = [value]
         for step in self.steps:
-            values = [found for each in values for found in _taken(each, step)]
+            values = [member for item in values for member in _taken(item, step)]
             if not values:
                 break
-        return [each for each in values if each is not None]
+        return [item for item in values if item is not None]
 
     def is_told_in(self, value: Any) -> bool:
         """Whether the record says anything under this path, if only that there is nothing."""
@@ -68,7 +68,7 @@ def _taken(value: Any, step: str | int | tuple[str, str] | None) -> Iterator[Any
             yield from value[step : step + 1]
         else:
             name, wanted = step
-            yield from (each for each in value if isinstance(each, dict) and str(each.get(name)) == wanted)
+            yield from (item for item in value if isinstance(item, dict) and str(item.get(name)) == wanted)
 
 
 def path_fault(text: str) -> str:
@@ -89,14 +89,14 @@ def parse_path(text: str) -> JsonPath:
     steps: list[str | int | tuple[str, str] | None] = []
     place = 0
     while place < len(rest):
-        found = _STEP.match(rest, place)
-        if found is None or found.end() == place or not (found[0].strip(".")):
+        match = _STEP.match(rest, place)
+        if match is None or match.end() == place or not (match[0].strip(".")):
             raise ValueError(f'"{text}" is no path: a step like name, "name", name[0] or name[] is missing')
-        name = found["quoted"] if found["quoted"] is not None else found["plain"]
+        name = match["quoted"] if match["quoted"] is not None else match["plain"]
         if name is not None:
             steps.append(name)
-        steps += [_bracket(inner, text) for inner in _BRACKET.findall(found["brackets"])]
-        place = found.end()
+        steps += [_bracket(inner, text) for inner in _BRACKET.findall(match["brackets"])]
+        place = match.end()
     if not steps or rest.endswith("."):
         raise ValueError(f'"{text}" is no path: it ends with nothing')
     return JsonPath(rest, tuple(steps), outside)

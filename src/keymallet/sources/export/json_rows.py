@@ -56,22 +56,22 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
         raise fail(
             f'this is no JSON: it begins with "{shown}"', file=file, line=1, hint='for CSV, read = "csv"'
         )
-    found = Records(file)
+    records = Records(file)
     if inside or begin[:1] == b"[":
-        _from_document(data, found, inside)
+        _from_document(data, records, inside)
     else:
-        if not _all_lines(data, found):
-            _from_lines(data, found)
-        if found.refused and (hint := _lists_hint(data)):
-            told = "this is one JSON document, not a record a line"
-            raise fail(told, file=file, line=1, hint=hint)
-    if not found.records and found.refused:
-        first = found.refused[0]
+        if not _all_lines(data, records):
+            _from_lines(data, records)
+        if records.refused and (hint := _lists_hint(data)):
+            complaint = "this is one JSON document, not a record a line"
+            raise fail(complaint, file=file, line=1, hint=hint)
+    if not records.records and records.refused:
+        first = records.refused[0]
         raise fail(f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE)
-    return found
+    return records
 
 
-def _all_lines(data: bytes, found: Records) -> bool:
+def _all_lines(data: bytes, kept: Records) -> bool:
     """Decode all lines at once; False, and nothing done, where one is not what it should be."""
     if limits.endless_line(data):
         return False
@@ -82,11 +82,11 @@ def _all_lines(data: bytes, found: Records) -> bool:
     lines = data.count(b"\n") + (not data.endswith(b"\n"))
     if len(records) != lines or not all(type(record) is dict for record in records):
         return False
-    found.records, found.lines = records, range(1, lines + 1)
+    kept.records, kept.lines = records, range(1, lines + 1)
     return True
 
 
-def _from_lines(data: bytes, found: Records) -> None:
+def _from_lines(data: bytes, records: Records) -> None:
     start, number = 0, 0
     while start < len(data):
         number += 1
@@ -95,28 +95,28 @@ def _from_lines(data: bytes, found: Records) -> None:
         line = data[start:end]
         start = end + 1
         if line.strip():
-            _decode(line, number, found)
+            _decode(line, number, records)
 
 
-def _from_document(data: bytes, found: Records, inside: str) -> None:
+def _from_document(data: bytes, records: Records, inside: str) -> None:
     """A list of records, each decoded on its own, so that one that is bad costs only itself."""
     raw = msgspec.Raw(data)
     for step in parse_path(inside).steps if inside else ():
         if not isinstance(step, str):
-            raise fail(f'records = "{inside}" has to be names alone', file=found.file)
-        whole = _whole(raw, dict[str, msgspec.Raw], found.file, f'there is no "{inside}" to be read')
+            raise fail(f'records = "{inside}" has to be names alone', file=records.file)
+        whole = _whole(raw, dict[str, msgspec.Raw], records.file, f'there is no "{inside}" to be read')
         if step not in whole:
             hint = f"there are: {', '.join(list(whole)[:12])}"
-            raise fail(f'there is no "{step}" here', file=found.file, hint=hint)
+            raise fail(f'there is no "{step}" here', file=records.file, hint=hint)
         raw = whole[step]
-    members = _whole(raw, list[msgspec.Raw], found.file, "this is no list of records")
+    members = _whole(raw, list[msgspec.Raw], records.file, "this is no list of records")
     place, line = 0, 1
     for member in members:
         text = bytes(member)
         at = data.find(text, place)
         line += data.count(b"\n", place, at)
         place = at
-        _decode(text, line, found)
+        _decode(text, line, records)
 
 
 def _whole(raw: Any, shape: Any, file: str, otherwise: str) -> Any:
@@ -126,21 +126,21 @@ def _whole(raw: Any, shape: Any, file: str, otherwise: str) -> Any:
         raise fail(f"{otherwise}: {_reason(error)}", file=file) from None
 
 
-def _decode(text: bytes, line: int, found: Records) -> None:
+def _decode(text: bytes, line: int, records: Records) -> None:
     if len(text) > limits.LARGEST_RECORD:
-        found.refused.append(Refusal(found.file, line, f"a record of {len(text):,} bytes is too large"))
+        records.refused.append(Refusal(records.file, line, f"a record of {len(text):,} bytes is too large"))
         return
     try:
         record = msgspec.json.decode(text)
     except (msgspec.DecodeError, RecursionError, ValueError) as error:
-        found.refused.append(Refusal(found.file, line, f"no JSON: {_reason(error)}"))
+        records.refused.append(Refusal(records.file, line, f"no JSON: {_reason(error)}"))
         return
     if not isinstance(record, dict):
-        found.refused.append(Refusal(found.file, line, "no object: a record has names and values"))
+        records.refused.append(Refusal(records.file, line, "no object: a record has names and values"))
         return
-    found.records.append(record)
-    assert isinstance(found.lines, list)
-    found.lines.append(line)
+    records.records.append(record)
+    assert isinstance(records.lines, list)
+    records.lines.append(line)
 
 
 def _reason(error: Exception) -> str:
@@ -161,11 +161,11 @@ def _lists_hint(data: bytes) -> str:
     return f'if they stand under "{lists[0]}": records = "{lists[0]}" in the map' if lists else _ONE_A_LINE
 
 
-def read_rows(found: Records, row_map: RowMap, list_separator: str) -> ExportRows:
+def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportRows:
     """The rows that a part of the map asks for, out of the records of a file."""
     cells = [cell for cell in row_map.cells if cell.header]
     if not row_map.rows and not row_map.only_with:
-        return _whole_records(found, row_map, cells, list_separator)
+        return _whole_records(records, row_map, cells, list_separator)
     only_with = parse_path(row_map.only_with) if row_map.only_with else None
     of_row: dict[str, list[str | None]] = {cell.header: [] for cell in cells}
     # A column that is read as a list for one fact is one for all of them.
@@ -178,7 +178,7 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> ExportRow
         for name, column in of_row.items()
         for path in (parse_path(name),)
     ]
-    for place, record in enumerate(found.records):
+    for place, record in enumerate(records.records):
         if only_with is not None and not only_with.found_in(record):
             continue
         for member, is_known in _members(record, row_map):
@@ -188,12 +188,12 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> ExportRow
                 column.append(text(record if path.outside or not row_map.rows else member))
     columns = {name: pa.chunked_array([pa.array(values, pa.string())]) for name, values in of_row.items()}
     rows = ExportRows(
-        found.file,
-        _unused(found.records, row_map),
+        records.file,
+        _unused(records.records, row_map),
         columns,
         len(origin),
-        lambda rows: [found.lines[row] for row in rows],
-        refused=found.refused,
+        lambda rows: [records.lines[row] for row in rows],
+        refused=records.refused,
         list_mark=LIST_MARK,
         origin=pl.Series(origin, dtype=pl.Int64),
     )
@@ -201,13 +201,13 @@ def read_rows(found: Records, row_map: RowMap, list_separator: str) -> ExportRow
         rows.nothing_known = pl.Series(nothing)
         unknown = sum(nothing)
         rows.remarks.append(
-            f'{found.file}: {unknown:,} records do not mention "{row_map.rows}": taken as not known;'
+            f'{records.file}: {unknown:,} records do not mention "{row_map.rows}": taken as not known;'
             ' missing = "none" in the map says that they have none'
         )
     return rows
 
 
-def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> ExportRows:
+def _whole_records(records: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> ExportRows:
     """A row for each record: worked out column by column, which is many times as quick as cell by cell."""
     lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
     separators = {cell.header: cell.separator or list_separator for cell in cells}
@@ -215,23 +215,23 @@ def _whole_records(found: Records, row_map: RowMap, cells: list[Cell], list_sepa
     for name in dict.fromkeys(cell.header for cell in cells):
         path = parse_path(name)
         text = _text_of(path, name in lists, separators[name])
-        values = None if name in lists else _by_names(path, found.records)
+        values = None if name in lists else _by_names(path, records.records)
         if values is None:
-            written = [text(record) for record in found.records]
+            written = [text(record) for record in records.records]
         else:
-            pairs = zip(values, found.records, strict=True)
+            pairs = zip(values, records.records, strict=True)
             written = [
-                (each or None) if type(each) is str or each is None else text(record)
-                for each, record in pairs
+                (pair or None) if type(pair) is str or pair is None else text(record)
+                for pair, record in pairs
             ]
         columns[name] = pa.chunked_array([pa.array(written, pa.string())])
     return ExportRows(
-        found.file,
-        _unused(found.records, row_map),
+        records.file,
+        _unused(records.records, row_map),
         columns,
-        len(found.records),
-        lambda rows: [found.lines[row] for row in rows],
-        refused=found.refused,
+        len(records.records),
+        lambda rows: [records.lines[row] for row in rows],
+        refused=records.refused,
         list_mark=LIST_MARK,
     )
 
@@ -245,7 +245,7 @@ def _by_names(path: JsonPath, records: list[Any]) -> list[Any] | None:
         return None  # a name that holds the dots itself
     values = records
     for name in names:
-        values = [each.get(name) if type(each) is dict else None for each in values]
+        values = [value.get(name) if type(value) is dict else None for value in values]
     return values
 
 
@@ -254,13 +254,15 @@ def _members(record: Any, row_map: RowMap) -> Iterable[tuple[Any, bool]]:
     if not row_map.rows:
         return [(record, True)]
     path = parse_path(row_map.rows)
-    found = [
-        each for value in path.found_in(record) for each in (value if isinstance(value, list) else [value])
+    values = [
+        member
+        for value in path.found_in(record)
+        for member in (value if isinstance(value, list) else [value])
     ]
-    if not found and row_map.missing == "unknown" and not path.is_told_in(record):
+    if not values and row_map.missing == "unknown" and not path.is_told_in(record):
         return [({}, False)]
-    told = [each for each in found if each is not None]
-    return [(each, True) for each in told if not (isinstance(each, str) and row_map.is_none(each))]
+    members = [member for member in values if member is not None]
+    return [(member, True) for member in members if not (isinstance(member, str) and row_map.is_none(member))]
 
 
 def _text_of(path: JsonPath, is_list: bool, separator: str) -> Callable[[Any], str | None]:
@@ -268,7 +270,7 @@ def _text_of(path: JsonPath, is_list: bool, separator: str) -> Callable[[Any], s
 
     def text(record: Any) -> str | None:
         values = path.found_in(record)
-        flat = [each for value in values for each in (value if isinstance(value, list) else [value])]
+        flat = [item for value in values for item in (value if isinstance(value, list) else [value])]
         if is_list:
             if len(values) == 1 and isinstance(values[0], str) and not path.is_many:
                 flat = values[0].split(separator)

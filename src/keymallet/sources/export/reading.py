@@ -129,5 +129,5 @@ def _with_accounts(file: TableFile, reading: Reading) -> pl.DataFrame:
             hint=f"map {by} under [account.columns]",
         )
     keys = accounts.filter(pl.col(by).is_not_null() & pl.col(by).is_unique()).select(by, found="name")
-    found = file.frame.join(keys, left_on="account", right_on=by, how="left", maintain_order="left")
-    return found.with_columns(pl.coalesce("found", "account").alias("account")).drop("found")
+    matched = file.frame.join(keys, left_on="account", right_on=by, how="left", maintain_order="left")
+    return matched.with_columns(pl.coalesce("found", "account").alias("account")).drop("found")

@@ -71,10 +71,10 @@ class ExportRows:
         members = members.with_columns(pl.col(MEMBER).str.strip_chars()).filter(pl.col(MEMBER) != "")
         nothing = [member for member in members[MEMBER].unique() if is_none(member)]
         members = members.filter(~pl.col(MEMBER).is_in(nothing)) if nothing else members
-        found = self._taken(members["row"])
+        split_rows = self._taken(members["row"])
         text = members[MEMBER].to_arrow().cast(pa.string())
-        found.columns[MEMBER] = pa.chunked_array([text])
-        return found
+        split_rows.columns[MEMBER] = pa.chunked_array([text])
+        return split_rows
 
     def _taken(self, rows: pl.Series) -> ExportRows:
         """These rows, in this order; a row may be taken several times."""

@@ -81,13 +81,13 @@ class TableFile:
             cell.column.name: constant(cell, rows.height) for cell in self.row_map.cells if not cell.header
         }
         unread: dict[str, pl.Series] = {}
-        for cell, each in zip(mapped, converted, strict=True):
-            columns[cell.column.name] = each.facts
-            if each.remark:
-                self.remarks.append(f"{self.path}: {each.remark}")
-            if each.unread is not None and each.unread.any():
-                unread[cell.column.name] = each.unread
-                self._note_unreadable(cell, each, rows)
+        for cell, column in zip(mapped, converted, strict=True):
+            columns[cell.column.name] = column.facts
+            if column.remark:
+                self.remarks.append(f"{self.path}: {column.remark}")
+            if column.unread is not None and column.unread.any():
+                unread[cell.column.name] = column.unread
+                self._note_unreadable(cell, column, rows)
         names = [cell.column.name for cell in self.row_map.cells]
         frame = pl.DataFrame([columns[name].alias(name) for name in names])
         if rows.nothing_known is not None:

@@ -115,10 +115,10 @@ def _instant(zone: str, at: datetime) -> pl.Expr:
     return pl.coalesce(full.dt.convert_time_zone("UTC"), short).cast(_INSTANT).alias("at")
 
 
-def _proof(found: pl.DataFrame) -> pl.Expr:
+def _proof(lines: pl.DataFrame) -> pl.Expr:
     """The factor kinds that a way of signing in shows."""
     how = pl.col("how")
-    hardware = pl.col("type").str.contains("-SK", literal=True) if "type" in found.columns else pl.lit(False)
+    hardware = pl.col("type").str.contains("-SK", literal=True) if "type" in lines.columns else pl.lit(False)
     return (
         pl.when(how == "publickey")
         .then(
@@ -133,9 +133,9 @@ def _proof(found: pl.DataFrame) -> pl.Expr:
 
 
 def _events(
-    found: pl.DataFrame, outcome: str, cause: pl.Expr, proof: pl.Expr, origin: pl.Expr
+    lines: pl.DataFrame, outcome: str, cause: pl.Expr, proof: pl.Expr, origin: pl.Expr
 ) -> pl.DataFrame:
-    return found.select(
+    return lines.select(
         "account",
         "at",
         pl.lit(outcome).alias("outcome"),
@@ -147,11 +147,12 @@ def _events(
 
 def _tell(files: HostFiles, lines: pl.Series, kinds: dict[str, pl.DataFrame]) -> None:
     whole = int((lines != "").sum())
-    told = ", ".join(f"{found.height:,} {kind}" for kind, found in kinds.items() if found.height)
-    other = whole - sum(found.height for found in kinds.values())
+    listed = ", ".join(f"{events.height:,} {kind}" for kind, events in kinds.items() if events.height)
+    other = whole - sum(events.height for events in kinds.values())
     files.remark(
-        f"{files.folder}/var/log: {whole:,} lines of sign-in logs: {told or 'none of use'}; {other:,} others"
+        f"{files.folder}/var/log: {whole:,} lines of sign-in logs: {listed or 'none of use'};"
+        f" {other:,} others"
     )
-    timeless = sum(found["at"].null_count() for found in kinds.values())
+    timeless = sum(events["at"].null_count() for events in kinds.values())
     if timeless:
         files.remark(f"{files.folder}/var/log: {timeless:,} of them at a time that does not exist")

@@ -77,17 +77,17 @@ def _key(text: str) -> tuple[PublicKey, str]:
 
 
 def _options(text: str) -> tuple[list[tuple[str, str]], str]:
-    found: list[tuple[str, str]] = []
+    options: list[tuple[str, str]] = []
     place = 0
     while match := _OPTION.match(text, place):
         name, value = match[1].lower(), match[2]
         if name not in (_BARE if value is None else _WITH_VALUE):
             what = "wants a value in quotes" if name in _WITH_VALUE else "is no option"
             raise RefusedLineError(f'"{match[1]}" {what}: the server passes the line over')
-        found.append((name, (value or "").replace('\\"', '"')))
+        options.append((name, (value or "").replace('\\"', '"')))
         place = match.end()
         if not match[3]:
-            return found, text[place:].lstrip(" \t")
+            return options, text[place:].lstrip(" \t")
     raise RefusedLineError(
         f'"{text[place : place + 16]}" is neither a key nor an option: the server passes it over'
     )
@@ -112,17 +112,17 @@ def _expiry(text: str, zone: ZoneInfo) -> datetime:
 
 def _scope(options: list[tuple[str, str]]) -> str:
     """What the options limit a key to, without what could be secret: arguments, values of variables."""
-    told = []
+    restrictions = []
     for name, value in options:
         if name == "command":
-            told.append(f"one command: {value.split()[0] if value.split() else 'none'}")
+            restrictions.append(f"one command: {value.split()[0] if value.split() else 'none'}")
         elif name == "environment":
-            told.append(f"sets {value.partition('=')[0]}")
+            restrictions.append(f"sets {value.partition('=')[0]}")
         elif name == "cert-authority":
-            told.append("signs certificates")
+            restrictions.append("signs certificates")
         elif name == "principals":
-            told.append(f"for {value}")
+            restrictions.append(f"for {value}")
         elif name != "expiry-time":
-            told.append(f"{name} {value}".strip())
-    text = ", ".join(told)
+            restrictions.append(f"{name} {value}".strip())
+    text = ", ".join(restrictions)
     return text if len(text) <= _MOST_SCOPE else text[: _MOST_SCOPE - 1] + "…"

@@ -60,10 +60,12 @@ def read_policy(files: HostFiles, stacks: Stacks | None) -> Policy | None:
     """
     lines: list[Module] = []
     if stacks is not None:
-        lines = [each for each in stacks.modules("auth", "pam_faillock") if not each.has("authsucc")]
+        lines = [setting for setting in stacks.modules("auth", "pam_faillock") if not setting.has("authsucc")]
         if not lines:
             return None
-    conf = next((value for each in lines if (value := each.value("conf"))), "etc/security/faillock.conf")
+    conf = next(
+        (value for setting in lines if (value := setting.value("conf"))), "etc/security/faillock.conf"
+    )
     policy = _from_file(files, conf, Policy())
     for line in lines:
         policy = _with_arguments(policy, line.arguments)

@@ -52,8 +52,8 @@ class HostFiles:
 
     def place(self, path: str) -> Path | None:
         """Where a path of the host really stands; None if nothing is there."""
-        found = self._found(path)
-        return None if found is None else Path(found)
+        location = self._found(path)
+        return None if location is None else Path(location)
 
     def _found(self, path: str) -> str | None:
         """The same as text. What has been found is kept: the homes of a host share their parents."""
@@ -61,17 +61,17 @@ class HostFiles:
             return self._places[path]
         parent, _, name = path.rstrip("/").rpartition("/")
         if name in ("", ".", ".."):
-            found = self._followed(path)
+            location = self._followed(path)
         else:
             base = self._found(parent) if parent else self._root
-            found = None if base is None else f"{base}/{name}"
+            location = None if base is None else f"{base}/{name}"
             try:
-                if found is not None and stat.S_ISLNK(os.lstat(found).st_mode):
-                    found = self._followed(path)
+                if location is not None and stat.S_ISLNK(os.lstat(location).st_mode):
+                    location = self._followed(path)
             except (OSError, ValueError):
-                found = None
-        self._places[path] = found
-        return found
+                location = None
+        self._places[path] = location
+        return location
 
     def _followed(self, path: str) -> str | None:
         if "\0" in path:
@@ -105,8 +105,8 @@ class HostFiles:
 
     def is_folder(self, path: str) -> bool:
         """Whether a folder stands at the path."""
-        found = self._found(path)
-        return found is not None and Path(found).is_dir()
+        location = self._found(path)
+        return location is not None and Path(location).is_dir()
 
     def names(self, path: str) -> list[str]:
         """The names in a folder, in order; none where there is no folder or it may not be read."""
@@ -114,7 +114,7 @@ class HostFiles:
         if place is None or not place.is_dir():
             return []
         try:
-            return sorted(each.name for each in place.iterdir())
+            return sorted(entry.name for entry in place.iterdir())
         except OSError as error:
             self._cannot(path, error.strerror or str(error))
             return []
@@ -146,7 +146,7 @@ class HostFiles:
         place = self.place(path)
         if place is None:
             return None
-        found: dict[int, bytes] = {}
+        records: dict[int, bytes] = {}
         try:
             if not stat.S_ISREG(place.stat().st_mode):
                 self._cannot(path, "it is no file")
@@ -156,12 +156,12 @@ class HostFiles:
                     file.seek(number * size)
                     record = file.read(size)
                     if len(record) == size:
-                        found[number] = record
+                        records[number] = record
         except OSError as error:
             self._cannot(path, error.strerror or str(error))
             return None
-        self.request.note_part(self.shown(path), self.reading, b"".join(found.values()))
-        return found
+        self.request.note_part(self.shown(path), self.reading, b"".join(records.values()))
+        return records
 
     def _cannot(self, path: str, why: str) -> None:
         if path not in self.unread:

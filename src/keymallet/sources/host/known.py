@@ -73,15 +73,15 @@ class Known:
         if self.shadow is not None:
             supply |= {name: f"{folder}/etc/shadow, {where}" for name, where in _FROM_SHADOW.items()}
         if self.tallies is not None:
-            told = (
+            origin = (
                 "etc/pam.d: nothing locks after failures" if self.locks is None else "the tally of failures"
             )
-            supply |= dict.fromkeys(_FROM_TALLIES, f"{folder}, {told}")
-            supply["locked"] = f"{folder}, {told}, and etc/shadow, field 2"
+            supply |= dict.fromkeys(_FROM_TALLIES, f"{folder}, {origin}")
+            supply["locked"] = f"{folder}, {origin}, and etc/shadow, field 2"
             supply["lock-cause"] = supply["locked"]
         if self.server is not None:
-            told = f"{folder}/etc/ssh/sshd_config"
-            supply |= {"remote-password": told, "remote-key": told, "lock-stops": f"{told}, UsePAM"}
+            origin = f"{folder}/etc/ssh/sshd_config"
+            supply |= {"remote-password": origin, "remote-key": origin, "lock-stops": f"{origin}, UsePAM"}
         if self.groups is not None:
             supply["groups"] = f"{folder}/etc/group and the primary group"
         if self.sign_ins.supplies_newest:
@@ -118,7 +118,7 @@ class Known:
     def _takes_empty(self) -> bool:
         assert self.stacks is not None
         lines = self.stacks.modules("auth", "pam_unix")
-        return any(each.has("nullok") or each.has("nullok_secure") for each in lines)
+        return any(line.has("nullok") or line.has("nullok_secure") for line in lines)
 
     def _uses(self, entry: PasswdEntry) -> dict[str, Any]:
         """When an account was made and last used. Silence of a record that turns over is not "never"."""

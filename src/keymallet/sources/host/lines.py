@@ -159,29 +159,29 @@ def _short(field: str) -> str:
 def odd_passwd(text: str) -> str:
     """How the system reads a line of passwd that looks odd and counts all the same; empty if none is odd."""
     fields = text.split(":")
-    told = []
+    complaint = []
     if text[:1] in _BLANKS:
-        told.append("the blank before the name is left away")
+        complaint.append("the blank before the name is left away")
     if len(fields) < 7:
-        told.append("the fields that are missing are empty; an empty shell is /bin/sh")
+        complaint.append("the fields that are missing are empty; an empty shell is /bin/sh")
     if len(fields) > 7:
-        told.append("all behind the sixth colon is the shell")
+        complaint.append("all behind the sixth colon is the shell")
     if text.endswith("\r"):
-        told.append("the carriage return belongs to the shell, which does not exist")
-    told += _odd_numbers(fields[2:4])
+        complaint.append("the carriage return belongs to the shell, which does not exist")
+    complaint += _odd_numbers(fields[2:4])
     if fields[0].strip(_BLANKS) == "":
-        told.append("the name is empty")
-    return "; ".join(told)
+        complaint.append("the name is empty")
+    return "; ".join(complaint)
 
 
 def odd_shadow(text: str) -> str:
     """The same for a line of shadow."""
     fields = text.split(":")
-    told = [f"{len(fields)} fields are taken as the rest being empty"] if len(fields) < 9 else []
-    told += _odd_numbers(fields[2:])
+    complaint = [f"{len(fields)} fields are taken as the rest being empty"] if len(fields) < 9 else []
+    complaint += _odd_numbers(fields[2:])
     if any(field.isdigit() and int(field) > _MOST for field in fields[2:] if len(field) < 12):
-        told.append("a number of more than 31 bits counts as none")
-    return "; ".join(told)
+        complaint.append("a number of more than 31 bits counts as none")
+    return "; ".join(complaint)
 
 
 def _odd_numbers(fields: list[str]) -> list[str]:

@@ -23,8 +23,10 @@ class Module:
 
     def value(self, option: str) -> str | None:
         """The value of `option=…`, the last one if there are several."""
-        found = [each.partition("=")[2] for each in self.arguments if each.startswith(option + "=")]
-        return found[-1] if found else None
+        values = [
+            argument.partition("=")[2] for argument in self.arguments if argument.startswith(option + "=")
+        ]
+        return values[-1] if values else None
 
     def has(self, option: str) -> bool:
         """Whether a bare option stands there."""
@@ -42,7 +44,7 @@ class Stacks:
     def modules(self, phase: str, name: str, services: tuple[str, ...] = SIGN_IN_SERVICES) -> list[Module]:
         """The lines of a module in one phase of these services, in order and each once."""
         lines = (line for service in services for line in self.service(service))
-        return list(dict.fromkeys(each for each in lines if each.phase == phase and each.name == name))
+        return list(dict.fromkeys(entry for entry in lines if entry.phase == phase and entry.name == name))
 
     def service(self, name: str) -> list[Module]:
         """All lines of a service, those it includes among them; `other` where it has no file."""
@@ -57,11 +59,11 @@ class Stacks:
             return self._lines(path, only) if fine else []
 
     def _lines(self, path: str, only: str) -> list[Module]:
-        found: list[Module] = []
+        lines: list[Module] = []
         for number, line in _joined(self.files.bytes_of(path) or b""):
             pieces = _PIECE.findall(line)
             if pieces[0] == "@include" and len(pieces) > 1:
-                found += self._file(pieces[1], only)
+                lines += self._file(pieces[1], only)
                 continue
             phase = pieces[0].lstrip("-").lower()
             if phase not in _TYPES or len(pieces) < 3:
@@ -70,12 +72,12 @@ class Stacks:
             if only and phase != only:
                 continue
             if pieces[1] in ("include", "substack"):
-                found += self._file(pieces[2], phase)
+                lines += self._file(pieces[2], phase)
                 continue
             module = pieces[2].rpartition("/")[2].removesuffix(".so")
-            arguments = tuple(each.strip("[]") for each in pieces[3:])
-            found.append(Module(phase, pieces[1], module, arguments))
-        return found
+            arguments = tuple(piece.strip("[]") for piece in pieces[3:])
+            lines.append(Module(phase, pieces[1], module, arguments))
+        return lines
 
 
 def read_stacks(files: HostFiles) -> Stacks | None:
@@ -85,7 +87,7 @@ def read_stacks(files: HostFiles) -> Stacks | None:
 
 def _joined(data: bytes) -> list[tuple[int, str]]:
     """Lines without comments; a backslash at the end goes on with the next line."""
-    found: list[tuple[int, str]] = []
+    modules: list[tuple[int, str]] = []
     begun, first = "", 0
     for number, line in text_lines(data):
         text = line.partition("#")[0].strip()
@@ -94,8 +96,8 @@ def _joined(data: bytes) -> list[tuple[int, str]]:
             begun += text[:-1] + " "
             continue
         if (begun + text).strip():
-            found.append((first, begun + text))
+            modules.append((first, begun + text))
         begun, first = "", 0
     if begun.strip():
-        found.append((first, begun))
-    return found
+        modules.append((first, begun))
+    return modules

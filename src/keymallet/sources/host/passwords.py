@@ -34,13 +34,13 @@ def has_no_line(entry: PasswdEntry, line: ShadowEntry | None, shadow_is_there: b
 
 def with_tally(row: dict[str, Any], tally: FailureTally) -> dict[str, Any]:
     """The lock, once the tally of failures is known: an administrator's comes before one by failures."""
-    told: dict[str, Any] = {"failed-attempts": tally.failures, "last-failed": tally.newest}
+    lock: dict[str, Any] = {"failed-attempts": tally.failures, "last-failed": tally.newest}
     if row.get("locked"):
-        return told
-    told["locked"] = tally.locked
+        return lock
+    lock["locked"] = tally.locked
     if tally.locked:
-        told |= {"lock-cause": "failed-attempts", "locked-since": tally.since, "locked-until": tally.until}
-    return told
+        lock |= {"lock-cause": "failed-attempts", "locked-since": tally.since, "locked-until": tally.until}
+    return lock
 
 
 def lock_stops(row: dict[str, Any], uses_pam: bool) -> str:

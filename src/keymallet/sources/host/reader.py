@@ -88,7 +88,7 @@ class HostReader:
             defs=read_login_defs(files),
             server=read_server(files),
             sign_ins=read_sign_ins(
-                files, {each.name: each.uid for each in accounts.values()}, clock, self.request.at
+                files, {account.name: account.uid for account in accounts.values()}, clock, self.request.at
             ),
             shadow=shadow,
             groups=groups,
@@ -122,14 +122,14 @@ class HostReader:
             if path not in self.files.unread:
                 self.files.remark(f"{self.files.shown(path)} is not there: what it would tell is unknown")
             return None
-        found: dict[str, _Entry] = {}
+        by_name: dict[str, _Entry] = {}
         odd = _ODD.get(path)
         for line in records(data):
             try:
                 entry = parse(line.text)
-                if entry.name in found:
+                if entry.name in by_name:
                     raise DroppedError(repeated)
-                found[entry.name] = entry
+                by_name[entry.name] = entry
                 if odd is not None and (reading := odd(line.text)):
                     self._remark_odd(path, line.number, reading)
             except DroppedError as dropped:
@@ -137,7 +137,7 @@ class HostReader:
         comments = comment_count(data)
         if comments:
             self.files.remark(f"{self.files.shown(path)}: {comments} comment lines passed over")
-        return found
+        return by_name
 
     def _remark_odd(self, path: str, number: int, reading: str) -> None:
         """Note how the system reads a line that it takes in spite of its looks."""
@@ -156,7 +156,7 @@ class HostReader:
         folder = tally_folder(self.files, policy)
         if folder is None:
             return None
-        found = {name: FailureTally() for name in accounts}
+        tallies = {name: FailureTally() for name in accounts}
         strangers = []
         for name in self.files.names(folder):
             entry = accounts.get(name)
@@ -171,10 +171,10 @@ class HostReader:
                     "account", f"{folder}/{name}", 0, "the last record is cut off and does not count"
                 )
             administrates = bool(policy.admin_group) and policy.admin_group in groups.of(entry)
-            found[name] = read_tally(data, policy, root=entry.uid == 0 or administrates, at=self.request.at)
+            tallies[name] = read_tally(data, policy, root=entry.uid == 0 or administrates, at=self.request.at)
         if strangers:
             self.files.remark(f"{self.files.shown(folder)}: tallies of no account: {named_few(strangers)}")
-        return found
+        return tallies
 
     def _accounts(self, host: Known, accounts: dict[str, PasswdEntry]) -> list[dict[str, Any]]:
         first_person = self._first_person_id(host.defs)
@@ -220,11 +220,13 @@ class HostReader:
         enter_table(self.result, KEY, rows, supply, sum("key" in row for row in rows))
         others = other_modules(host.stacks) if host.stacks is not None else []
         if others:
-            told = f"{named_few(others)} may ask for more than a password: which factors there are is unknown"
-            self.files.remark(f"{self.folder}/etc/pam.d: {told}")
+            origin = (
+                f"{named_few(others)} may ask for more than a password: which factors there are is unknown"
+            )
+            self.files.remark(f"{self.folder}/etc/pam.d: {origin}")
         elif host.shadow is not None:
-            told = f"{self.folder}/etc/shadow and the keys"
-            enter_table(self.result, FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, told))
+            origin = f"{self.folder}/etc/shadow and the keys"
+            enter_table(self.result, FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, origin))
 
     def _grants(self, host: Known, accounts: dict[str, PasswdEntry], clock: str) -> None:
         name = host_name(self.files)
@@ -269,16 +271,18 @@ class HostReader:
             if strangers:
                 remark(f"{self.folder}/etc/shadow: no account in passwd for {named_few(strangers)}")
             bare = [
-                each.name for each in accounts.values() if each.password == "x" and each.name not in shadow
+                account.name
+                for account in accounts.values()
+                if account.password == "x" and account.name not in shadow
             ]
             if bare:
                 remark(f"{self.folder}/etc/shadow: no line for {named_few(bare)}; nothing lets them in")
-        own = [each.name for each in accounts.values() if each.password != "x"]
+        own = [account.name for account in accounts.values() if account.password != "x"]
         if own:
             remark(f"{self.folder}/etc/passwd: a password of its own for {named_few(own)}: ageing is ignored")
         holders: dict[int, list[str]] = defaultdict(list)
-        for each in accounts.values():
-            holders[each.uid].append(each.name)
+        for account in accounts.values():
+            holders[account.uid].append(account.name)
         shared = [(uid, names) for uid, names in holders.items() if len(names) > 1]
         for uid, names in shared[:MOST_ODD]:
             remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {named_few(names)}")

@@ -22,10 +22,10 @@ def pam_rule(files: HostFiles, said: Pam | None) -> tuple[Pam, str]:
         data = files.bytes_of(path)
         if data is None:
             continue
-        told = dict(_assignments(data))
-        first = _FIRST_WITH_17.get(told.get("ID", ""))
-        version = tuple(int(part) for part in re.findall(r"\d+", told.get("VERSION_ID", ""))[:2])
-        name = told.get("PRETTY_NAME") or told.get("ID", "a system without a name")
+        assigned = dict(_assignments(data))
+        first = _FIRST_WITH_17.get(assigned.get("ID", ""))
+        version = tuple(int(part) for part in re.findall(r"\d+", assigned.get("VERSION_ID", ""))[:2])
+        name = assigned.get("PRETTY_NAME") or assigned.get("ID", "a system without a name")
         if first and version:
             return ("1.7" if version >= first else "1.5"), f"{path} names {name}"
         return "1.7", f'{path} names {name}, whose rule is not known here; pam = "1.5" would be milder'
@@ -33,7 +33,7 @@ def pam_rule(files: HostFiles, said: Pam | None) -> tuple[Pam, str]:
 
 
 def _assignments(data: bytes) -> list[tuple[str, str]]:
-    found = []
+    assignments = []
     for _, line in text_lines(data):
         name, equals, value = line.partition("=")
         if equals and not name.startswith("#"):
@@ -41,8 +41,8 @@ def _assignments(data: bytes) -> list[tuple[str, str]]:
                 words = shlex.split(value)
             except ValueError:
                 words = [value]
-            found.append((name.strip(), words[0] if words else ""))
-    return found
+            assignments.append((name.strip(), words[0] if words else ""))
+    return assignments
 
 
 def zone(files: HostFiles, otherwise: str) -> tuple[str, str]:

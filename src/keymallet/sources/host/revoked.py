@@ -45,18 +45,18 @@ def read_revoked(files: HostFiles, path: str) -> Revoked | None:
     data = files.bytes_of(path)
     if data is None:
         return None
-    found = Revoked()
+    revoked = Revoked()
     if not data.startswith(_MAGIC):
-        found.keys = read_key_list(files, path, data, "revoked key")
-        return found
+        revoked.keys = read_key_list(files, path, data, "revoked key")
+        return revoked
     try:
-        _read_binary(files, path, data, found)
+        _read_binary(files, path, data, revoked)
     except (struct.error, ValueError, IndexError):
         files.refuse("key", path, 0, "the revocation list is damaged; sshd would refuse every key")
-    return found
+    return revoked
 
 
-def _read_binary(files: HostFiles, path: str, data: bytes, found: Revoked) -> None:
+def _read_binary(files: HostFiles, path: str, data: bytes, revoked: Revoked) -> None:
     place = len(_MAGIC) + 4 + 8 + 8 + 8
     for _ in range(2):  # a reserved text and a comment
         _, place = _text(data, place)
@@ -64,11 +64,11 @@ def _read_binary(files: HostFiles, path: str, data: bytes, found: Revoked) -> No
         kind = data[place]
         body, place = _text(data, place + 1)
         if kind == _CERTIFICATES:
-            _read_certificates(body, found)
+            _read_certificates(body, revoked)
         elif kind in (_KEYS, _SHA256):
-            for each in _texts(body):
-                digest = "SHA256:" + base64.b64encode(each).decode().rstrip("=")
-                found.keys.add(fingerprint(each) if kind == _KEYS else digest)
+            for serial in _texts(body):
+                digest = "SHA256:" + base64.b64encode(serial).decode().rstrip("=")
+                revoked.keys.add(fingerprint(serial) if kind == _KEYS else digest)
         elif kind == _SHA1:
             files.remark(f"{files.shown(path)}: keys revoked by SHA-1 cannot be told by their fingerprint")
         elif kind == _SIGNATURE:
@@ -77,7 +77,7 @@ def _read_binary(files: HostFiles, path: str, data: bytes, found: Revoked) -> No
             files.remark(f"{files.shown(path)}: a section of kind {kind} is not understood")
 
 
-def _read_certificates(body: bytes, found: Revoked) -> None:
+def _read_certificates(body: bytes, revoked: Revoked) -> None:
     signer_blob, place = _text(body, 0)
     signer = fingerprint(signer_blob) if signer_blob else ""
     _, place = _text(body, place)  # reserved
@@ -86,17 +86,17 @@ def _read_certificates(body: bytes, found: Revoked) -> None:
         inner, place = _text(body, place + 1)
         if kind == _SERIALS:
             numbers = struct.unpack(f">{len(inner) // 8}Q", inner)
-            found.serials += [(signer, number, number) for number in numbers]
+            revoked.serials += [(signer, number, number) for number in numbers]
         elif kind == _RANGE:
             first, last = struct.unpack(">QQ", inner)
-            found.serials.append((signer, first, last))
+            revoked.serials.append((signer, first, last))
         elif kind == _BITMAP:
             offset = struct.unpack(">Q", inner[:8])[0]
             bits = int.from_bytes(_text(inner, 8)[0], "big")
             serials = (offset + bit for bit in range(bits.bit_length()) if bits >> bit & 1)
-            found.serials += [(signer, serial, serial) for serial in serials]
+            revoked.serials += [(signer, serial, serial) for serial in serials]
         elif kind == _KEY_IDS:
-            found.key_ids |= {(signer, each.decode("utf-8", "replace")) for each in _texts(inner)}
+            revoked.key_ids |= {(signer, text.decode("utf-8", "replace")) for text in _texts(inner)}
 
 
 def _text(data: bytes, place: int) -> tuple[bytes, int]:
@@ -108,8 +108,8 @@ def _text(data: bytes, place: int) -> tuple[bytes, int]:
 
 
 def _texts(data: bytes) -> list[bytes]:
-    found, place = [], 0
+    items, place = [], 0
     while place < len(data):
-        each, place = _text(data, place)
-        found.append(each)
-    return found
+        item, place = _text(data, place)
+        items.append(item)
+    return items

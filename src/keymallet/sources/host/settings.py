@@ -27,12 +27,12 @@ def read_login_defs(files: HostFiles) -> dict[str, str] | None:
     data = files.bytes_of("etc/login.defs")
     if data is None:
         return None
-    found: dict[str, str] = {}
+    settings: dict[str, str] = {}
     for _, line in text_lines(data):
         words = line.split("#")[0].split(None, 1)
         if len(words) == 2:
-            found[words[0]] = words[1].strip().strip('"')
-    return found
+            settings[words[0]] = words[1].strip().strip('"')
+    return settings
 
 
 def settings_of(
@@ -88,7 +88,7 @@ def _quality(files: HostFiles, stacks: Stacks | None) -> tuple[int | None, int |
         if not lines:
             unix = stacks.modules("password", "pam_unix", ("passwd",))
             least = next(
-                (number for each in unix if (number := _number(each.value("minlen")))), _UNIX_MINIMUM
+                (number for setting in unix if (number := _number(setting.value("minlen")))), _UNIX_MINIMUM
             )
             return least, None, "etc/pam.d/passwd, pam_unix minlen"
     elif not files.is_there(_QUALITY):
@@ -100,13 +100,13 @@ def _quality(files: HostFiles, stacks: Stacks | None) -> tuple[int | None, int |
             text = line.partition("#")[0].strip()
             if text and not _assign(values, text):
                 files.remark(f"{files.shown(path)} line {number}: not understood, passed over")
-    for each in lines:
-        for argument in each.arguments:
+    for setting in lines:
+        for argument in setting.arguments:
             _assign(values, argument)
     given = [values[name] for name in ("dcredit", "ucredit", "lcredit", "ocredit")]
     # A positive credit lets a password be that much shorter; a negative one demands such characters.
-    least = max(values["minlen"] - sum(each for each in given if each > 0), 6)
-    return least, max(values["minclass"], sum(each < 0 for each in given)), f"{_QUALITY} and etc/pam.d"
+    least = max(values["minlen"] - sum(setting for setting in given if setting > 0), 6)
+    return least, max(values["minclass"], sum(setting < 0 for setting in given)), f"{_QUALITY} and etc/pam.d"
 
 
 def _assign(values: dict[str, int], text: str) -> bool:

@@ -72,36 +72,36 @@ class SignIns:
 
 def read_sign_ins(files: HostFiles, ids: dict[str, int], zone: str, at: datetime) -> SignIns:
     """Everything the host's records tell of the accounts `ids` (name to user id)."""
-    found = SignIns()
+    sign_ins = SignIns()
     parts: list[pl.DataFrame] = []
-    found.logged = read_logs(files, zone, at)
-    if found.logged is not None:
-        parts.append(found.logged.events)
-        found.origin.append("the sign-in log")
+    sign_ins.logged = read_logs(files, zone, at)
+    if sign_ins.logged is not None:
+        parts.append(sign_ins.logged.events)
+        sign_ins.origin.append("the sign-in log")
     for path, outcome in (("var/log/wtmp", "success"), ("var/log/btmp", "failure")):
         events = _utmp_events(files, path, outcome)
         if events is not None:
             parts.append(events)
             if outcome == "success":
-                found.origin.append(path)
+                sign_ins.origin.append(path)
     database = _wtmp_database(files)
     if database is not None:
         parts.append(database)
-        found.origin.append("wtmp.db")
+        sign_ins.origin.append("wtmp.db")
     last = _lastlog(files, ids)
     if last is None:
         last = _lastlog_database(files)
     if parts:
-        found.events = _without_doubles(parts)
-        successes = found.events.filter(pl.col("outcome") == "success").drop_nulls("at")
+        sign_ins.events = _without_doubles(parts)
+        successes = sign_ins.events.filter(pl.col("outcome") == "success").drop_nulls("at")
         newest = successes.group_by("account").agg(pl.col("at").max())
-        found.newest = dict(newest.iter_rows())
+        sign_ins.newest = dict(newest.iter_rows())
     if last is not None:
-        found.origin.insert(0, last.origin)
+        sign_ins.origin.insert(0, last.origin)
         for name, instant in last.newest.items():
-            found.newest[name] = max(instant, found.newest.get(name, instant))
-        found.never = {name for name in ids if name not in found.newest}
-    return found
+            sign_ins.newest[name] = max(instant, sign_ins.newest.get(name, instant))
+        sign_ins.never = {name for name in ids if name not in sign_ins.newest}
+    return sign_ins
 
 
 @dataclass(frozen=True)
@@ -112,25 +112,25 @@ class _Last:
 
 def _utmp_events(files: HostFiles, path: str, outcome: str) -> pl.DataFrame | None:
     """Sign-ins of a wtmp or btmp file and its older turns; None where there is no record at all."""
-    found = []
+    events = []
     folder, _, name = path.rpartition("/")
-    for each in (name, *(turn for turn in files.names(folder) if turn.startswith(name + "."))):
-        if each.endswith((".db", ".gz", ".xz")):
+    for turned in (name, *(turn for turn in files.names(folder) if turn.startswith(name + "."))):
+        if turned.endswith((".db", ".gz", ".xz")):
             continue
-        data = files.bytes_of(f"{folder}/{each}", in_lines=False)
+        data = files.bytes_of(f"{folder}/{turned}", in_lines=False)
         if not data:
             continue
         whole = len(data) // _UTMP.itemsize
         if len(data) % _UTMP.itemsize:
             last = f"the last {len(data) % _UTMP.itemsize} bytes are no whole record"
-            files.refuse("sign-in", f"{folder}/{each}", whole + 1, last)
+            files.refuse("sign-in", f"{folder}/{turned}", whole + 1, last)
         records = np.frombuffer(data[: whole * _UTMP.itemsize], _UTMP)
         wanted = (_USER_PROCESS,) if outcome == "success" else (_LOGIN_FAILED, _USER_PROCESS)
         records = records[np.isin(records["type"], wanted) & (records["user"] != b"")]
         instants = records["seconds"].astype(np.int64) * 1_000_000 + records["microseconds"]
         instants = np.where(records["microseconds"] < 1_000_000, instants, 0)
-        found.append(_events(_texts(records["user"]), instants, outcome, _texts(records["host"])))
-    return pl.concat(found) if found else None
+        events.append(_events(_texts(records["user"]), instants, outcome, _texts(records["host"])))
+    return pl.concat(events) if events else None
 
 
 def _texts(column: np.ndarray) -> pl.Series:
@@ -161,7 +161,7 @@ def _lastlog(files: HostFiles, ids: dict[str, int]) -> _Last | None:
     """
     path = "var/log/lastlog"
     records = files.records_at(path, _LASTLOG.itemsize, ids.values())
-    times = {uid: int(np.frombuffer(each, _LASTLOG)["time"][0]) for uid, each in (records or {}).items()}
+    times = {uid: int(np.frombuffer(record, _LASTLOG)["time"][0]) for uid, record in (records or {}).items()}
     if not any(times.values()):
         return None
     newest = {name: datetime.fromtimestamp(times[uid], UTC) for name, uid in ids.items() if times.get(uid)}
@@ -228,10 +228,10 @@ def _without_doubles(parts: list[pl.DataFrame]) -> pl.DataFrame:
     whole = whole.sort("account", "outcome", "at", "order", nulls_last=True)
     before = pl.col("at").shift(1).over("account", "outcome")
     after = pl.col("at").shift(-1).over("account", "outcome")
-    told = pl.col("proof").is_not_null()
-    told_before = told.shift(1).over("account", "outcome").fill_null(False)
-    told_after = told.shift(-1).over("account", "outcome").fill_null(False)
-    again = ~told & (
+    with_proof = pl.col("proof").is_not_null()
+    told_before = with_proof.shift(1).over("account", "outcome").fill_null(False)
+    told_after = with_proof.shift(-1).over("account", "outcome").fill_null(False)
+    again = ~with_proof & (
         (told_before & (pl.col("at") - before <= _SAME)) | (told_after & (after - pl.col("at") <= _SAME))
     )
     return whole.filter(~again.fill_null(False)).sort("at", "order", nulls_last=True).drop("order")

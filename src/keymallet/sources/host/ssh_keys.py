@@ -61,7 +61,7 @@ class KeyReader:
 
     def rows(self, accounts: list[PasswdEntry]) -> list[dict[str, Any]] | None:
         """A row for each key and certificate; None if no account's home was brought along at all."""
-        found: list[dict[str, Any]] = []
+        rows: list[dict[str, Any]] = []
         seen_any = False
         for entry in accounts:
             places = self._key_files(entry)
@@ -69,14 +69,14 @@ class KeyReader:
                 self.unknown.append(entry.name)
                 continue
             seen_any = seen_any or self.files.is_folder(entry.home) or any(map(self.files.is_there, places))
-            found += self._of(entry, places)
+            rows += self._of(entry, places)
         if not seen_any:
             return None
         asked = [entry for entry in accounts if entry.name in self.unknown and entry.is_interactive]
         if asked:
             names = named_few([entry.name for entry in asked])
             self.files.remark(f"{self.files.folder}: the keys of {names} were not brought along: unknown")
-        return found + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in asked]
+        return rows + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in asked]
 
     def _brought_along(self, entry: PasswdEntry) -> bool:
         """Whether a home that is not there is truly none: every host has /root, and its parents are there."""
@@ -96,7 +96,7 @@ class KeyReader:
             )
             return None
         patterns = server.path_value("authorizedkeysfile").split()
-        return [self._expanded(each, entry) for each in patterns if each.lower() != "none"]
+        return [self._expanded(pattern, entry) for pattern in patterns if pattern.lower() != "none"]
 
     def _of(self, entry: PasswdEntry, places: list[str]) -> Iterator[dict[str, Any]]:
         signers: dict[str, tuple[str, ...] | None] = {}
@@ -142,45 +142,47 @@ class KeyReader:
     ) -> dict[str, Any] | None:
         text = (self.files.bytes_of(path) or b"").decode("utf-8", "replace")
         try:
-            found = read_certificate(text)
+            certificate = read_certificate(text)
         except NoKeyError as error:
             self.files.refuse("key", path, 1, str(error))
             return None
-        if not found.is_of_user:
+        if not certificate.is_of_user:
             self.files.remark(f"{self.files.shown(path)}: a host's certificate: no way in")
             return None
-        names = f"for {', '.join(found.principals)}" if found.principals else "for any account"
+        names = f"for {', '.join(certificate.principals)}" if certificate.principals else "for any account"
         return {
             "account": entry.name,
-            "key": f"{found.key.fingerprint} serial {found.serial}",
+            "key": f"{certificate.key.fingerprint} serial {certificate.serial}",
             "kind": "ssh-certificate",
-            "starts": found.starts,
-            "expires": found.ends,
+            "starts": certificate.starts,
+            "expires": certificate.ends,
             "last-used": None,
-            "state": self._state(entry, found, signers),
-            "algorithm": found.key.algorithm,
-            "bits": found.key.bits,
-            "digest": found.key.fingerprint,
-            "scope": ", ".join((names, *found.limits)),
-            "label": found.key_id or None,
+            "state": self._state(entry, certificate, signers),
+            "algorithm": certificate.key.algorithm,
+            "bits": certificate.key.bits,
+            "digest": certificate.key.fingerprint,
+            "scope": ", ".join((names, *certificate.limits)),
+            "label": certificate.key_id or None,
         }
 
     def _state(
-        self, entry: PasswdEntry, found: Certificate, signers: dict[str, tuple[str, ...] | None]
+        self, entry: PasswdEntry, certificate: Certificate, signers: dict[str, tuple[str, ...] | None]
     ) -> str | None:
         """Whether this host takes the certificate for this account."""
-        if self.revoked is not None and self.revoked.revokes(found):
+        if self.revoked is not None and self.revoked.revokes(certificate):
             return "revoked"
-        if not found.is_signed:
+        if not certificate.is_signed:
             return "inactive"
-        if found.signer in signers:
-            names = signers[found.signer]
+        if certificate.signer in signers:
+            names = signers[certificate.signer]
             wanted = (entry.name,) if names is None else names
             # A bare signing key takes a certificate without names for anybody; one with names does not.
-            fits = bool(set(wanted) & set(found.principals)) or (names is None and not found.principals)
+            fits = bool(set(wanted) & set(certificate.principals)) or (
+                names is None and not certificate.principals
+            )
             return "active" if fits else "inactive"
-        if found.signer in self.trusted:
-            return "active" if self._stands_for(entry) & set(found.principals) else "inactive"
+        if certificate.signer in self.trusted:
+            return "active" if self._stands_for(entry) & set(certificate.principals) else "inactive"
         return "inactive" if self.trust_is_known else None
 
     def _stands_for(self, entry: PasswdEntry) -> set[str]:

@@ -111,14 +111,14 @@ class SshServer:
         certain: list[tuple[bool, Settings]] = []
         for criteria, settings in self.blocks:
             fits = [_fits(kind, patterns, name, groups) for kind, patterns in criteria]
-            if all(each is not False for each in fits):
-                certain.append((all(each is True for each in fits), settings))
-        found = [self._merged([settings for sure, settings in certain if sure])]
+            if all(fit is not False for fit in fits):
+                certain.append((all(fit is True for fit in fits), settings))
+        combinations = [self._merged([settings for sure, settings in certain if sure])]
         for place, (sure, _) in enumerate(certain):
             if not sure:
                 chosen = [settings for at, (sure, settings) in enumerate(certain) if sure or at == place]
-                found.append(self._merged(chosen))
-        return found
+                combinations.append(self._merged(chosen))
+        return combinations
 
     def _merged(self, blocks: list[Settings]) -> Settings:
         merged: Settings = {}
@@ -163,16 +163,16 @@ def _read_lines(
         keyword = words[0].lower()
         keyword, values = _RENAMED.get(keyword, keyword), words[1:]
         if keyword == "match":
-            found = _criteria(values)
-            if found is None:
+            nested = _criteria(values)
+            if nested is None:
                 files.remark(f"{files.shown(path)} line {number}: this Match is not understood")
-                found = (("unknown", ()),)
-            criteria = (*outer, *found)
+                nested = (("unknown", ()),)
+            criteria = (*outer, *nested)
             settings = _block(server, criteria)
         elif keyword == "include":
             for pattern in values:
-                for each in _matching(files, pattern):
-                    _read(files, each, server, criteria, includes)
+                for included in _matching(files, pattern):
+                    _read(files, included, server, criteria, includes)
         elif not values:
             files.remark(f"{files.shown(path)} line {number}: {words[0]} has no value; sshd would not start")
         elif keyword in _COLLECTED:
@@ -214,14 +214,14 @@ def _fits(kind: str, patterns: tuple[str, ...], name: str | None, groups: tuple[
     if kind not in _ALWAYS_DECIDED or name is None:
         return None
     names = (name,) if kind == "user" else groups
-    return any(_list_fits(patterns, each) for each in names)
+    return any(_list_fits(patterns, candidate) for candidate in names)
 
 
 def _list_fits(patterns: tuple[str, ...] | list[str], name: str) -> bool:
     """A list of patterns: one with a `!` that fits outweighs all others."""
-    if any(each.startswith("!") and _pattern_fits(each[1:], name) for each in patterns):
+    if any(pattern.startswith("!") and _pattern_fits(pattern[1:], name) for pattern in patterns):
         return False
-    return any(_pattern_fits(each, name) for each in patterns if not each.startswith("!"))
+    return any(_pattern_fits(pattern, name) for pattern in patterns if not pattern.startswith("!"))
 
 
 def _pattern_fits(pattern: str, name: str) -> bool:
@@ -230,10 +230,10 @@ def _pattern_fits(pattern: str, name: str) -> bool:
 
 def _admitted(settings: Settings, name: str, groups: tuple[str, ...]) -> bool:
     """DenyUsers, AllowUsers, DenyGroups, AllowGroups, in this order. `user@host` can hold from somewhere."""
-    denied = [each for each in settings.get("denyusers", []) if "@" not in each]
+    denied = [pattern for pattern in settings.get("denyusers", []) if "@" not in pattern]
     if _list_fits(denied, name):
         return False
-    allowed = [each.partition("@")[0] for each in settings.get("allowusers", [])]
+    allowed = [pattern.partition("@")[0] for pattern in settings.get("allowusers", [])]
     if allowed and not _list_fits(allowed, name):
         return False
     if any(_list_fits(settings.get("denygroups", []), group) for group in groups):
@@ -245,9 +245,9 @@ def _admitted(settings: Settings, name: str, groups: tuple[str, ...]) -> bool:
 def _methods(settings: Settings) -> list[list[str]]:
     """AuthenticationMethods: lists of steps, each step without what follows a colon."""
     lists = settings.get("authenticationmethods", [])
-    if [each.lower() for each in lists] == ["any"]:
+    if [method.lower() for method in lists] == ["any"]:
         return []
-    return [[step.partition(":")[0].lower() for step in each.split(",")] for each in lists]
+    return [[step.partition(":")[0].lower() for step in method.split(",")] for method in lists]
 
 
 def _one(settings: Settings, keyword: str) -> str:
@@ -263,4 +263,4 @@ def _matching(files: HostFiles, pattern: str) -> list[str]:
     if any(sign in folder for sign in "*?["):
         files.remark(f"{files.shown(_PATH)}: Include {pattern}: patterns in folders are not followed")
         return []
-    return [f"{folder}/{each}" for each in files.names(folder) if fnmatchcase(each, name)]
+    return [f"{folder}/{file_name}" for file_name in files.names(folder) if fnmatchcase(file_name, name)]

@@ -63,7 +63,7 @@ class Grants:
         return [
             self._row(account, entry)
             for entry in standing
-            if not all(each.negated for each in entry.commands)
+            if not all(command.negated for command in entry.commands)
         ]
 
     def _entries(self, rule: Rule, account: Account) -> Iterator[_Entry]:
@@ -80,26 +80,28 @@ class Grants:
             yield _Entry(rule, via, tuple(run), self._asks(rule, account, run[0]))
 
     def _via(
-        self, members: tuple[Member, ...], account: Account, told: dict[str, str | None] | None = None
+        self, members: tuple[Member, ...], account: Account, known_names: dict[str, str | None] | None = None
     ) -> str | None:
         """How a list names an account: directly, by a group, or None. The last name that fits wins.
 
         `told` holds what aliases came to: they can be used many times over, and in circles.
         """
-        told = {} if told is None else told
+        known_names = {} if known_names is None else known_names
         via = None
         for member in members:
-            found = self._names(member.word, account, told)
-            if found is not None:
-                via = None if member.negated else found
+            path = self._names(member.word, account, known_names)
+            if path is not None:
+                via = None if member.negated else path
         return via
 
-    def _names(self, word: str, account: Account, told: dict[str, str | None]) -> str | None:
+    def _names(self, word: str, account: Account, known_names: dict[str, str | None]) -> str | None:
         if word == "ALL":
             return "everyone"
         if word.startswith("%#"):
             gid = word[2:]
-            return next((f"group {name}" for name, each in account.groups.items() if str(each) == gid), None)
+            return next(
+                (f"group {name}" for name, group in account.groups.items() if str(group) == gid), None
+            )
         if word.startswith("%:") or word.startswith("+"):
             self.remarks.add(f"sudo: {word} is a group of a directory: who is in it is not known here")
             return None
@@ -108,10 +110,10 @@ class Grants:
         if word.startswith("#"):
             return "direct" if word[1:] == str(account.uid) else None
         if word in self.sudoers.aliases["User"]:
-            if word not in told:
-                told[word] = None
-                told[word] = self._via(self.sudoers.aliases["User"][word], account, told)
-            return told[word]
+            if word not in known_names:
+                known_names[word] = None
+                known_names[word] = self._via(self.sudoers.aliases["User"][word], account, known_names)
+            return known_names[word]
         return "direct" if word == account.name else None
 
     def _on_this_host(self, rule: Rule) -> bool:
@@ -138,8 +140,10 @@ class Grants:
                 default.scope == ""
                 or (default.scope == ":" and self._via(default.members, account) is not None)
                 or (default.scope == "@" and _last_fit(self.sudoers, "Host", default.members, self._is_host))
-                or (default.scope == ">" and any(self._as(command, each.word) for each in default.members))
-                or (default.scope == "!" and {each.word for each in default.members} >= {command.text})
+                or (
+                    default.scope == ">" and any(self._as(command, member.word) for member in default.members)
+                )
+                or (default.scope == "!" and {member.word for member in default.members} >= {command.text})
             )
             asks = default.asks_password if fits else asks
         return asks and not self.sudoers.exempt_groups & account.groups.keys()
@@ -195,7 +199,9 @@ def _held(command: Command) -> tuple[object, ...]:
 
 def _words(members: tuple[Member, ...] | None) -> tuple[str, ...]:
     return (
-        ("root",) if members is None else tuple(("!" if each.negated else "") + each.word for each in members)
+        ("root",)
+        if members is None
+        else tuple(("!" if member.negated else "") + member.word for member in members)
     )
 
 
@@ -207,7 +213,7 @@ def _role(command: Command) -> str:
 
 
 def _scope(commands: tuple[Command, ...]) -> str:
-    text = ", ".join(("not " if each.negated else "") + each.text for each in commands)
+    text = ", ".join(("not " if command.negated else "") + command.text for command in commands)
     return text if len(text) <= _MOST_SCOPE else text[: _MOST_SCOPE - 1] + "…"
 
 
@@ -216,18 +222,18 @@ def _last_fit(
     kind: str,
     members: tuple[Member, ...],
     test: Callable[[str], bool],
-    told: dict[str, bool] | None = None,
+    known_answers: dict[str, bool] | None = None,
 ) -> bool:
     """Whether a list fits: the last of its names that fits decides, an alias standing for its own list."""
-    told = {} if told is None else told
+    known_answers = {} if known_answers is None else known_answers
     fits = False
     for member in members:
         word, inner = member.word, sudoers.aliases[kind].get(member.word)
-        if inner is not None and word not in told:
-            told[word] = False
-            told[word] = _last_fit(sudoers, kind, inner, test, told)
-        found = word == "ALL" or (told[word] if inner is not None else test(word))
-        if found:
+        if inner is not None and word not in known_answers:
+            known_answers[word] = False
+            known_answers[word] = _last_fit(sudoers, kind, inner, test, known_answers)
+        matches = word == "ALL" or (known_answers[word] if inner is not None else test(word))
+        if matches:
             fits = not member.negated
     return fits
 

@@ -55,9 +55,9 @@ class Scan:
 
     def take(self, sign: str) -> bool:
         """Pass over a sign, if it comes next."""
-        found = self.looking_at(sign)
-        self.place += found
-        return found
+        token = self.looking_at(sign)
+        self.place += token
+        return token
 
     def expect(self, sign: str) -> None:
         """Pass over a sign that has to come next."""
@@ -74,10 +74,10 @@ class Scan:
     def members(self, *, commands: bool = False, hosts: bool = False) -> tuple[Member, ...]:
         """Names between commas."""
         read: Callable[[], Member] = self._command_member if commands else lambda: self._member(hosts)
-        found = [read()]
+        members = [read()]
         while self.take(","):
-            found.append(read())
-        return tuple(found)
+            members.append(read())
+        return tuple(members)
 
     def _negations(self) -> bool:
         negated = False
@@ -108,24 +108,24 @@ class Scan:
         lead = re.compile(r"%?:?#?").match(self.text, start)
         assert lead is not None
         self.place = lead.end()
-        found = lead[0]
+        sign = lead[0]
         if not self.ended and self.text[self.place] == '"':
             close = re.compile(r'"((?:[^"\\]|\\.)*)"').match(self.text, self.place)
             if not close or not close[1]:
                 raise BadLineError("a quote is not closed")
             self.place = close.end()
-            return found + re.sub(r"\\(.)", r"\1", close[1])
+            return sign + re.sub(r"\\(.)", r"\1", close[1])
         while not self.ended and self.text[self.place] not in _WORD_END:
             if self.text[self.place] == "\\":
                 self.place += 1
                 if self.ended:
                     break
-            found += self.text[self.place]
+            sign += self.text[self.place]
             self.place += 1
-        if not found.strip("%:#"):
+        if not sign.strip("%:#"):
             there = self.text[start : start + 12] or "the end of the line"
             raise BadLineError(f"a name is missing before {there}")
-        return found
+        return sign
 
     def option_value(self) -> str:
         """The value of an option: quoted, or up to a blank or comma."""
@@ -159,21 +159,21 @@ class Scan:
 
     def _arguments(self) -> str:
         """Up to an unescaped comma, colon, equals sign or hash."""
-        found = ""
+        sign = ""
         while not self.ended and self.text[self.place] not in ",:=#":
             if self.text[self.place] == "\\" and self.place + 1 < len(self.text):
                 following = self.text[self.place + 1]
-                found += following if following in ",:= \t#\\" else "\\" + following
+                sign += following if following in ",:= \t#\\" else "\\" + following
                 self.place += 2
                 continue
-            found += self.text[self.place]
+            sign += self.text[self.place]
             self.place += 1
-        return found.strip()
+        return sign.strip()
 
 
 def joined_lines(data: bytes) -> list[tuple[int, str]]:
     """Logical lines with the number they begin on: comments away, lines that end in `\\` joined."""
-    found: list[tuple[int, str]] = []
+    lines: list[tuple[int, str]] = []
     begun, first = "", 0
     for number, line in text_lines(data):
         text = line.removesuffix("\r")
@@ -183,11 +183,11 @@ def joined_lines(data: bytes) -> list[tuple[int, str]]:
             continue
         whole = _without_comment(begun + text)
         if whole.strip():
-            found.append((first, whole))
+            lines.append((first, whole))
         begun, first = "", 0
     if begun.strip():
-        found.append((first, begun))
-    return found
+        lines.append((first, begun))
+    return lines
 
 
 def _without_comment(text: str) -> str:

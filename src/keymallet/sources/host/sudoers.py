@@ -142,7 +142,7 @@ class _Reader:
             self.result.rules += self._rules(scan, path, number)
 
     def _aliases(self, kind: str, scan: Scan) -> None:
-        found: dict[str, tuple[Member, ...]] = {}
+        aliases: dict[str, tuple[Member, ...]] = {}
         while True:
             scan.blanks()
             match = ALIAS_NAME.match(scan.text, scan.place)
@@ -151,13 +151,13 @@ class _Reader:
             scan.place = match.end()
             scan.expect("=")
             members = scan.members(commands=kind == "Cmnd", hosts=kind == "Host")
-            if match[0] in self.result.aliases[kind] or match[0] in found or match[0] == "ALL":
+            if match[0] in self.result.aliases[kind] or match[0] in aliases or match[0] == "ALL":
                 raise BadLineError(f"the alias {match[0]} is defined already")
-            found[match[0]] = members
+            aliases[match[0]] = members
             if not scan.take(":"):
                 break
         scan.end()
-        self.result.aliases[kind] |= found
+        self.result.aliases[kind] |= aliases
 
     def _defaults(self, scan: Scan) -> None:
         scope = scan.text[scan.place] if scan.place < len(scan.text) else ""
@@ -177,15 +177,15 @@ class _Reader:
 
     def _rules(self, scan: Scan, path: str, number: int) -> list[Rule]:
         users = scan.members()
-        found = []
+        rules = []
         while True:
             hosts = scan.members(hosts=True)
             scan.expect("=")
-            found.append(Rule(users, hosts, tuple(self._commands(scan)), path, number))
+            rules.append(Rule(users, hosts, tuple(self._commands(scan)), path, number))
             if not scan.take(":"):
                 break
         scan.end()
-        return found
+        return rules
 
     def _commands(self, scan: Scan) -> Iterator[Command]:
         held = Command("", False, None, (), None, None, None)

@@ -27,18 +27,18 @@ def read_in_force(service: ScimService, reading: Reading) -> None:
         if urn not in offered:
             continue
         try:
-            found = [each for page in service.pages(offered[urn], ()) for each in page]
+            resources = [resource for page in service.pages(offered[urn], ()) for resource in page]
         except KeymalletError as error:
             reading.incomplete.append(f"{table.name}s: {error.problems[0].message}")
             continue
-        _enter(table, found, service.section.url, reading)
+        _enter(table, resources, service.section.url, reading)
 
 
-def _enter(table: Table, found: list[Resource], url: str, reading: Reading) -> None:
+def _enter(table: Table, resources: list[Resource], url: str, reading: Reading) -> None:
     intake, key = reading.table_intake(table.name), table.names[0]
     supply: dict[str, str] = {key: f"{url}, {key}"}
     rows: list[dict[str, Any]] = []
-    for resource in found:
+    for resource in resources:
         row: dict[str, Any] = {UNREAD: None}
         for column in table.columns:
             value = resource.get(scim_extension.camel(column.name))

@@ -88,8 +88,8 @@ class Staff:
             row[fact] = self._day(column, value) if column.kind is Kind.INSTANT else converted(column, value)
         except UnreadableError as error:
             row[UNREAD].append(fact)
-            told = Refusal(self.section.url, 0, f"{row['person'][:30]}: {error}", fact)
-            self.reading.table_intake("person").cannot_read(1, [told])
+            refusal = Refusal(self.section.url, 0, f"{row['person'][:30]}: {error}", fact)
+            self.reading.table_intake("person").cannot_read(1, [refusal])
 
     def _day(self, column: Column, value: Any) -> datetime:
         """An instant, or a plain day: its beginning, or for a last day that still counts, its end.
@@ -101,8 +101,8 @@ class Staff:
         except ValueError:
             day = None
         if day is None:
-            found: datetime = converted(column, value)
-            return found
+            instant: datetime = converted(column, value)
+            return instant
         if column.closes and not self.section.plain:
             raise UnreadableError(f"{value!r} is a plain day: does it still count? plain in the estate tells")
         if column.closes and self.section.plain == "through":
@@ -115,14 +115,14 @@ class Staff:
         schema |= {UNREAD: pl.List(pl.String), _IDENT: pl.String, _MANAGER: pl.String}
         whole = pl.DataFrame(self._rows, schema=schema)
         known = whole.select(pl.col(_IDENT).alias(_MANAGER), boss="person").filter(pl.col(_MANAGER) != "")
-        found = whole.join(known.unique(_MANAGER), on=_MANAGER, how="left", maintain_order="left")
-        found = found.with_columns(pl.coalesce("boss", "manager").alias("manager"))
+        people = whole.join(known.unique(_MANAGER), on=_MANAGER, how="left", maintain_order="left")
+        people = people.with_columns(pl.coalesce("boss", "manager").alias("manager"))
         unread = [UNREAD] if whole[UNREAD].null_count() < whole.height else []
         names = [name for name in PERSON.names if name in self.supply]
-        self.reading.tables["person"] = found.select(*names, *unread)
+        self.reading.tables["person"] = people.select(*names, *unread)
         self.reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
         self.reading.supply["person"] = self.supply
-        self.reading.table_intake("person").read += found.height
+        self.reading.table_intake("person").read += people.height
 
     def _refuse(self, reason: str) -> None:
         self.reading.table_intake("person").refuse(Refusal(self.section.url, 0, reason))

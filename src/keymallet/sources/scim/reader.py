@@ -24,8 +24,8 @@ def read(section: ScimSection, request: Request) -> list[Reading]:
     _check_facts(section)
     reading = Reading(request.name)
     if not section.verify_certificate:
-        told = "the server's certificate was not verified, as the estate says"
-        reading.remarks.append(f"{section.url}: {told}")
+        remark = "the server's certificate was not verified, as the estate says"
+        reading.remarks.append(f"{section.url}: {remark}")
     with ScimService(section, request, reading) as service:
         schemas = read_schemas(service)
         schemas.check(section.facts, reading)

@@ -22,9 +22,9 @@ _DEEPEST = 4
 class Schemas:
     """The attributes of each schema by their path within it; empty where the service does not tell."""
 
-    def __init__(self, told: list[Resource]) -> None:
+    def __init__(self, resources: list[Resource]) -> None:
         self.paths: dict[str, dict[str, str]] = {}
-        for schema in told:
+        for schema in resources:
             name = schema.get("id")
             if isinstance(name, str):
                 self.paths[name] = dict(_attributes(schema.get("attributes"), ""))
@@ -42,8 +42,8 @@ class Schemas:
             known = self.paths[schema or CORE_USER]
             if inner not in known:
                 hint = did_you_mean(inner, known)
-                told = f"facts: {fact}: the service's schema has no attribute {inner}"
-                reading.remarks.append(f"{told}; {hint}" if hint else told)
+                complaint = f"facts: {fact}: the service's schema has no attribute {inner}"
+                reading.remarks.append(f"{complaint}; {hint}" if hint else complaint)
             elif known[inner] == "never":
                 reading.remarks.append(f"facts: {fact}: the service never gives {inner} to anybody")
 
@@ -55,15 +55,15 @@ class Schemas:
         return f"{schema} ({', '.join(inner[:_MOST_NAMED])}{' …' if len(inner) > _MOST_NAMED else ''})"
 
 
-def _attributes(told: Any, prefix: str, depth: int = 0) -> list[tuple[str, str]]:
+def _attributes(declared: Any, prefix: str, depth: int = 0) -> list[tuple[str, str]]:
     """Paths with when each is returned."""
-    found: list[tuple[str, str]] = []
-    for each in told if isinstance(told, list) else []:
-        if isinstance(each, dict) and isinstance(each.get("name"), str) and depth < _DEEPEST:
-            path = f"{prefix}{each['name']}"
-            found.append((path, str(each.get("returned", "default"))))
-            found += _attributes(each.get("subAttributes"), f"{path}.", depth + 1)
-    return found
+    inner: list[tuple[str, str]] = []
+    for attribute in declared if isinstance(declared, list) else []:
+        if isinstance(attribute, dict) and isinstance(attribute.get("name"), str) and depth < _DEEPEST:
+            path = f"{prefix}{attribute['name']}"
+            inner.append((path, str(attribute.get("returned", "default"))))
+            inner += _attributes(attribute.get("subAttributes"), f"{path}.", depth + 1)
+    return inner
 
 
 def read_schemas(service: ScimService) -> Schemas:
@@ -73,12 +73,12 @@ def read_schemas(service: ScimService) -> Schemas:
 
 def endpoints(service: ScimService) -> dict[str, str]:
     """Where resources of each schema are, by the schema's name."""
-    found = {}
-    for each in _listed(service, "ResourceTypes"):
-        schema, endpoint = each.get("schema"), each.get("endpoint")
+    endpoints = {}
+    for resource_type in _listed(service, "ResourceTypes"):
+        schema, endpoint = resource_type.get("schema"), resource_type.get("endpoint")
         if isinstance(schema, str) and isinstance(endpoint, str):
-            found[schema] = endpoint.strip("/")
-    return found
+            endpoints[schema] = endpoint.strip("/")
+    return endpoints
 
 
 def _listed(service: ScimService, path: str) -> list[Resource]:

@@ -111,8 +111,8 @@ class ScimService:
                 return
             listed = _resources(page)
             # One without an id cannot be known again: it counts as new.
-            keys = [str(each.get("id") or f"#{came + place}") for place, each in enumerate(listed)]
-            fresh = {key: each for key, each in zip(keys, listed, strict=True) if key not in seen}
+            keys = [str(pair.get("id") or f"#{came + place}") for place, pair in enumerate(listed)]
+            fresh = {key: pair for key, pair in zip(keys, listed, strict=True) if key not in seen}
             repeated += len(listed) - len(fresh)
             seen |= fresh.keys()
             came += len(listed)
@@ -149,14 +149,14 @@ class ScimService:
     def _hold_the_count(self, endpoint: str, number: int, totals: list[int], repeated: int) -> None:
         noun = endpoint.lower()
         if repeated:
-            told = f"{repeated:,} {noun} came twice: the service changed while it was read"
-            self.reading.remarks.append(told)
+            remark = f"{repeated:,} {noun} came twice: the service changed while it was read"
+            self.reading.remarks.append(remark)
         if totals and number < totals[-1]:
             self._stopped(endpoint, f"{number:,} of {totals[-1]:,} arrived")
         elif totals and totals[0] != totals[-1]:
             # What goes away before the place of the next page moves others past it, unseen.
-            told = f"their number went from {totals[0]:,} to {totals[-1]:,} meanwhile: some may be missing"
-            self._stopped(endpoint, told)
+            remark = f"their number went from {totals[0]:,} to {totals[-1]:,} meanwhile: some may be missing"
+            self._stopped(endpoint, remark)
 
     def _stopped(self, endpoint: str, why: str) -> None:
         self.reading.incomplete.append(f"{endpoint.lower()}: {why}")
@@ -164,12 +164,12 @@ class ScimService:
     def _offers_cursors(self) -> bool:
         """Whether the service says that it pages by cursor (RFC 9865)."""
         try:
-            told = self._page("ServiceProviderConfig", {})
+            config = self._page("ServiceProviderConfig", {})
         except KeymalletError as error:
             if error.problems[0].message.startswith(_NO_WAY_IN):
                 raise
             return False  # a service need not tell of itself
-        paging = told.get("pagination")
+        paging = config.get("pagination")
         return isinstance(paging, dict) and paging.get("cursor") is True
 
     def _page(self, path: str, parameters: dict[str, str]) -> Resource:
@@ -206,14 +206,14 @@ class ScimService:
         if status != 200:
             raise self._fault(f"/{path} is answered with HTTP {status}{_detail(data)}")
         try:
-            found = msgspec.json.decode(bytes(data))
+            body = msgspec.json.decode(bytes(data))
         except (msgspec.DecodeError, RecursionError, UnicodeDecodeError):
             what = "a web page" if data[:200].lstrip()[:1] == b"<" else "not to be understood as JSON"
             hint = "is the address the one of the SCIM service?"
             raise self._fault(f"the answer is {what}", hint) from None
-        if not isinstance(found, dict):
+        if not isinstance(body, dict):
             raise self._fault("the answer is no SCIM message")
-        return found
+        return body
 
     def _fault(self, message: str, hint: str = "") -> KeymalletError:
         return fail(message, file=self.section.url, hint=hint)
@@ -254,14 +254,14 @@ def _asked_to_wait(text: str) -> float | None:
 
 def _resources(page: Resource) -> list[Resource]:
     listed = page.get("Resources", page.get("resources"))
-    return [each for each in listed if isinstance(each, dict)] if isinstance(listed, list) else []
+    return [resource for resource in listed if isinstance(resource, dict)] if isinstance(listed, list) else []
 
 
 def _detail(data: bytearray) -> str:
     """What a SCIM error says of itself."""
     try:
-        told = msgspec.json.decode(bytes(data))
+        body = msgspec.json.decode(bytes(data))
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError):
         return ""
-    detail = told.get("detail") if isinstance(told, dict) else None
+    detail = body.get("detail") if isinstance(body, dict) else None
     return f": {detail[:120]}" if isinstance(detail, str) else ""

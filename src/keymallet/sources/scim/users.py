@@ -107,16 +107,16 @@ class Tenant:
 
     def enter(self) -> None:
         """Enter everything that came."""
-        for name, told in {ACCOUNT.name: self.supply, **self.told}.items():
+        for name, supplied in {ACCOUNT.name: self.supply, **self.told}.items():
             self._to_columns(name)
             whole = pl.concat(self._frames[name])
             if name == ACCOUNT.name:
                 whole = _with_managers(whole)
             unread = [UNREAD] if whole[UNREAD].null_count() < whole.height else []
             self.reading.tables[name] = whole.select(
-                *(column for column in TABLES[name].names if column in told), *unread
+                *(column for column in TABLES[name].names if column in supplied), *unread
             )
-            self.reading.supply[name] = told
+            self.reading.supply[name] = supplied
             self.reading.table_intake(name).read += whole.height
         self._remark_extensions()
 
@@ -171,8 +171,8 @@ class Tenant:
             row[fact] = converted(column, value)
         except UnreadableError as error:
             row[UNREAD].append(fact)
-            told = Refusal(self.section.url, 0, f"{row['name'][:60]}: {error}", fact)
-            self.reading.table_intake("account").cannot_read(1, [told])
+            refusal = Refusal(self.section.url, 0, f"{row['name'][:60]}: {error}", fact)
+            self.reading.table_intake("account").cannot_read(1, [refusal])
 
     def _kind(self, login: str, user_type: Any) -> str | None:
         if isinstance(user_type, str) and user_type in self.section.user_types:
@@ -180,15 +180,15 @@ class Tenant:
         kinds = self.section.kinds.items()
         return next((kind for pattern, kind in kinds if fnmatchcase(login, pattern)), None)
 
-    def _of_extension(self, login: str, row: dict[str, Any], found: Any) -> None:
-        if not isinstance(found, dict):
+    def _of_extension(self, login: str, row: dict[str, Any], attributes: Any) -> None:
+        if not isinstance(attributes, dict):
             return
         for column in scim_extension.ACCOUNT_COLUMNS:
             name = scim_extension.camel(column.name)
-            self._take(row, column.name, found.get(name), f"{scim_extension.URN}, {name}")
+            self._take(row, column.name, attributes.get(name), f"{scim_extension.URN}, {name}")
         for name, table in scim_extension.LISTS.items():
-            if name in found:
-                self._list(login, table, found[name], f"{scim_extension.URN}, {name}")
+            if name in attributes:
+                self._list(login, table, attributes[name], f"{scim_extension.URN}, {name}")
 
     # what belongs to them
 
@@ -220,7 +220,7 @@ class Tenant:
                 self._refuse("key", f"{login[:60]}: {error}")
 
     def _list(self, login: str, table: Table, members: Any, where: str) -> None:
-        told = self.told.setdefault(table.name, {"account": where})
+        supplied = self.told.setdefault(table.name, {"account": where})
         for member in members if isinstance(members, list) else [members]:
             row: dict[str, Any] = {"account": login}
             if not isinstance(member, dict):
@@ -230,7 +230,7 @@ class Tenant:
                 value = member.get(scim_extension.camel(column.name))
                 if value is None:
                     continue
-                told.setdefault(column.name, where)
+                supplied.setdefault(column.name, where)
                 try:
                     row[column.name] = converted(column, value)
                 except UnreadableError as error:
@@ -257,5 +257,5 @@ class Tenant:
 def _with_managers(accounts: pl.DataFrame) -> pl.DataFrame:
     """Name managers by their login where their id is a user's of the same service."""
     known = accounts.select(pl.col("stable-id").alias(_MANAGER), boss="name").drop_nulls().unique(_MANAGER)
-    found = accounts.join(known, on=_MANAGER, how="left", maintain_order="left")
-    return found.with_columns(pl.coalesce("boss", "manager").alias("manager"))
+    joined = accounts.join(known, on=_MANAGER, how="left", maintain_order="left")
+    return joined.with_columns(pl.coalesce("boss", "manager").alias("manager"))

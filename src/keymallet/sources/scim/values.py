@@ -33,7 +33,7 @@ def converted(column: Column, value: Any) -> Any:
             return str(value) or None
         case Kind.WORD if value in column.words:
             return value
-        case Kind.WORDS if isinstance(value, list) and all(_is_word(column, each) for each in value):
+        case Kind.WORDS if isinstance(value, list) and all(_is_word(column, item) for item in value):
             return value
         case Kind.SPAN if isinstance(value, str) and (span := parse_span(value)) is not None:
             return span
@@ -62,20 +62,22 @@ def _instant(text: str) -> datetime:
 
 def primary(values: Any) -> str | None:
     """The value that is marked as primary, else the first."""
-    members = [each for each in values if isinstance(each, dict)] if isinstance(values, list) else []
-    chosen = next((each for each in members if each.get("primary") is True), members[0] if members else {})
+    members = [member for member in values if isinstance(member, dict)] if isinstance(values, list) else []
+    chosen = next(
+        (member for member in members if member.get("primary") is True), members[0] if members else {}
+    )
     value = chosen.get("value")
     return value if isinstance(value, str) else None
 
 
 def values_of(members: Any) -> list[str]:
     """The values of a multi-valued attribute; a plain text is one as well."""
-    found = []
-    for each in members if isinstance(members, list) else [members]:
-        value = each.get("value") if isinstance(each, dict) else each
+    values = []
+    for member in members if isinstance(members, list) else [members]:
+        value = member.get("value") if isinstance(member, dict) else member
         if isinstance(value, str) and value:
-            found.append(value)
-    return found
+            values.append(value)
+    return values
 
 
 def at_path(user: Resource, path: str) -> Any:

@@ -27,16 +27,16 @@ def certificate_row(login: str, data: bytes) -> dict[str, Any]:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            found = x509.load_der_x509_certificate(data)
-            public = found.public_key()
-            starts, ends = found.not_valid_before_utc, found.not_valid_after_utc
+            certificate = x509.load_der_x509_certificate(data)
+            public = certificate.public_key()
+            starts, ends = certificate.not_valid_before_utc, certificate.not_valid_after_utc
             blob = public.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-            issuer = found.issuer.rfc4514_string()
+            issuer = certificate.issuer.rfc4514_string()
     except (ValueError, TypeError, UnsupportedAlgorithm, OverflowError) as error:
         raise UnreadableKeyError(f"no certificate: {str(error)[:60]}") from None
     return {
         "account": login,
-        "key": f"serial {found.serial_number:x}",
+        "key": f"serial {certificate.serial_number:x}",
         "kind": "certificate",
         "starts": starts,
         "expires": ends,

@@ -28,5 +28,5 @@ def refuse_endless_lines(data: bytes, file: str) -> None:
     """Raises KeymalletError naming the line that is longer than any can be."""
     line = endless_line(data)
     if line:
-        told = f"this line is longer than {LARGEST_RECORD >> 20} MB"
-        raise fail(told, file=file, line=line, hint="is the file damaged, or no export at all?")
+        complaint = f"this line is longer than {LARGEST_RECORD >> 20} MB"
+        raise fail(complaint, file=file, line=line, hint="is the file damaged, or no export at all?")

@@ -103,34 +103,34 @@ def read_certificate(text: str) -> Certificate:
     if len(words) < 2 or not is_certificate(words[0]):
         raise NoKeyError("no SSH certificate stands here")
     try:
-        found = load_ssh_public_identity(f"{words[0]} {words[1]}".encode())
+        certificate = load_ssh_public_identity(f"{words[0]} {words[1]}".encode())
     except (ValueError, TypeError, UnsupportedAlgorithm, UnicodeEncodeError) as error:
         raise NoKeyError(f"the certificate is damaged ({_short(str(error))})") from None
-    if not isinstance(found, SSHCertificate):
+    if not isinstance(certificate, SSHCertificate):
         raise NoKeyError("no SSH certificate stands here")
     try:
-        found.verify_cert_signature()
+        certificate.verify_cert_signature()
         signed = True
     except (InvalidSignature, UnsupportedAlgorithm):
         signed = False
-    public = found.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).split()
+    public = certificate.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).split()
     # The library gives the plain kind of a key in hardware: the certificate's own name tells.
     algorithm = _ALGORITHMS.get(words[0].replace(_CERTIFICATE, ""), "") or _ALGORITHMS.get(
         words[0].replace(_CERTIFICATE, "@openssh.com"), "other"
     )
-    bits = _BITS.get(algorithm) or int(getattr(found.public_key(), "key_size", 0))
-    signer = found.signature_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).split()
+    bits = _BITS.get(algorithm) or int(getattr(certificate.public_key(), "key_size", 0))
+    signer = certificate.signature_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).split()
     return Certificate(
         key=PublicKey(algorithm, bits, fingerprint(base64.b64decode(public[1]))),
         signer=fingerprint(base64.b64decode(signer[1])),
-        principals=tuple(each.decode("utf-8", "replace") for each in found.valid_principals),
-        key_id=found.key_id.decode("utf-8", "replace"),
-        serial=found.serial,
-        starts=_instant(found.valid_after) if found.valid_after else None,
-        ends=None if found.valid_before >= _FOREVER else _instant(found.valid_before),
+        principals=tuple(principal.decode("utf-8", "replace") for principal in certificate.valid_principals),
+        key_id=certificate.key_id.decode("utf-8", "replace"),
+        serial=certificate.serial,
+        starts=_instant(certificate.valid_after) if certificate.valid_after else None,
+        ends=None if certificate.valid_before >= _FOREVER else _instant(certificate.valid_before),
         is_signed=signed,
-        is_of_user=found.type is SSHCertificateType.USER,
-        limits=tuple(_limit(name, value) for name, value in found.critical_options.items()),
+        is_of_user=certificate.type is SSHCertificateType.USER,
+        limits=tuple(_limit(name, value) for name, value in certificate.critical_options.items()),
     )
 
 

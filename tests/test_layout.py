@@ -52,7 +52,6 @@ SOURCES_APART = {"export", "host", "directory", "scim"}
 LATE = {
     ("commands/main.py", "keymallet.views.problems"): "help and usage errors are told without rich",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
-    ("core/language/patterns.py", "polars"): "rulebooks without patterns are checked without Polars",
     ("views/figures.py", "matplotlib"): "an extra that need not be installed",
 }
 """Everything that is imported within a function, and why it is not at the top."""

@@ -6,6 +6,7 @@ It reads the syntax tree, not the typed tree, and knows nothing of Polars. None 
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -48,6 +49,19 @@ def kleene_or(values: list[bool | None]) -> bool | None:
     if True in values:
         return True
     return None if None in values else False
+
+
+CALLS: dict[str, Callable[[list[Any], datetime], Any]] = {
+    "age": lambda values, at: at - values[0],
+    "until": lambda values, at: values[0] - at,
+    "length": lambda values, at: len(values[0]),
+    "lower": lambda values, at: values[0].lower(),
+    "least": lambda values, at: min(values),
+    "greatest": lambda values, at: max(values),
+    "hour-of": lambda values, at: values[0].astimezone(CLOCK).hour,
+    "weekday-of": lambda values, at: f"{values[0].astimezone(CLOCK):%A}".lower(),
+}
+"""What every function gives for known arguments, at an instant; worked out in plain Python."""
 
 
 class Evaluator:
@@ -341,17 +355,7 @@ class Evaluator:
         values = [self.value(argument) for argument in node.arguments]
         if any(value is None for value in values):
             return None
-        value = values[0]
-        return {
-            "least": lambda: min(values),
-            "greatest": lambda: max(values),
-            "hour-of": lambda: value.astimezone(CLOCK).hour,
-            "weekday-of": lambda: f"{value.astimezone(CLOCK):%A}".lower(),
-            "age": lambda: self.world.at - value,
-            "until": lambda: value - self.world.at,
-            "length": lambda: len(value),
-            "lower": lambda: value.lower(),
-        }[node.function]()
+        return CALLS[node.function](values, self.world.at)
 
     def _addsub(self, node: tree.AddSub) -> Any:
         left, right = self.value(node.left), self.value(node.right)

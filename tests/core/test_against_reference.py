@@ -13,9 +13,10 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.model import Column, Kind
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language.functions import FUNCTIONS, Function
 from keymallet.core.language.parse import parse
 from keymallet.core.language.tree import Fault, Node
-from tests.core.reference import Evaluator, World
+from tests.core.reference import CALLS, Evaluator, World
 from tests.support import AT, evidence, judged
 
 LIMITS = {"some-days": timedelta(days=2), "few": 2, "good": ["passkey", "otp"]}
@@ -66,6 +67,17 @@ COLUMNS: dict[str, tuple[str, ...]] = {
     "setting": ("max-age", "lock-after", "remote-password"),
 }
 CHILDREN = ("factor", "key", "grant", "elevation")
+LINKS = {"account", "source", "name", "person", "applies-to", "setting"}
+"""Columns that say where a row belongs: the worlds give them as they must be."""
+OTHER_COLUMNS = {
+    table: tuple(
+        column.name
+        for column in TABLES[table].columns
+        if column.name not in {*names, *LINKS} and not column.definition
+    )
+    for table, names in COLUMNS.items()
+}
+"""All the rest of what is declared: a new fact is drawn by itself, if more seldom than those above."""
 TEXTS = ("", "adm-1", "b", "a.b*")
 SPANS = ("0d", "1d", "2d", "limit.some-days", "36h")
 ORDERS = ("=", "!=", "<", "<=", ">", ">=")
@@ -101,9 +113,13 @@ def worlds(draw: st.DrawFn) -> World:
     for source in ("d", "e"):
         tables = ["account", *(child for child in CHILDREN if draw(st.integers(0, 3)))]
         supply[source] = {
-            table: [name for name in COLUMNS[table] if draw(st.integers(0, 3)) and name != "usable"]
+            table: [
+                *(name for name in COLUMNS[table] if draw(st.integers(0, 3)) and name != "usable"),
+                *draw(st.lists(st.sampled_from(OTHER_COLUMNS[table] or ("",)), max_size=3, unique=True)),
+            ]
             for table in tables
         }
+        supply[source] = {table: [name for name in names if name] for table, names in supply[source].items()}
     accounts = [
         _row(draw, supply, "account", draw(st.sampled_from("de")), place)
         for place in range(draw(st.integers(1, 4)))
@@ -176,6 +192,8 @@ def _parsed(text: str) -> Node:
 def expressions(table: str, depth: int = 3) -> st.SearchStrategy[str]:
     """The text of well-typed conditions on rows of a table."""
     leaves = st.one_of([_leaf(table, TABLES[table].column(name), "") for name in COLUMNS[table]])
+    if OTHER_COLUMNS[table]:
+        leaves = leaves | st.one_of([_leaf(table, TABLES[table].column(n), "") for n in OTHER_COLUMNS[table]])
     if table == "person":
         asked = _question("account", depth - 1)
         return leaves if depth == 0 else leaves | asked | asked.map(lambda text: f"not ({text})")
@@ -233,6 +251,37 @@ def _question(child: str, depth: int) -> st.SearchStrategy[str]:
     return plain | counted | dated
 
 
+CONSTANTS = {
+    Kind.COUNT: ("0", "1", "2"),
+    Kind.SPAN: SPANS,
+    Kind.INSTANT: ("2026-11-23T09:00Z", "at - 1d"),
+    Kind.TEXT: ("'b'", "'adm-1'"),
+}
+"""Expressions without facts, of each type that functions give or take with others of their kind."""
+
+
+def calls(name: str, kind: Kind) -> st.SearchStrategy[str]:
+    """Conditions on what any function of the language gives for a column of this kind."""
+    fitting = [
+        function for function in FUNCTIONS.values() if kind in function.takes and not function.internal
+    ]
+    return st.one_of([_call(function, name, kind) for function in fitting])
+
+
+def _call(function: Function, name: str, kind: Kind) -> st.SearchStrategy[str]:
+    other = st.sampled_from(CONSTANTS[kind]) if function.many else st.just("")
+    call = other.map(lambda value: f"{function.name}({name}{', ' if value else ''}{value})")
+    gives = kind if function.many else function.gives.kind
+    if gives is Kind.FLAG:
+        return call
+    if gives is Kind.WORD:
+        words = st.sampled_from(function.gives.words)
+        return st.tuples(call, words).map(lambda parts: f"{parts[0]} = {parts[1]}")
+    order = st.sampled_from(("=", "!=") if gives is Kind.TEXT else ORDERS)
+    constant = st.sampled_from(CONSTANTS[gives])
+    return st.tuples(call, order, constant).map(" ".join)
+
+
 def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
     """Conditions on one column."""
     name = prefix + column.name
@@ -243,7 +292,9 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
             return st.sampled_from([name, f"{name} = true", f"{name} != false"]) | known
         case Kind.COUNT:
             return (
-                st.tuples(order, st.integers(0, 3)).map(lambda parts: f"{name} {parts[0]} {parts[1]}") | known
+                st.tuples(order, st.integers(0, 3)).map(lambda parts: f"{name} {parts[0]} {parts[1]}")
+                | calls(name, column.kind)
+                | known
             )
         case Kind.WORD:
             word = st.sampled_from(column.words[:3])
@@ -267,28 +318,22 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
                 st.tuples(st.sampled_from(["any", "all"]), listed).map(
                     lambda parts: f"{name} includes {parts[0]} of [{parts[1]}]"
                 ),
-                st.tuples(order, st.integers(0, 2)).map(
-                    lambda parts: f"length({name}) {parts[0]} {parts[1]}"
-                ),
+                calls(name, column.kind),
                 known,
             )
         case Kind.SPAN:
-            return st.tuples(order, span).map(lambda parts: f"{name} {parts[0]} {parts[1]}") | known
+            return (
+                st.tuples(order, span).map(lambda parts: f"{name} {parts[0]} {parts[1]}")
+                | calls(name, column.kind)
+                | known
+            )
         case Kind.INSTANT:
             return st.one_of(
-                st.tuples(order, span).map(lambda parts: f"age({name}) {parts[0]} {parts[1]}"),
-                st.tuples(order, span).map(lambda parts: f"until({name}) {parts[0]} {parts[1]}"),
+                calls(name, column.kind),
+                calls(name, column.kind),
                 st.tuples(order, span).map(lambda parts: f"{name} {parts[0]} at - {parts[1]}"),
                 order.map(lambda each: f"{name} {each} 2026-11-23T09:00Z"),
                 span.map(lambda each: f"{name} + {each} - at <= 1d"),
-                st.tuples(order, st.integers(0, 23)).map(
-                    lambda parts: f"hour-of({name}) {parts[0]} {parts[1]}"
-                ),
-                st.sampled_from(["monday", "sunday"]).map(lambda each: f"weekday-of({name}) = {each}"),
-                st.just(f"weekday-of({name}) not in [saturday, sunday]"),
-                st.tuples(st.sampled_from(["least", "greatest"]), order, span).map(
-                    lambda parts: f"{parts[0]}({name}, at - {parts[2]}) {parts[1]} 2026-11-23T09:00Z"
-                ),
                 known,
             )
         case _:
@@ -302,9 +347,9 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
                         f"{name} like 'a*'",
                         f"{name} like '?'",
                         f"{name} matches '^a.*1$'",
-                        f"lower({name}) like 'A*'",
                     ]
                 ),
+                calls(name, column.kind),
                 text.map(lambda each: f"{name} in ['b', '{each}']"),
                 known,
             )
@@ -417,3 +462,16 @@ def _explained(found: pl.DataFrame, who: str, must: str) -> None:
             assert finding["because"], (who, must)
         else:
             assert finding["missing"], (who, must)
+
+
+def test_the_reference_knows_every_function() -> None:
+    """Else random expressions would never be held against anything."""
+    assert CALLS.keys() == {name for name, function in FUNCTIONS.items() if not function.internal}
+
+
+def test_functions_of_every_kind_are_drawn() -> None:
+    """What a column of each kind can be given to, at random: no function is left out."""
+    drawn: set[str] = set()
+    for kind in CONSTANTS.keys() | {Kind.WORDS}:
+        drawn |= {function.name for function in FUNCTIONS.values() if kind in function.takes}
+    assert drawn - {"surely"} == CALLS.keys()

@@ -81,7 +81,7 @@ def test_positions_are_of_the_text_itself() -> None:
         ("ends < 2026-02-30", 7, "no day or time of the years", "2026-11-24"),
         ("x in a, b", 6, "cannot stand here", ""),
         ("x is here", 5, "cannot stand here", "is known"),
-        ("groups includes ['x']", 11, "a list cannot stand here", "includes any of"),
+        ("groups includes ['x']", 16, "a list cannot stand here", "includes any of"),
         ("x like adm", 7, "cannot stand here", "single quotes"),
         ("(" * 101 + "a" + ")" * 101, 0, "nested", "terms"),
         ("not " * 2000 + "a", 0, "nested", "terms"),

@@ -33,7 +33,7 @@ from keymallet.sources.scim import reader
 from keymallet.sources.sections import ScimSection
 from tests.support import AT, CLOCK, PROGRAM, run, write
 
-SCHEMA = Path(__file__).parents[2] / "docs" / "scim-scim_extension.schema.json"
+SCHEMA = Path(__file__).parents[2] / "docs" / "scim-extension.schema.json"
 
 
 @contextmanager

@@ -17,11 +17,11 @@ import polars as pl
 
 from keymallet.core.facts.model import Kind
 from keymallet.core.language import typed
+from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.lowering import Lowering
 from keymallet.core.language.typed import Typed
 
 _LINES = (Kind.INSTANT, Kind.SPAN)
-_CLOCK_FUNCTIONS = ("hour-of", "weekday-of")
 
 
 def is_hop(node: Typed) -> bool:
@@ -43,7 +43,9 @@ def moves(node: Typed, masked: bool) -> bool:
 
     With `masked`, facts of what has happened are unknown before they happened, and so move too.
     """
-    if isinstance(node, typed.At) or (isinstance(node, typed.Call) and node.function in ("age", "until")):
+    if isinstance(node, typed.At):
+        return True
+    if isinstance(node, typed.Call) and FUNCTIONS[node.function].in_time.moves_by_itself:
         return True
     if isinstance(node, typed.Fact):
         return masked and node.column.past
@@ -61,6 +63,10 @@ class Line:
         """The sum, or with sign -1 the difference, of two lines."""
         return Line(self.slope + sign * other.slope, self.offset + sign * other.offset)
 
+    def times(self, factor: int) -> Line:
+        """The line with all its values multiplied."""
+        return Line(self.slope * factor, self.offset * factor)
+
 
 _NOW = Line(1, pl.lit(0, dtype=pl.Int64))
 
@@ -77,11 +83,10 @@ def lines(node: Typed, raw: Lowering) -> list[Line]:
             return lines(node.body, raw)
         case typed.PerPopulation():
             return [line for value in (node.default, *node.values) for line in lines(value, raw)]
-        case typed.Call(function="age"):
-            return [_NOW.plus(line, -1) for line in lines(node.arguments[0], raw)]
-        case typed.Call(function="until"):
-            return [line.plus(_NOW, -1) for line in lines(node.arguments[0], raw)]
-        case typed.Call(function="least" | "greatest"):
+        case typed.Call() if slope := FUNCTIONS[node.function].in_time.slope:
+            # age(x) is now - x, until(x) is x - now.
+            return [_NOW.plus(line, -1).times(slope) for line in lines(node.arguments[0], raw)]
+        case typed.Call() if FUNCTIONS[node.function].in_time is InTime.FOLLOWS:
             return [line for argument in node.arguments for line in lines(argument, raw)]
         case typed.AddSub():
             sign = 1 if node.operator == "+" else -1
@@ -118,7 +123,7 @@ def clock_lines(node: Typed, raw: Lowering, masked: bool) -> list[Line]:
     return [
         line
         for part in local(node)
-        if isinstance(part, typed.Call) and part.function in _CLOCK_FUNCTIONS
+        if isinstance(part, typed.Call) and FUNCTIONS[part.function].in_time is InTime.TICKS
         for line in lines(part.arguments[0], raw)
         if line.slope and moves(part, masked)
     ]

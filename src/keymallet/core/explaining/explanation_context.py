@@ -15,6 +15,7 @@ from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import row_column
 from keymallet.core.facts.model import Kind
 from keymallet.core.language import typed
+from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.typed import Typed
 
 
@@ -60,7 +61,7 @@ class Texts:
         clock = explained.context.clock
         if isinstance(node, typed.OfOwner):
             return Texts(explained.of_owner(node)).described(node.body)
-        if isinstance(node, typed.Call) and node.function in ("age", "until"):
+        if isinstance(node, typed.Call) and FUNCTIONS[node.function].in_time.moves_by_itself:
             instant = node.arguments[0]
             since = explained.value(typed.Call(typed.SPAN, "", "age", (instant,)))
             return self.described(instant) + ", " + wording.ago(since)

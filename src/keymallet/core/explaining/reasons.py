@@ -26,6 +26,7 @@ from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.model import Kind
 from keymallet.core.language import typed
+from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
 OPPOSITE = {"<=": ">", "<": ">=", ">=": "<", ">": "<=", "=": "!=", "!=": "="}
@@ -168,7 +169,11 @@ def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Seri
 
 def _is_to_come(left: Typed, operator: str, right: Typed) -> bool:
     """Whether a comparison says no more than that something lies ahead: `until(ends) > 0s`."""
-    ahead = isinstance(left, typed.Call) and left.function == "until" and operator in (">", ">=")
+    ahead = (
+        isinstance(left, typed.Call)
+        and FUNCTIONS[left.function].in_time is InTime.FALLS
+        and operator in (">", ">=")
+    )
     return ahead and isinstance(right, typed.Const) and right.value == timedelta()
 
 

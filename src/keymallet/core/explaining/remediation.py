@@ -24,6 +24,7 @@ from keymallet.core.explaining.reasons import MIRRORED, OPPOSITE
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.model import Kind
 from keymallet.core.language import typed
+from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
 _BOUND = {
@@ -122,7 +123,7 @@ class _Changes:
             left, operator, right = right, MIRRORED[operator], left
         if not wanted:
             operator = OPPOSITE[operator]
-        if isinstance(left, typed.Call) and left.function in ("age", "until"):
+        if isinstance(left, typed.Call) and FUNCTIONS[left.function].in_time.moves_by_itself:
             return self._dated(left, operator, right)
         if isinstance(left, typed.RowQuery) and left.question == "count":
             lead = f"{_BOUND[operator].split('{}')[0]}"
@@ -138,11 +139,15 @@ class _Changes:
         if isinstance(instant, typed.RowQuery):
             return self.explained.same_text(f"{left.text} {operator} {right.text}")
         name = self._name(instant)
-        if left.function == "until" and isinstance(right, typed.Const) and right.value == timedelta():
+        if (
+            FUNCTIONS[left.function].in_time is InTime.FALLS
+            and isinstance(right, typed.Const)
+            and right.value == timedelta()
+        ):
             ahead = operator in (">", ">=")
             return self.explained.same_text(f"{name} {'still to come' if ahead else 'in the past'}")
         at = typed.At(typed.INSTANT, "at")
-        if left.function == "age":
+        if FUNCTIONS[left.function].in_time is InTime.RISES:
             edge, operator = typed.AddSub(typed.INSTANT, "", "-", at, right), MIRRORED[operator]
         else:
             edge = typed.AddSub(typed.INSTANT, "", "+", at, right)

@@ -15,7 +15,7 @@ from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import INSTANT, NOTHING_KNOWN, UNREAD, Evidence, source_column
 from keymallet.core.facts.model import Derivation, Kind
 from keymallet.core.language import typed
-from keymallet.core.language.functions import WEEKDAYS
+from keymallet.core.language.functions import FUNCTIONS, Operands
 from keymallet.core.language.typed import Typed
 
 COMPARISONS: dict[str, Callable[[pl.Expr, pl.Expr], pl.Expr]] = {
@@ -184,35 +184,9 @@ class Lowering:
         return ~known if node.negated else known
 
     def _call(self, node: typed.Call) -> pl.Expr:
-        argument = self.lower(node.arguments[0])
-        match node.function:
-            case "age":
-                return self.now - argument
-            case "until":
-                return argument - self.now
-            case "length" if node.arguments[0].type.kind is Kind.WORDS:
-                return argument.list.len().cast(pl.Int64)
-            case "length":
-                return argument.cast(pl.String).str.len_chars().cast(pl.Int64)
-            case "lower":
-                return argument.cast(pl.String).str.to_lowercase()
-            case "least" | "greatest":
-                several = [self.lower(value) for value in node.arguments]
-                extreme = (
-                    pl.min_horizontal(several) if node.function == "least" else pl.max_horizontal(several)
-                )
-                # Of several of which one is not known, none is known to be the least.
-                return pl.when(pl.all_horizontal(value.is_not_null() for value in several)).then(extreme)
-            case "hour-of":
-                return argument.dt.convert_time_zone(self.clock.key).dt.hour().cast(pl.Int64)
-            case "weekday-of":
-                number = argument.dt.convert_time_zone(self.clock.key).dt.weekday()
-                days = dict(enumerate(WEEKDAYS, start=1))
-                return number.replace_strict(days, return_dtype=pl.Enum(WEEKDAYS))
-            case "surely":
-                return argument.fill_null(False)
-            case _:
-                raise AssertionError(node.function)
+        values = tuple(map(self.lower, node.arguments))
+        kinds = tuple(argument.type.kind for argument in node.arguments)
+        return FUNCTIONS[node.function].lower(Operands(values, kinds, self.now, self.clock))
 
 
 def _list_type(operand: Typed) -> pl.DataType:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
+from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
 
@@ -21,7 +22,7 @@ def _project_one_hop(table: Table, body: Typed, text: str) -> Typed:
             return body
         case typed.Term() if body.type.kind in (Kind.INSTANT, Kind.SPAN, Kind.COUNT):
             return typed.Term(body.type, text, body.name, _project_one_hop(table, body.body, body.body.text))
-        case typed.Call() if body.function not in ("length", "lower", "surely"):
+        case typed.Call() if FUNCTIONS[body.function].in_time is not InTime.STILL:
             arguments = tuple(_project_one_hop(table, side, side.text) for side in body.arguments)
             return typed.Call(body.type, text, body.function, arguments)
         case typed.AddSub():

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 
+import polars as pl
+
 
 def like_to_regex(pattern: str) -> str:
     """Turn `adm-*` into an anchored regular expression: `*` any characters, `?` exactly one."""
@@ -17,8 +19,6 @@ def _escape(character: str) -> str:
 
 def regex_fault(regex: str) -> str:
     """What is wrong with a regular expression, or an empty string; asked of the engine that runs it."""
-    import polars as pl  # only where a pattern is used: checking is otherwise free of it
-
     try:
         pl.Series([""]).str.contains(regex)
     except pl.exceptions.ComputeError as error:

@@ -5,7 +5,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 N      ?= 1000000
 
-.PHONY: demo test check bench screenshots clean
+.PHONY: demo test check bench schema screenshots clean
 
 demo: $(VENV)/ready                   ## make the made-up railway's estate and run the day on it
 	$(BIN)/keymallet demo build/gentian-valley-railway
@@ -22,6 +22,9 @@ bench: $(VENV)/ready                  ## times and memory on N accounts (default
 	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[bench]'
 	$(BIN)/python bench/run.py build/bench $(N); told=$$?; \
 		$(BIN)/python bench/views.py build/bench $(N) && exit $$told
+
+schema: $(VENV)/ready                 ## what in docs/ follows from the code: schemas, dictionary, functions
+	$(BIN)/python tools/write_docs.py
 
 screenshots: $(VENV)/ready            ## pictures of the commands' output for the docs
 	PATH=$(abspath $(BIN)):$$PATH tools/screenshots.sh docs/screenshots

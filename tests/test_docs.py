@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import subprocess
+import sys
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -28,6 +30,13 @@ def test_links_lead_somewhere(page: Path) -> None:
     """Every file that a page links is there."""
     for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text("utf-8")):
         assert (page.parent / target).exists(), target
+
+
+def test_what_follows_from_the_code_is_up_to_date() -> None:
+    """Schemas, the dictionary, the list of functions; what is said names the command that makes them anew."""
+    words = [sys.executable, str(ROOT / "tools/write_docs.py"), "--check"]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout
 
 
 def test_every_picture_is_shown_and_there_are_few() -> None:
@@ -62,7 +71,7 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     )
     (tmp_path / "estate.toml").write_text(head + roster + other + ties + pair, "utf-8")
     found = read_estate(tmp_path / "estate.toml")
-    assert (len(found.ties), len(found.pairs)) == (2, 1)
+    assert (len(found.linking.match_rules), len(found.linking.pairs)) == (2, 1)
     assert len(read_rulebook(f'title = "T"\n{rules}', "docs").rules) == 2
     (register,) = toml_blocks("docs/exemptions.md")
     assert [entry.kind for entry in read_register(register, "docs", ZoneInfo("UTC")).exemptions] == [

@@ -5,14 +5,17 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections.abc import Callable
+from typing import Any
 
 import pytest
 
 from keymallet.core.explaining.findings import COLUMNS, findings
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
-from keymallet.outputs.frames import FORMATS
+from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.run_record import run_record, to_run_file
+from keymallet.outputs.values import OutputRows
 from tests.support import AT, CLOCK, evidence, judged, rule
 
 FORMULAS = ["=1+1", "+1", "-1", "@SUM(A1)", "\t=1", '=cmd|"x"!A1', "plain", 'quo"te, and\nbreak']
@@ -35,21 +38,27 @@ def run_of(found: Judgement) -> Run:
 
 def written(form: str, spreadsheet: bool = False) -> str:
     found = judgement()
-    return FORMATS[form](findings(found), run_record(run_of(found)), "findings", spreadsheet).decode()
+    rows = OutputRows(findings(found), run_record(run_of(found)), "findings", spreadsheet)
+    return FORMATS[form].write(rows).decode()
+
+
+PARSERS: dict[str, Callable[[str], list[dict[str, Any]]]] = {
+    "csv": lambda text: list(csv.DictReader(io.StringIO(text, newline=""))),
+    "json": lambda text: json.loads(text)["findings"],
+    "jsonl": lambda text: [json.loads(line) for line in text.splitlines()],
+}
+"""How a program reads each format back. A format that is not here is not tested, and fails below."""
+
+
+def test_every_format_is_read_back() -> None:
+    """By a parser that is not ours."""
+    assert PARSERS.keys() == FORMATS.keys()
 
 
 @pytest.mark.parametrize("form", FORMATS)
 def test_every_format_gives_every_column_of_every_finding(form: str) -> None:
     """The same names and the same values in all of them."""
-    text = written(form)
-    if form == "csv":
-        rows = list(csv.DictReader(io.StringIO(text, newline="")))
-    else:
-        rows = (
-            json.loads(text)["findings"]
-            if form == "json"
-            else [json.loads(line) for line in text.splitlines()]
-        )
+    rows = PARSERS[form](written(form))
     assert [row["display"] for row in rows] == FORMULAS
     assert all(tuple(row) == COLUMNS for row in rows)
     assert rows[0]["because"] == "enabled: no"

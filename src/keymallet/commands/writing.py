@@ -13,7 +13,8 @@ from typing import Any, TextIO
 import polars as pl
 
 from keymallet.core.base.problems import fail
-from keymallet.outputs.frames import FORMATS
+from keymallet.outputs.formats import FORMATS
+from keymallet.outputs.values import OutputRows
 
 
 def write_file(path: Path, data: bytes) -> None:
@@ -31,7 +32,8 @@ def write_file(path: Path, data: bytes) -> None:
 
 def write_rows(options: argparse.Namespace, frame: pl.DataFrame, head: dict[str, Any], name: str) -> None:
     """Write rows as --format asks, to --output or standard output; `head` and `name` are for JSON."""
-    data = FORMATS[options.format](frame, head, name, getattr(options, "spreadsheet", False))
+    rows = OutputRows(frame, head, name, getattr(options, "spreadsheet", False))
+    data = FORMATS[options.format].write(rows)
     if options.output:
         write_file(Path(options.output), data)
     else:

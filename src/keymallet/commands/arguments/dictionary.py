@@ -1,9 +1,10 @@
-"""Print the dictionary: every table, column and word that a rule can ask about."""
+"""Print the dictionary of facts: every table, column, word and function that a rule can ask about."""
 
 from __future__ import annotations
 
 import argparse
 
+from keymallet.commands.arguments.shared import add_rows_format
 from keymallet.core.facts.declaration import TABLES
 
 EXAMPLES = [
@@ -16,4 +17,4 @@ EXAMPLES = [
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("table", nargs="?", metavar="TABLE", help=f"one of: {', '.join(TABLES)}")
-    parser.add_argument("--format", choices=("table", "json", "csv"), default="table", help="default: table")
+    add_rows_format(parser)

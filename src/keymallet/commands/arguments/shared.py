@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
+from keymallet.outputs.formats import FORMATS
+
 
 def add_estate(parser: argparse.ArgumentParser) -> None:
     """Add --estate."""
@@ -63,7 +65,11 @@ def number_of(noun: str) -> Callable[[str], int]:
 
 def add_rows_format(parser: argparse.ArgumentParser) -> None:
     """Add --format and --output of commands that give rows."""
+    formats = "; ".join(f"{name}: {form.meaning}" for name, form in FORMATS.items())
     parser.add_argument(
-        "--format", choices=("table", "csv", "json", "jsonl"), default="table", help="default: table"
+        "--format",
+        choices=("table", *FORMATS),
+        default="table",
+        help=f"table (the default), for people to read; {formats}",
     )
     parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")

@@ -1,0 +1,37 @@
+"""Rows on their way out, and how their values are written in every format that is text.
+
+Instants are written as RFC 3339 does, in UTC and to the microsecond; lengths of time as ISO 8601
+does (`P90DT8H`). What cannot be told is empty or null.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import polars as pl
+
+from keymallet.core.facts.evidence import INSTANT
+
+
+@dataclass(frozen=True)
+class OutputRows:
+    """Rows to be written, of any kind.
+
+    `head` is what a format with room for it says in front of them, `name` what it calls them. With
+    `spreadsheet`, they are meant for a program that takes some texts for formulas.
+    """
+
+    frame: pl.DataFrame
+    head: Mapping[str, Any]
+    name: str
+    spreadsheet: bool = False
+
+
+def in_text(frame: pl.DataFrame) -> pl.DataFrame:
+    """The frame with instants and lengths of time as text."""
+    return frame.with_columns(
+        pl.col(INSTANT).dt.strftime("%Y-%m-%dT%H:%M:%S%.6fZ"),
+        pl.col(pl.Duration("us")).dt.to_string("iso"),
+    )

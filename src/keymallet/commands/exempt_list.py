@@ -12,7 +12,7 @@ from keymallet.core.topics.exemptions import EXEMPTIONS_TOPIC
 from keymallet.core.topics.report import work_out
 from keymallet.views.summary import show_hints
 from keymallet.views.terminal import console
-from keymallet.views.topic import show_entries, show_told
+from keymallet.views.topic import show_entries, show_sentences
 
 
 def run(options: argparse.Namespace) -> int:
@@ -28,7 +28,7 @@ def run(options: argparse.Namespace) -> int:
         return CLEAN
     with output_stream(options.output) as stream:
         out = console(stream)
-        show_told(out, report)
+        show_sentences(out, report, inputs.clock)
         out.print()
         show_entries(out, report, inputs.clock)
         out.print()

@@ -8,12 +8,12 @@ from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.judging_inputs import open_inputs
 from keymallet.core.explaining.findings import about_account
 from keymallet.core.facts.lookup import find_accounts, of_same_person
-from keymallet.core.topics.about import about
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import work_out
 from keymallet.views.account import show_account
 from keymallet.views.summary import show_hints
 from keymallet.views.terminal import console
+from keymallet.views.topic_words.registry import WORDS
 
 
 def run(options: argparse.Namespace) -> int:
@@ -30,7 +30,10 @@ def run(options: argparse.Namespace) -> int:
     for number, row in enumerate(find_accounts(evidence, options.account)):
         around = inputs.judge(evidence.around(row), by_others)
         alone = inputs.judge(evidence.only([row]), nothing)
-        topics = {name: about(work_out(topic, alone), inputs.clock) for name, topic in TOPICS.items()}
+        topics = {
+            name: WORDS[name].of_account(work_out(topic, alone), inputs.clock)
+            for name, topic in TOPICS.items()
+        }
         if number:
             out.print()
         verdicts = about_account(row, around, among_all)

@@ -20,8 +20,9 @@ from keymallet.core.topics.report import Section, Topic, TopicReport, by_group, 
 from keymallet.views.figures import figure_bytes, format_of
 from keymallet.views.summary import show_hints, show_rules, show_worst
 from keymallet.views.terminal import console, moment, text
-from keymallet.views.topic import show_groups, show_list, show_meanings, show_section, show_told
+from keymallet.views.topic import show_groups, show_list, show_meanings, show_section, show_sentences
 from keymallet.views.topic_figures import topic_figure
+from keymallet.views.topic_words.registry import WORDS
 
 
 def run(options: argparse.Namespace) -> int:
@@ -50,12 +51,12 @@ def run(options: argparse.Namespace) -> int:
             "at": inputs.at,
             "rulebook": inputs.rulebook.digest,
             "snapshot": inputs.snapshot.digest,
-            "told": list(report.told),
+            "told": WORDS[topic.name].sentences(report, inputs.clock),
             "states": {state.word: state.meaning for state in report.states},
         }
         if options.part:
             section = _part(options.part, report)
-            write_rows(options, section.rows, {**head, "part": section.title}, "rows")
+            write_rows(options, section.rows, {**head, "part": section.name}, "rows")
         elif options.groups:
             write_rows(options, groups, {**head, "by": by}, "groups")
         else:
@@ -107,12 +108,12 @@ def _show(
         out.print(text(topic.title, "bold"))
         out.print(text(f"{outcome.organisation}, {moment(outcome.at, outcome.clock)}", "dim"))
         out.print()
-        show_told(out, report)
+        show_sentences(out, report, outcome.clock)
         out.print()
         show_groups(out, report, groups, all_of_them=options.all)
         show_meanings(out, report)
         for section in report.sections:
-            show_section(out, section, outcome.clock)
+            show_section(out, section, report, outcome.clock)
         if options.rows and report.rows.height:
             out.print()
             show_list(out, report, options.rows, outcome.clock)

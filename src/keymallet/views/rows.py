@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
 from rich.padding import Padding
 
+from keymallet.core.base.listing import some_names
 from keymallet.core.facts import wording
 from keymallet.core.facts.model import Kind
 from keymallet.views.terminal import plain_table, text
@@ -17,9 +19,20 @@ _RIGHT = (Kind.COUNT, Kind.SPAN)
 
 
 def show_rows(
-    out: Console, frame: pl.DataFrame, kinds: dict[str, Kind], clock: ZoneInfo, margin: int = 0
+    out: Console,
+    frame: pl.DataFrame,
+    kinds: Mapping[str, Kind],
+    clock: ZoneInfo,
+    margin: int = 0,
+    *,
+    short: Collection[str] = (),
+    to_the_minute: Collection[str] = (),
 ) -> None:
-    """Print every row, so far from the left. `kinds` says what the columns hold, if it is not text."""
+    """Print every row, so far from the left. `kinds` says what the columns hold, if it is not text.
+
+    Of lists in the columns `short` only the first few members are named; instants `to_the_minute` are
+    shown with their time of day.
+    """
     table = plain_table()
     written = []
     for name in frame.columns:
@@ -28,7 +41,15 @@ def show_rows(
         table.add_column(
             name, justify="right" if kind in _RIGHT else "left", overflow="fold", no_wrap=name in _WHOLE
         )
-        written.append(wording.values(frame[name], kind, clock).cast(pl.String).fill_null("-"))
+        if name in short:
+            values = pl.Series([some_names(names) for names in frame[name]], dtype=pl.String)
+        elif name in to_the_minute:
+            values = frame[name].dt.convert_time_zone(clock.key).dt.strftime("%Y-%m-%d %H:%M")
+        else:
+            values = wording.values(frame[name], kind, clock).cast(pl.String)
+        if kind is Kind.WORDS:
+            values = values.replace({"none": None, "": None})
+        written.append(values.fill_null("-"))
     for row in zip(*written, strict=True):
         table.add_row(*(text(value) for value in row))
     out.print(Padding(table, (0, 0, 0, margin), expand=False) if margin else table)

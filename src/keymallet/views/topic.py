@@ -16,6 +16,7 @@ from keymallet.core.topics.report import Section, State, Tone, TopicReport
 from keymallet.views.rows import show_rows
 from keymallet.views.safe import plain
 from keymallet.views.terminal import plain_table, text
+from keymallet.views.topic_words.registry import WORDS
 
 TONES = {
     Tone.GRAVE: ("█", "red"),
@@ -34,9 +35,9 @@ NO_GROUP = "(none)"
 GROUPS_SHOWN = 14
 
 
-def show_told(out: Console, report: TopicReport) -> None:
+def show_sentences(out: Console, report: TopicReport, clock: ZoneInfo) -> None:
     """Print the topic in short."""
-    for number, sentence in enumerate(report.told):
+    for number, sentence in enumerate(WORDS[report.topic].sentences(report, clock)):
         out.print(text(sentence, "bold" if number == 0 else ""))
 
 
@@ -116,15 +117,24 @@ def show_meanings(out: Console, report: TopicReport) -> None:
     out.print(grid)
 
 
-def show_section(out: Console, section: Section, clock: ZoneInfo) -> None:
+def show_section(out: Console, section: Section, report: TopicReport, clock: ZoneInfo) -> None:
     """Print a table of its own with its heading, its first rows, and the sentence that belongs to it."""
+    words = WORDS[report.topic].sections[section.name]
     out.print()
-    out.print(text(section.title, "dim"))
+    out.print(text(words.title, "dim"))
     shown = section.rows.head(SECTION_ROWS).select(section.shown or section.rows.columns)
     if shown.height:
-        show_rows(out, shown, dict(section.kinds), clock, margin=2)
+        show_rows(
+            out,
+            shown,
+            section.kinds,
+            clock,
+            margin=2,
+            short=words.short,
+            to_the_minute=words.to_the_minute,
+        )
     more = section.rows.height - shown.height
-    notes = [section.note] if section.note else []
+    notes = [note] if (note := words.note(section, report)) else []
     notes += [f"and {more:,} more (--part {section.name} --format csv)"] if more else []
     for note in notes:
         out.print(Padding(text(note, "italic"), (0, 0, 0, 2), expand=False))
@@ -132,7 +142,7 @@ def show_section(out: Console, section: Section, clock: ZoneInfo) -> None:
 
 def show_entries(out: Console, report: TopicReport, clock: ZoneInfo) -> None:
     """Print every row."""
-    show_rows(out, report.rows.select(report.shown), dict(report.kinds), clock)
+    show_rows(out, _shown(report, report.rows, clock), report.kinds, clock)
 
 
 def show_list(out: Console, report: TopicReport, most: int, clock: ZoneInfo) -> None:
@@ -140,4 +150,10 @@ def show_list(out: Console, report: TopicReport, most: int, clock: ZoneInfo) -> 
     rows = report.rows
     everything = how_many(rows.height, report.noun, report.plural)
     out.print(text(f"the worst first, {min(most, rows.height):,} of {everything}", "dim"))
-    show_rows(out, rows.select(report.shown).head(most), dict(report.kinds), clock, margin=2)
+    show_rows(out, _shown(report, rows.head(most), clock), report.kinds, clock, margin=2)
+
+
+def _shown(report: TopicReport, rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
+    """The columns that a terminal has room for, with those that are worded for it."""
+    words = WORDS[report.topic]
+    return words.worded(rows, report, clock).select(words.shown)

@@ -16,6 +16,7 @@ from keymallet.core.topics.report import Tone, TopicReport, by_group
 from keymallet.core.topics.temporary import WEEKS, WEEKS_BACK
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure, second_panel
 from keymallet.views.terminal import day
+from keymallet.views.topic_words.registry import WORDS
 
 COLOURS = {
     Tone.GRAVE: "#8f2d1d",
@@ -33,6 +34,10 @@ def topic_figure(report: TopicReport, run: Run, by: str) -> Any:
     return _FIGURES[report.topic](report, run, by)
 
 
+def _headline(report: TopicReport) -> str:
+    return WORDS[report.topic].headline(report)
+
+
 def _subtitle(run: Run, what: str) -> str:
     return f"{run.organisation}, {day(run.at, run.clock)}: {what}"
 
@@ -40,7 +45,7 @@ def _subtitle(run: Run, what: str) -> str:
 def _coverage(report: TopicReport, run: Run, by: str) -> Any:
     """A bar for each group, divided by state, the worst on top; beside it how many nothing asks."""
     groups = by_group(report, by).head(MOST_BARS).reverse()
-    figure, axes = new_figure(report.headline, _subtitle(run, f"what {report.noun}s can "
+    figure, axes = new_figure(_headline(report), _subtitle(run, f"what {report.noun}s can "
                               f"prove a sign-in with, by {by}, the worst on top"))  # fmt: skip
     _bars(axes, groups, report, by)
     for place, row in enumerate(groups.iter_rows(named=True)):
@@ -80,7 +85,7 @@ def _bars(axes: Any, groups: pl.DataFrame, report: TopicReport, by: str) -> None
 def _register(report: TopicReport, run: Run, by: str) -> Any:
     """A bar for each entry from its beginning to its end, with reviews and drills, and the day judged at."""
     rows = report.rows.head(MOST_BARS).reverse()
-    figure, axes = new_figure(report.headline, _subtitle(run, "each entry from its first day to its end"))
+    figure, axes = new_figure(_headline(report), _subtitle(run, "each entry from its first day to its end"))
     now = run.at
     starts = [pair or now - _YEAR for pair in rows["from"]]
     least = min([*starts, now - _YEAR])
@@ -116,7 +121,7 @@ def _timeline(report: TopicReport, run: Run, by: str) -> Any:
     most = opened.group_by("who").agg(lasting.alias("all")).sort(["all", "who"], descending=[True, False])
     people = most["who"].head(MOST_BARS).reverse().to_list()
     figure, axes = new_figure(
-        report.headline, _subtitle(run, "what was opened in the last 12 weeks, by person")
+        _headline(report), _subtitle(run, "what was opened in the last 12 weeks, by person")
     )
     roles = opened["role"].value_counts(sort=True)["role"].to_list()
     names = {row["who"]: row["account"] for row in opened.iter_rows(named=True)}
@@ -145,7 +150,7 @@ def _timeline(report: TopicReport, run: Run, by: str) -> Any:
 def _ages(report: TopicReport, run: Run, by: str) -> Any:
     """The spread of ages by kind of account with the limits drawn, and below the wave that comes due."""
     ages, limits, wave = (report.drawn[name] for name in ("ages", "limits", "wave"))
-    figure, axes = new_figure(report.headline, _subtitle(run, "ages of passwords, and what comes due"))
+    figure, axes = new_figure(_headline(report), _subtitle(run, "ages of passwords, and what comes due"))
     below = second_panel(figure, axes)
     last = min(max(ages["bin"].to_list(), default=0), MOST_BINS)
     days = BIN / timedelta(days=1)
@@ -188,7 +193,9 @@ def _ages(report: TopicReport, run: Run, by: str) -> Any:
 def _locks(report: TopicReport, run: Run, by: str) -> Any:
     """Failed sign-ins over the last two weeks, with the instant of each lock marked."""
     failures, locks = report.drawn["failures"], report.drawn["locks"]
-    figure, axes = new_figure(report.headline, _subtitle(run, "failed sign-ins, six hours a bar, and locks"))
+    figure, axes = new_figure(
+        _headline(report), _subtitle(run, "failed sign-ins, six hours a bar, and locks")
+    )
     lefts = [run.at - BUCKET * (place + 1) for place in failures["bucket"].to_list()]
     axes.bar(lefts, failures["number"].to_list(), width=BUCKET * 0.9, align="edge", color=SERIES[0],
              edgecolor="white", linewidth=0.5, label="failed sign-ins")  # fmt: skip
@@ -213,7 +220,7 @@ def _locks(report: TopicReport, run: Run, by: str) -> Any:
 def _calendar(report: TopicReport, run: Run, by: str) -> Any:
     """A strip of days: what ends when, a lane each for accounts, passwords and keys."""
     ends = report.drawn["ends"]
-    figure, axes = new_figure(report.headline, _subtitle(run, "what ends on which day"))
+    figure, axes = new_figure(_headline(report), _subtitle(run, "what ends on which day"))
     lanes = ("account", "password", "key")
     today = run.at.astimezone(run.clock).date()
     for place, lane in enumerate(reversed(lanes)):

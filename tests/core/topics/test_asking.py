@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from keymallet.core.topics.registry import TOPICS
-from tests.core.topics.support import of_each, report_of
+from tests.core.topics.support import of_each, report_of, sentences
 from tests.support import days_ago, evidence
 
 ACCOUNT: dict[str, Any] = {
@@ -61,7 +61,7 @@ def test_any_book_will_do(topic: str, limits: str) -> None:
     setting = [{"setting": "s", "applies_to": ["everyone"], "lock_after": 9, "max_age": timedelta(days=99)}]
     found = evidence([ACCOUNT], setting=setting, key=[], grant=[], elevation=[], factor=[], sign_in=[])
     report = report_of(topic, found, limits)
-    assert report.told and set(report.rows["state"]) <= {state.word for state in report.states}
+    assert sentences(report) and set(report.rows["state"]) <= {state.word for state in report.states}
 
 
 def test_a_limit_of_another_kind_is_not_the_limit() -> None:

@@ -11,7 +11,7 @@ from keymallet.core.base.intervals import START, STOP
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.topics.elevation import faults_of, hours_a_week
 from keymallet.core.topics.report import STATE
-from tests.core.topics.support import report_of
+from tests.core.topics.support import report_of, sentences, worded
 from tests.support import AT, days_ago, evidence
 
 PERSON = {"kind": "person", "enabled": True, "unit": "Offices"}
@@ -45,13 +45,14 @@ def test_the_state_of_each_right_is_said_plainly() -> None:
         opened("open", (-1, 4)), opened("asks", (-9, -1)), opened("asks", (1, 2)),
         opened("asks", (-1, 2), closed=AT - timedelta(minutes=1)), opened("asks", (-1, 2), outcome="waiting"),
     ]  # fmt: skip
-    rows = report_of("elevation", evidence([PERSON], grant=rights, elevation=openings)).rows
+    report = report_of("elevation", evidence([PERSON], grant=rights, elevation=openings))
+    rows = report.rows
     states = dict(rows.select("role", STATE).iter_rows())
     assert states == {
         "stands": "standing", "asks": "may ask", "open": "open now", "over": "over", "begins": "over",
         "unknown": "unproven",
     }  # fmt: skip
-    assert dict(rows.select("role", "held").iter_rows())["open"] == "open until 14:00"
+    assert dict(worded(report).select("role", "held").iter_rows())["open"] == "open until 14:00"
     assert rows[STATE].to_list() == ["standing", "open now", "unproven", "may ask", "over", "over"]
 
 
@@ -69,7 +70,7 @@ def test_what_was_not_used_lately() -> None:
 def test_without_openings_none_are_claimed() -> None:
     """Who may ask stands there; how often it was opened is not said to be never."""
     report = report_of("elevation", evidence([PERSON], grant=[right("asks")]))
-    assert "No source tells of openings" in report.told[1] and not report.sections
+    assert "No source tells of openings" in sentences(report)[1] and not report.sections
 
 
 def test_hours_a_week_by_hand() -> None:

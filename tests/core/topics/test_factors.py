@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keymallet.core.topics.report import STATE, by_group
-from tests.core.topics.support import of_each, report_of
+from tests.core.topics.support import note, of_each, report_of, sentences
 from tests.support import days_ago, evidence
 
 
@@ -60,7 +60,7 @@ def test_what_no_source_tells_is_unproven() -> None:
     report = report_of("factors", evidence([person("a")]))
     assert of_each(report, STATE) == {"a": "unproven"}
     assert of_each(report, "gate") == {"a": "unproven"}
-    assert "No source tells of gates" in report.told[1]
+    assert "No source tells of gates" in sentences(report)[1]
     assert not report.sections
 
 
@@ -95,11 +95,11 @@ def test_what_gates_make_of_it() -> None:
     found = evidence(accounts, factor=[factor(0, "otp"), factor(3, "otp")], gate=gate, key=[])
     report = report_of("factors", found)
     assert of_each(report, "gate") == {
-        "asked": "asked", "out": "left out", "watched": "only watched", "between": "between gates",
+        "asked": "asked", "out": "left out", "watched": "on trial", "between": "between gates",
     }  # fmt: skip
-    assert report.told[2].startswith("1 have a second factor that no gate asks for")
+    assert sentences(report)[2].startswith("1 have a second factor that no gate asks for")
     assert by_group(report, "gate")["not asked"].sum() == 3
-    assert report.sections[0].note == "asks nobody: g"
+    assert note(report, "gates") == "asks nobody: g"
 
 
 def test_factors_that_want_a_look() -> None:
@@ -111,9 +111,9 @@ def test_factors_that_want_a_look() -> None:
     ]  # fmt: skip
     (section,) = report_of("factors", evidence(accounts, factor=factors, key=[])).sections
     assert section.rows.rows() == [
-        ("one device, several people", 2, "otp", "d/a, d/b"),
-        ("registered, never used", 1, "push", "d/c"),
-        ("waits to be confirmed", 1, "sms", "d/c"),
+        ("one device, several people", 2, ["otp"], ["d/a", "d/b"]),
+        ("registered, never used", 1, ["push"], ["d/c"]),
+        ("waits to be confirmed", 1, ["sms"], ["d/c"]),
     ]
 
 

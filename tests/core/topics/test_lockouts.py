@@ -6,7 +6,7 @@ from datetime import timedelta
 from typing import Any
 
 from keymallet.core.topics.report import STATE
-from tests.core.topics.support import of_each, report_of
+from tests.core.topics.support import of_each, report_of, sentences, worded
 from tests.support import AT, days_ago, evidence
 
 SETTING = [
@@ -44,7 +44,7 @@ def test_each_state() -> None:
         "open": "not locked", "locked": "locked", "half": "near it", "less": "not locked", "over": "run out",
         "key": "gets in", "session": "gets in", "unknown": "unproven",
     }  # fmt: skip
-    assert of_each(report, "failed")["half"] == "5 of 10"
+    assert dict(worded(report).select("account", "failed").iter_rows())["d/half"] == "5 of 10"
 
 
 def test_until_when_and_what_lifts_it() -> None:
@@ -56,18 +56,23 @@ def test_until_when_and_what_lifts_it() -> None:
     ]  # fmt: skip
     report = report_of("lockouts", evidence(accounts, setting=SETTING))
     assert of_each(report, "ends") == {
-        "timed": "2026-11-24 10:20", "plain": "when lifted", "admin": "when lifted", "safe": "when lifted", "open": None,
+        "timed": "by itself", "plain": "when lifted", "admin": "when lifted", "safe": "when lifted", "open": None,
     }  # fmt: skip
     assert of_each(report, "unlocked by") == {
-        "timed": "itself", "plain": "the desk", "admin": "a stronger hand", "safe": "a stronger hand", "open": None,
+        "timed": "by itself", "plain": "service desk", "admin": "administrator", "safe": "administrator", "open": None,
     }  # fmt: skip
-    assert report.told[0] == "4 accounts locked: 3 cause not known, 1 by failures."
+    assert of_each(report, "until")["timed"] == soon
+    assert dict(worded(report).select("account", "lasts").iter_rows()) == {
+        "d/timed": "2026-11-24 10:20", "d/plain": "needs the desk", "d/admin": "needs a stronger hand",
+        "d/safe": "needs a stronger hand", "d/open": None,
+    }  # fmt: skip
+    assert sentences(report)[0] == "4 accounts locked: 3 cause not known, 1 by failures."
     assert (
-        report.told[1]
+        sentences(report)[1]
         == "3 of them stay so until somebody acts, 2 need a stronger hand than the service desk."
     )
-    titles = [section.title for section in report.sections]
-    assert titles == ["what locks, system by system", "emergency accounts that failures can lock"]
+    titles = [section.name for section in report.sections]
+    assert titles == ["settings", "exposed"]
 
 
 def test_settings_against_the_book() -> None:
@@ -83,11 +88,11 @@ def test_settings_against_the_book() -> None:
     (section,) = report_of("lockouts", evidence([account("a")], setting=settings), limits).sections
     told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
     assert told == {
-        "good": None,
-        "late": "late, or never",
-        "never": "late, or never",
-        "short": "too short",
-        "both": "late, or never, too short",
+        "good": [],
+        "late": ["late, or never"],
+        "never": ["late, or never"],
+        "short": ["too short"],
+        "both": ["late, or never", "too short"],
     }
 
 
@@ -98,12 +103,12 @@ def test_the_window_against_the_book() -> None:
                 for name, within in (("brief", timedelta(minutes=14)), ("long", timedelta(minutes=15)), ("any", None))]  # fmt: skip
     (section,) = report_of("lockouts", evidence([account("a")], setting=settings), limits).sections
     told = dict(section.rows.select("setting", "against the rulebook").iter_rows())
-    assert told == {"brief": "counts too briefly", "long": None, "any": None}
+    assert told == {"brief": ["counts too briefly"], "long": [], "any": []}
 
 
 def test_what_failed_after_the_instant_is_not_known_then() -> None:
     """Judged at an earlier day, later failures are not there."""
     failed = [{"of": 0, "at": days_ago(day), "outcome": "failure", "origin": "x"} for day in (1, 3, 5)]
     found = evidence([account("a")], sign_in=failed)
-    assert "3 failed sign-ins since 2026-11-19" in report_of("lockouts", found).told[-1]
-    assert "2 failed sign-ins since" in report_of("lockouts", found, at=days_ago(2)).told[-1]
+    assert "3 failed sign-ins since 2026-11-19" in sentences(report_of("lockouts", found))[-1]
+    assert "2 failed sign-ins since" in sentences(report_of("lockouts", found, at=days_ago(2)))[-1]

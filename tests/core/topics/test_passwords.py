@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from keymallet.core.topics.passwords import stricter
 from keymallet.core.topics.report import STATE
-from tests.core.topics.support import of_each, report_of
+from tests.core.topics.support import of_each, report_of, sentences
 from tests.support import AT, days_ago, evidence
 
 LIMIT = '[limits]\npassword-age = "180d"\npassword-length = 12\n'
@@ -51,7 +51,7 @@ def test_a_book_that_asks_for_no_change_by_age() -> None:
     report = report_of("passwords", evidence(accounts, setting=setting))
     assert of_each(report, STATE) == {"old": "in order", "admin": "too old"}
     assert of_each(report, "limit by") == {"old": "no limit", "admin": "the system"}
-    assert "asks for no change by age" in report.told[2]
+    assert "asks for no change by age" in sentences(report)[2]
 
 
 def test_the_stricter_limit_counts_and_is_named() -> None:
@@ -101,11 +101,11 @@ def test_many_on_one_day_stand_out() -> None:
     course = [account(f"guest-{number}", 50) for number in range(12)]
     usual = [account(f"p{number}", 100 + number // 2) for number in range(20)]
     sections = report_of("passwords", evidence([*course, *usual]), LIMIT).sections
-    (found,) = [each for each in sections if each.title == "set for many on one day"]
+    (found,) = [each for each in sections if each.name == "batches"]
     assert found.rows.select("day", "passwords").rows() == [("2026-10-05", 12)]
     busy = [account(f"p{number}", 100 + number // 12) for number in range(60)]
     again = report_of("passwords", evidence([*course, *busy]), LIMIT).sections
-    assert not [each for each in again if each.title == "set for many on one day"]
+    assert not [each for each in again if each.name == "batches"]
 
 
 def test_systems_that_ask_for_less() -> None:
@@ -116,7 +116,8 @@ def test_systems_that_ask_for_less() -> None:
     ]
     (section, *_) = report_of("passwords", evidence([account("a")], setting=setting), LIMIT).sections
     assert section.rows.rows() == [
-        ("d", "weak", "older passwords", "nothing", "180 d"), ("d", "weak", "shorter passwords", "8", "12"),
+        ("d", "weak", "older passwords", None, None, None, timedelta(days=180)),
+        ("d", "weak", "shorter passwords", 8, 12, None, None),
     ]  # fmt: skip
 
 
@@ -128,5 +129,5 @@ def test_copies() -> None:
         account("c"),
     ]
     sections = report_of("passwords", evidence(accounts), LIMIT).sections
-    (found,) = [each for each in sections if each.title == "the very same password"]
+    (found,) = [each for each in sections if each.name == "copies"]
     assert found.rows["account"].to_list() == ["d/a", "d/b"]

@@ -127,15 +127,15 @@ def test_three_ends_are_told_apart() -> None:
     ]
     keys = [key("ssh-key", expires=AT + timedelta(days=9)), key("session"), key("session", 1)]
     found = report(accounts, keys)
-    (section,) = [each for each in found.sections if each.title.startswith("past their end")]
+    (section,) = [each for each in found.sections if each.name == "still-open"]
     assert section.rows.rows() == [
-        ("d/off", days_ago(2), None, AT + timedelta(days=1), "1 session"),
+        ("d/off", days_ago(2), None, AT + timedelta(days=1), False, 0, 1, 0),
         (
             "d/past",
             days_ago(2),
             AT + timedelta(days=5),
             AT + timedelta(days=9),
-            "switched on, 1 key, 1 session",
+            *(True, 1, 1, 0),
         ),
     ]
     strip = found.drawn["ends"].rows()

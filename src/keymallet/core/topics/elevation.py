@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime, timedelta
+from typing import Any
 
 import polars as pl
 
 from keymallet.core.base.intervals import START, STOP, clipped, total, unbroken
-from keymallet.core.base.listing import how_many
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, GRANT, SIGN_IN
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, account_names
@@ -79,15 +79,14 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     counted = openings.filter("opened")
     return TopicReport(
         topic="elevation",
+        at=judgement.at,
         noun="right",
         states=STATES,
         rows=rows,
-        headline=_headline(rows),
-        told=_told(judgement, rows, counted),
         kinds={"until": Kind.INSTANT, "last opened": Kind.INSTANT},
         measures=("direct", "unused"),
         sections=tuple(_sections(judgement, answers, accounts, openings)),
-        shown=("held", "account", "role", "via", "last opened"),
+        numbers=_numbers(judgement, counted),
         draw=lambda: {
             "openings": counted.filter(
                 (pl.col(STOP) > judgement.at - _DRAWN) & (pl.col(START) < pl.col(STOP))
@@ -161,7 +160,6 @@ def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl
         (pl.col("via") == "direct").fill_null(False).alias("direct"),
         (pl.col(STATE).is_in([MAY_ASK, OPEN]) & never).alias("unused"),
         pl.col("via").alias("how"),
-        _held(judgement),
     )
     kept = named.rename({"last-opened": "last opened"}).drop(
         ACCOUNT_ROW, "privileged", "standing", "in_force", "enabled", "unused_for"
@@ -169,53 +167,22 @@ def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl
     return in_order(kept, STATES, ~pl.col("direct"), "account", "role")
 
 
-def _held(judgement: Judgement) -> pl.Expr:
-    """The state as people say it: with the hour, where it is open for a while."""
-    until = pl.col("until").dt.convert_time_zone(judgement.context.clock.key)
-    today = until.dt.date() == judgement.at.astimezone(judgement.context.clock).date()
-    said = pl.when(today).then(until.dt.strftime("%H:%M")).otherwise(until.dt.strftime("%Y-%m-%d %H:%M"))
-    is_open = pl.col(STATE) == OPEN
-    return pl.when(is_open).then(pl.format("open until {}", said)).otherwise(pl.col(STATE)).alias("held")
-
-
-def _headline(rows: pl.DataFrame) -> str:
-    standing = int((rows[STATE] == STANDING).sum())
-    in_force = int((rows[STATE] != OVER).sum())
-    return f"{standing:,} of {how_many(in_force, 'privileged right')} stand all the time"
-
-
-def _told(judgement: Judgement, rows: pl.DataFrame, opened: pl.DataFrame) -> tuple[str, ...]:
-    of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
-    holders = rows.filter(pl.col(STATE) != OVER)["account"].n_unique()
-    sentences = [
-        f"{how_many(holders, 'account')} hold privileged rights: {of[STANDING]:,} standing, "
-        f"{of[MAY_ASK] + of[OPEN]:,} on request, {of[OPEN]:,} of these open now."
-    ]
-    if not judgement.evidence.suppliers(ELEVATION.name):
-        return (*sentences, "No source tells of openings: how rights on request are used cannot be said.")
+def _numbers(judgement: Judgement, opened: pl.DataFrame) -> dict[str, Any]:
+    """Whether openings are told of at all; how many there were lately, of how many people, for how long."""
     lately = _lately(opened, judgement.at)
     unions = unbroken(lately, "who")
-    hours = _hours(unions)
-    sentences.append(
-        f"In the last {WEEKS} weeks {how_many(lately.height, 'opening')} of "
-        f"{how_many(lately['who'].n_unique(), 'person', 'people')}, {hours:,.0f} h in all."
-    )
-    unused = int(rows["unused"].sum())
-    if unused:
-        sentences.append(
-            f"{how_many(unused, 'right')} on request {'was' if unused == 1 else 'were'} not used lately."
-        )
-    return tuple(sentences)
+    lasting = (unions[STOP] - unions[START]).sum()
+    return {
+        "openings are told of": bool(judgement.evidence.suppliers(ELEVATION.name)),
+        "openings lately": lately.height,
+        "people lately": lately["who"].n_unique(),
+        "open lately": lasting if isinstance(lasting, timedelta) else timedelta(),
+    }
 
 
 def _lately(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
     first, last = (pl.lit(edge, dtype=INSTANT) for edge in (at - _LOOKED_BACK, at))
     return clipped(opened, first, last)
-
-
-def _hours(stretches: pl.DataFrame) -> float:
-    lasting = (stretches[STOP] - stretches[START]).sum()
-    return lasting / timedelta(hours=1) if isinstance(lasting, timedelta) else 0.0
 
 
 def hours_a_week(opened: pl.DataFrame, at: datetime) -> pl.DataFrame:
@@ -251,25 +218,21 @@ def _sections(
     opened = openings.filter("opened")
     people = hours_a_week(opened, judgement.at)
     if people.height:
-        more = pl.col("account").list.len() - 1
-        first = pl.col("account").list.first()
-        named = pl.when(more > 0).then(pl.format("{} and {} more", first, more)).otherwise(first)
-        shown = people.select(named.alias("who"), "openings", "a week", "last 7 days", "longest stretch")
-        spans = dict.fromkeys(("a week", "last 7 days", "longest stretch"), Kind.SPAN)
-        note = f"hours a week over the last {WEEKS} weeks; overlaps count once"
-        sections.append(
-            Section("people", "who is opened most", shown, {**spans, "openings": Kind.COUNT}, note)
+        shown = people.select(
+            pl.col("account").alias("accounts"), "openings", "a week", "last 7 days", "longest stretch"
         )
+        spans = dict.fromkeys(("a week", "last 7 days", "longest stretch"), Kind.SPAN)
+        kinds = {**spans, "openings": Kind.COUNT, "accounts": Kind.WORDS}
+        sections.append(Section("people", shown, kinds))
     visits = faults_of(openings)
-    wanting = int((visits["amiss"].list.len() > 0).sum())
     if visits.height:
         ordered = visits.sort(pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True])
-        kinds = {START: Kind.INSTANT, "lasted": Kind.SPAN, "amiss": Kind.WORDS}
-        note = f"{wanting:,} of {visits.height:,} want a look"
-        title = "openings, those that want a look first"
-        sections.append(
-            Section("openings", title, ordered.select(_OF_OPENINGS), kinds, note, _SHOWN_OF_OPENINGS)
-        )
+        kinds = {
+            **dict.fromkeys((START, "asked", "ends", "closed"), Kind.INSTANT),
+            **dict.fromkeys(("lasted", "stretch"), Kind.SPAN),
+            **dict.fromkeys(("amiss", "proof"), Kind.WORDS),
+        }
+        sections.append(Section("openings", ordered.select(_OF_OPENINGS), kinds, _SHOWN_OF_OPENINGS))
     sign_ins = judgement.context.frames[SIGN_IN.name]
     outside = (
         (answers["outside"] & answers["opens_only"].gather(sign_ins[ACCOUNT_ROW])).fill_null(False).arg_true()
@@ -284,7 +247,7 @@ def _sections(
         )
         kinds = {"sign-ins": Kind.COUNT, "the last": Kind.INSTANT}
         ordered = counted.sort("sign-ins", "account", descending=[True, False])
-        sections.append(Section("outside", "signed in while nothing was open", ordered, kinds))
+        sections.append(Section("outside", ordered, kinds))
     return sections
 
 

@@ -7,7 +7,6 @@ from datetime import datetime
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.model import Kind
@@ -61,12 +60,11 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     rows = _rows(entries, judgement.at)
     return TopicReport(
         topic="exemptions",
+        at=judgement.at,
         noun="entry",
         plural="entries",
         states=STATES,
         rows=rows,
-        headline=_headline(rows),
-        told=_told(judgement, rows),
         kinds={
             "covers": Kind.COUNT,
             "excuses": Kind.COUNT,
@@ -81,7 +79,13 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
             "watch": Kind.WORDS,
         },
         sections=tuple(_sections(answers)),
-        shown=(STATE, "exemption", "kind", "covers", "excuses", "until", "amiss"),
+        numbers={
+            "there is a register": judgement.covers is not None,
+            "breaches made exempt": sum(count.exempt for count in judgement.counts()),
+            "emergency accounts usable": int(
+                (answers["emergency"] & answers["usable"]).fill_null(False).sum()
+            ),
+        },
     )
 
 
@@ -118,31 +122,6 @@ def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
     return in_order(kept, STATES, pl.col("excuses") * -1, "exemption")
 
 
-def _headline(rows: pl.DataFrame) -> str:
-    wrong = int(rows[STATE].is_in([RELIED_ON, AMISS]).sum())
-    return f"{wrong:,} of {how_many(rows.height, 'entry', 'entries')} of the register want a look"
-
-
-def _told(judgement: Judgement, rows: pl.DataFrame) -> tuple[str, ...]:
-    if judgement.covers is None:
-        return ("There is no register of exemptions: nothing is left out of any rule.",)
-    holding = rows.filter(pl.col(STATE).is_in([AMISS, HOLDS]))
-    spared = sum(count.exempt for count in judgement.counts())
-    wrong = rows.filter(pl.col(STATE) == RELIED_ON)
-    sentences = [
-        f"{how_many(rows.height, 'entry', 'entries')}: {holding.height:,} in force, which make "
-        f"{how_many(spared, 'breach', 'breaches')} exempt."
-    ]
-    if wrong.height:
-        relied = int(wrong["excuses"].sum())
-        sentences.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
-    soon = holding.drop_nulls("until").sort("until")
-    if soon.height:
-        day = soon["until"][0].astimezone(judgement.context.clock)
-        sentences.append(f"The next to end is {soon['exemption'][0]}, on {day:%Y-%m-%d}.")
-    return tuple(sentences)
-
-
 def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
     sections = []
     rows = answers["emergency"].fill_null(False).arg_true().head(_MOST_EMERGENCY)
@@ -159,22 +138,18 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
             "watched": Kind.FLAG,
             "amiss": Kind.WORDS,
         }
-        usable = int(answers["usable"].gather(rows).fill_null(False).sum())
-        note = f"{usable:,} of {len(rows):,} can be used"
-        sections.append(Section("emergency", "emergency accounts", safe, kinds, note))
+        sections.append(Section("emergency", safe, kinds))
     unlisted = answers["unlisted"].fill_null(False).arg_true()
     if len(unlisted):
         out = pl.DataFrame([answers[name].gather(unlisted) for name in ("account", "left-out-by")])
         grouped = out.explode("left-out-by").group_by("left-out-by", maintain_order=True).agg("account")
-        shown = pl.DataFrame(
-            {
-                "gate": grouped["left-out-by"],
-                "accounts": [len(members) for members in grouped["account"]],
-                "which": [some_names(members) for members in grouped["account"]],
-            }
+        shown = grouped.select(
+            pl.col("left-out-by").alias("gate"),
+            pl.col("account").list.len().cast(pl.Int64).alias("accounts"),
+            pl.col("account").alias("which"),
         )
-        title = "left out by a gate, and not in the register"
-        sections.append(Section("unlisted", title, shown, {"accounts": Kind.COUNT}))
+        kinds = {"accounts": Kind.COUNT, "which": Kind.WORDS}
+        sections.append(Section("unlisted", shown, kinds))
     return sections
 
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GATE
 from keymallet.core.facts.evidence import account_names
 from keymallet.core.facts.model import Kind
@@ -14,7 +14,6 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.questions import Questions, QuestionsByName
 from keymallet.core.topics.report import (
-    STATE,
     Section,
     State,
     Tone,
@@ -32,7 +31,7 @@ STATES = (
     State(SECOND, "a second factor that a false site can relay", Tone.FAIR),
     State(RESISTANT, "a factor that cannot be relayed by a false site", Tone.FINE),
 )
-ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "only watched", "left out", "between gates"
+ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "on trial", "left out", "between gates"
 POPULATIONS = ("emergency", "owner", "administrator", "shared", "service", "system", "guest", "person")
 LEVELS = ("AAL1", "AAL2", "AAL3")
 """Assurance levels of NIST SP 800-63B-4 that an account can prove at best."""
@@ -102,11 +101,10 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     rows = in_order(rows, STATES, order, "account")
     return TopicReport(
         topic="factors",
+        at=judgement.at,
         noun="account",
         states=STATES,
         rows=rows,
-        headline=_headline(rows),
-        told=_told(rows, _has_gates(judgement)),
         kinds={
             "covered by": Kind.WORDS,
             "left out by": Kind.WORDS,
@@ -115,7 +113,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         },
         measures=("not asked",),
         sections=tuple(_sections(judgement, answers, rows)),
-        shown=(STATE, "account", "unit", "population", "gate", "level"),
+        numbers={"gates are told of": bool(judgement.evidence.suppliers(GATE.name))},
     )
 
 
@@ -144,62 +142,32 @@ def _enforcement(answers: Mapping[str, pl.Series]) -> pl.Series:
     ).to_series()  # fmt: skip
 
 
-def _has_gates(judgement: Judgement) -> bool:
-    return bool(judgement.evidence.suppliers(GATE.name))
-
-
-def _headline(rows: pl.DataFrame) -> str:
-    short = int(rows[STATE].is_in([NONE, WEAK]).sum())
-    return f"{short:,} of {how_many(rows.height, 'account')} have no second factor, or only a weak one"
-
-
-def _told(rows: pl.DataFrame, has_gates: bool) -> tuple[str, ...]:
-    counts = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
-    parts = [f"{counts[RESISTANT]:,} with a resistant factor", f"{counts[SECOND]:,} with another second one"]
-    parts += [f"{counts[WEAK]:,} with a weak one only", f"{counts[NONE]:,} with none"]
-    parts += [f"{counts[UNPROVEN]:,} unproven"] if counts[UNPROVEN] else []
-    sentences = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
-    if not has_gates:
-        return (*sentences, "No source tells of gates: who is made to prove more cannot be said.")
-    of = {word: int((rows["gate"] == word).sum()) for word in (ASKED, LEFT_OUT, WATCHED, BETWEEN, UNPROVEN)}
-    could = int(((rows["gate"] != ASKED) & rows[STATE].is_in([SECOND, RESISTANT])).sum())
-    sentences.append(
-        f"Gates ask {of[ASKED]:,} of them for a second factor. Left out: {of[LEFT_OUT]:,}, only watched: "
-        f"{of[WATCHED]:,}, between gates: {of[BETWEEN]:,}, not known: {of[UNPROVEN]:,}."
-    )
-    last = int((rows["second factors"] == 1).sum())
-    sentences.append(
-        f"{could:,} have a second factor that no gate asks for; for {last:,} it is the last one left."
-    )
-    return tuple(sentences)
-
-
 def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
     sections = []
     gates = _gates(answers)
     if gates.height:
-        sections.append(
-            Section("gates", "gates", gates, {"asks": Kind.COUNT, "leaves out": Kind.COUNT}, _on_gates(gates))
-        )
+        kinds = {
+            "asks for": Kind.WORDS,
+            "asks": Kind.COUNT,
+            "leaves out": Kind.COUNT,
+            "names nobody": Kind.WORDS,
+        }
+        sections.append(Section("gates", gates, kinds))
     outside = (
         rows.filter(pl.col("gate").is_in([LEFT_OUT, WATCHED, BETWEEN])) if gates.height else rows.clear()
     )
     if outside.height:
-        why = pl.concat_list("left out by", "watched by").list.join(", ")
         grouped = (
-            outside.group_by("gate", "population", by=why)
-            .agg(pl.len().cast(pl.Int64).alias("accounts"), pl.col("account"))
+            outside.group_by("gate", "population", by=pl.concat_list("left out by", "watched by"))
+            .agg(pl.len().cast(pl.Int64).alias("accounts"), pl.col("account").alias("which"))
             .sort(["gate", "accounts"], descending=[False, True])
         )
-        named = [some_names(names) for names in grouped["account"]]
-        shown = grouped.select("gate", "population", pl.col("by").replace("", None), "accounts")
-        shown = shown.with_columns(pl.Series("which", named, dtype=pl.String))
-        sections.append(
-            Section("not-asked", "whom nothing makes prove more", shown, {"accounts": Kind.COUNT})
-        )
+        kinds = {"by": Kind.WORDS, "accounts": Kind.COUNT, "which": Kind.WORDS}
+        sections.append(Section("not-asked", grouped, kinds))
     wanting = _wanting(judgement, answers)
     if wanting.height:
-        sections.append(Section("wanting", "factors that want a look", wanting, {"factors": Kind.COUNT}))
+        kinds = {"factors": Kind.COUNT, "kinds": Kind.WORDS, "on": Kind.WORDS}
+        sections.append(Section("wanting", wanting, kinds))
     return sections
 
 
@@ -210,23 +178,15 @@ def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
         "gate",
         "source",
         pl.col("state").cast(pl.String),
-        pl.col("asks-for").list.join(", ").alias("asks for"),
+        pl.col("asks-for").alias("asks for"),
         pl.col("asks-accounts").alias("asks"),
         pl.col("leaves-out-accounts").alias("leaves out"),
-        pl.col("names-nobody").list.join(", ").replace("", None).alias("names nobody"),
+        pl.col("names-nobody").alias("names nobody"),
     ).sort(
         (pl.col("asks") != 0) | (pl.col("state") != "in-force"),
         pl.col("state").replace_strict({"on-trial": 0, "in-force": 1}, default=2),
         "gate",
     )
-
-
-def _on_gates(gates: pl.DataFrame) -> str:
-    empty = gates.filter((pl.col("state") == "in-force") & (pl.col("asks") == 0))["gate"]
-    watching = gates.filter(pl.col("state") == "on-trial")["gate"]
-    notes = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
-    notes += [f"lets everybody by and only watches: {some_names(watching)}"] if len(watching) else []
-    return "; ".join(notes)
 
 
 def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
@@ -239,8 +199,9 @@ def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataF
             mine = frames[FACTOR.name][where]
             names = account_names(frames[ACCOUNT.name], mine).unique(maintain_order=True)
             kinds = answers["factor kind"].cast(pl.String).gather(where).unique().sort()
-            lines.append((word, len(where), ", ".join(kinds.drop_nulls()), some_names(names)))
-    schema = {"what": pl.String, "factors": pl.Int64, "kinds": pl.String, "on": pl.String}
+            lines.append((word, len(where), kinds.drop_nulls().to_list(), names.to_list()))
+    lists = pl.List(pl.String)
+    schema: dict[str, Any] = {"what": pl.String, "factors": pl.Int64, "kinds": lists, "on": lists}
     return pl.DataFrame(lines, schema=schema, orient="row")
 
 

@@ -7,7 +7,6 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, SETTING, SIGN_IN
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT
@@ -38,8 +37,10 @@ STATES = (
     State(UNPROVEN, "no source tells", Tone.OPEN),
     State(OPEN, "not locked", Tone.FINE),
 )
-WHEN_LIFTED = "when lifted"
-DESK, STRONGER = "the desk", "a stronger hand"
+BY_ITSELF, WHEN_LIFTED, NOT_KNOWN = "by itself", "when lifted", "not known"
+"""How a lock ends."""
+DESK, ADMINISTRATOR = "service desk", "administrator"
+"""Who can lift a lock that does not end by itself; some locks take more than the service desk may."""
 _SHOWN_BACK = timedelta(days=14)
 BUCKET = timedelta(hours=6)
 
@@ -80,11 +81,10 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     held = rows.filter(pl.col(STATE).is_in([GETS_IN, LOCKED]))
     return TopicReport(
         topic="lockouts",
+        at=judgement.at,
         noun="account",
         states=STATES,
         rows=rows,
-        headline=f"{how_many(held.height, 'account')} locked, {int((rows[STATE] == NEAR).sum()):,} near it",
-        told=_told(rows, held, failures, judgement),
         kinds={
             "since": Kind.INSTANT,
             "until": Kind.INSTANT,
@@ -93,8 +93,12 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
             "locks": Kind.COUNT,
         },
         measures=("again",),
-        sections=tuple(_sections(judgement, answers, failures)),
-        shown=("held", "account", "since", "lasts", "failed"),
+        sections=tuple(_sections(answers, failures)),
+        numbers={
+            "sign-ins are told of": bool(judgement.evidence.suppliers(SIGN_IN.name)),
+            "failures": failures.height,
+            "first failure": failures["at"].min(),
+        },
         draw=lambda: {
             "failures": _in_buckets(failures, judgement),
             "locks": held.drop_nulls("since").select("account", "since", "cause"),
@@ -103,7 +107,6 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
 
 
 def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFrame:
-    clock = judgement.context.clock.key
     # What the source itself says, before it is worked out whether the lock still holds.
     stands = judgement.context.frames[ACCOUNT.name]["locked"]
     failed, threshold = answers["failed-attempts"], answers["threshold"]
@@ -121,7 +124,6 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         UNPROVEN,
     )
     is_locked = pl.col(STATE).is_in([GETS_IN, LOCKED])
-    until = pl.col("until").dt.convert_time_zone(clock).dt.strftime("%Y-%m-%d %H:%M")
     stronger = pl.col("privileged").fill_null(False) | (pl.col("kind") == "emergency")
     rows = pl.DataFrame(
         [
@@ -137,29 +139,27 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
             answers["by_itself"],
         ]
     ).filter(answers["enabled"].fill_null(True))
-    rows = rows.with_columns(
-        pl.when(is_locked & pl.col("until").is_not_null()).then(until)
-        .when(is_locked & ~pl.col("by_itself")).then(pl.lit(WHEN_LIFTED))
-        .when(is_locked).then(pl.lit("not known"))
-        .alias("ends"),
-        pl.when(~is_locked).then(None)
-        .when(pl.col("until").is_not_null()).then(pl.lit("itself"))
-        .when(stronger).then(pl.lit(STRONGER)).otherwise(pl.lit(DESK))
-        .alias("unlocked by"),
-        (pl.col("locks") > 1).fill_null(False).alias("again"),
-        pl.col("cause").replace("failed-attempts", "failures"),
-        pl.when(pl.col("of").is_null()).then(pl.col("failures").cast(pl.String))
-        .otherwise(pl.format("{} of {}", "failures", "of")).alias("failed"),
-    ).drop("by_itself")  # fmt: skip
-    lasts = (
-        pl.when(pl.col("until").is_not_null())
-        .then(pl.col("ends"))
-        .when(pl.col("ends") == WHEN_LIFTED)
-        .then(pl.format("needs {}", "unlocked by"))
-        .otherwise(pl.col("ends"))
+    ends = (
+        pl.when(~is_locked)
+        .then(None)
+        .when(pl.col("until").is_not_null())
+        .then(pl.lit(BY_ITSELF))
+        .when(~pl.col("by_itself"))
+        .then(pl.lit(WHEN_LIFTED))
+        .otherwise(pl.lit(NOT_KNOWN))
     )
-    held = pl.when(is_locked & pl.col("cause").is_not_null()).then(pl.format("{} by {}", STATE, "cause"))
-    rows = rows.with_columns(lasts.alias("lasts"), held.otherwise(pl.col(STATE)).alias("held"))  # fmt: skip
+    unlocked_by = (
+        pl.when(pl.col("ends") == BY_ITSELF)
+        .then(pl.lit(BY_ITSELF))
+        .when(is_locked & stronger)
+        .then(pl.lit(ADMINISTRATOR))
+        .when(is_locked)
+        .then(pl.lit(DESK))
+    )
+    rows = rows.with_columns(ends.alias("ends")).with_columns(
+        unlocked_by.alias("unlocked by"), (pl.col("locks") > 1).fill_null(False).alias("again")
+    )
+    rows = rows.drop("by_itself")
     return in_order(rows, STATES, ~stronger.fill_null(False), pl.col("failures") * -1, "account")
 
 
@@ -180,65 +180,38 @@ def _in_buckets(failures: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
     return places["bucket"].value_counts(name="number").sort("bucket")
 
 
-def _told(
-    rows: pl.DataFrame, held: pl.DataFrame, failures: pl.DataFrame, judgement: Judgement
-) -> tuple[str, ...]:
-    causes = held["cause"].fill_null("cause not known").value_counts(sort=True).iter_rows()
-    by = ", ".join(f"{number:,} by {cause}" if cause != "cause not known" else f"{number:,} {cause}"
-                   for cause, number in causes)  # fmt: skip
-    sentences = [f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}."]
-    lifted = int((held["ends"] == WHEN_LIFTED).sum())
-    if lifted:
-        strong = int((held["unlocked by"] == STRONGER).sum())
-        sentences.append(
-            f"{lifted:,} of them stay so until somebody acts"
-            + (f", {strong:,} need a stronger hand than the service desk." if strong else ".")
-        )
-    again = int(rows["again"].sum())
-    if again:
-        sentences.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
-    if not judgement.evidence.suppliers(SIGN_IN.name):
-        return (*sentences, "No source tells of sign-ins: what failures look like cannot be said.")
-    first = failures["at"].sort().head(1).dt.strftime("%Y-%m-%d").to_list()
-    span = f"since {first[0]}" if first else "on record"
-    return (*sentences, f"{how_many(failures.height, 'failed sign-in')} {span}.")
-
-
-def _sections(
-    judgement: Judgement, answers: Mapping[str, pl.Series], failures: pl.DataFrame
-) -> list[Section]:
+def _sections(answers: Mapping[str, pl.Series], failures: pl.DataFrame) -> list[Section]:
     sections = []
     spraying = on_many(failures)
     if spraying.height:
-        shown = spraying.select("origin", "accounts", "failures", *_when(judgement))
-        note = "a few passwords tried on everybody"
-        kinds = {"accounts": Kind.COUNT, "failures": Kind.COUNT}
-        sections.append(Section("origins", "one origin, many accounts", shown, kinds, note))
+        shown = spraying.select("origin", "accounts", "failures", "from", "to")
+        kinds = {"accounts": Kind.COUNT, "failures": Kind.COUNT, **_FROM_TO}
+        sections.append(Section("origins", shown, kinds))
     hammered = on_one(failures)
     if hammered.height:
         named = hammered.with_columns(answers["account"].gather(hammered[ACCOUNT_ROW]).alias("account"))
-        shown = named.select("account", "failures", "origins", *_when(judgement))
-        kinds = {"failures": Kind.COUNT, "origins": Kind.COUNT}
-        sections.append(Section("attacked", "many failures, one account", shown, kinds))
+        shown = named.select("account", "failures", "origins", "from", "to")
+        kinds = {"failures": Kind.COUNT, "origins": Kind.COUNT, **_FROM_TO}
+        sections.append(Section("attacked", shown, kinds))
     settings = _settings(answers)
     if settings.height:
-        kinds = {"locks after": Kind.COUNT, "locks for": Kind.SPAN, "counts within": Kind.SPAN}
-        sections.append(Section("settings", "what locks, system by system", settings, kinds))
+        kinds = {
+            "locks after": Kind.COUNT,
+            "locks for": Kind.SPAN,
+            "counts within": Kind.SPAN,
+            "against the rulebook": Kind.WORDS,
+        }
+        sections.append(Section("settings", settings, kinds))
     exposed = (answers["emergency"] & (answers["threshold"] > 0)).fill_null(False).arg_true()
     if len(exposed):
         shown = pl.DataFrame(
             [answers["account"].gather(exposed), answers["threshold"].gather(exposed).alias("after")]
         )
-        note = "whoever knows the name can lock it when it is needed most"
-        title = "emergency accounts that failures can lock"
-        sections.append(Section("exposed", title, shown, {"after": Kind.COUNT}, note))
+        sections.append(Section("exposed", shown, {"after": Kind.COUNT}))
     return sections
 
 
-def _when(judgement: Judgement) -> list[pl.Expr]:
-    """From when until when, to the minute, in the estate's clock."""
-    clock = judgement.context.clock.key
-    return [pl.col(name).dt.convert_time_zone(clock).dt.strftime("%Y-%m-%d %H:%M") for name in ("from", "to")]
+_FROM_TO = {"from": Kind.INSTANT, "to": Kind.INSTANT}
 
 
 def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
@@ -247,9 +220,10 @@ def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     settings = pl.DataFrame([answers[f"set {name}"].alias(said) for name, said in names.items()])
     against = {"weak after": "late, or never", "weak for": "too short", "weak within": "counts too briefly"}
     faults = [(word, answers[name]) for name, word in against.items() if name in answers]
-    amiss = words_that_hold(faults, settings.height).list.join(", ").replace("", None)
-    settings = settings.with_columns(pl.col("source").cast(pl.String), amiss.alias("against the rulebook"))
-    return settings.sort("against the rulebook", "source", "setting", nulls_last=True)
+    amiss = words_that_hold(faults, settings.height).alias("against the rulebook")
+    settings = settings.with_columns(pl.col("source").cast(pl.String), amiss)
+    in_order_last = pl.col("against the rulebook").list.len() == 0
+    return settings.sort(in_order_last, "against the rulebook", "source", "setting", nulls_last=True)
 
 
 LOCKOUTS_TOPIC = Topic(

@@ -8,7 +8,6 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.facts.declaration import ACCOUNT, SETTING
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.model import Kind
@@ -17,7 +16,6 @@ from keymallet.core.language import typed
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.questions import Questions, QuestionsByName, has_limit
 from keymallet.core.topics.report import (
-    STATE,
     Section,
     State,
     Tone,
@@ -97,11 +95,10 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     rows = _rows(judgement, answers)
     return TopicReport(
         topic="passwords",
+        at=judgement.at,
         noun="password",
         states=STATES,
         rows=rows,
-        headline=_headline(rows),
-        told=_told(rows, "book_limit" in answers, _untold(answers)),
         kinds={
             "age": Kind.SPAN,
             "limit": Kind.SPAN,
@@ -112,7 +109,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         },
         measures=("never changed", "no expiry"),
         sections=tuple(_sections(judgement, answers, rows)),
-        shown=(STATE, "account", "unit", "age", "limit", "limit by", "due"),
+        numbers={"the book has a limit": "book_limit" in answers, **_untold(answers)},
         draw=lambda: _drawn(judgement, rows),
     )
 
@@ -203,57 +200,29 @@ def _wave(judgement: Judgement, rows: pl.DataFrame) -> pl.DataFrame:
     return weeks.join(counted, on="week", how="left", maintain_order="left").fill_null(0)
 
 
-def _headline(rows: pl.DataFrame) -> str:
-    wrong = int(rows[STATE].is_in([EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED]).sum())
-    return f"{wrong:,} of {how_many(rows.height, 'password')} are not in order"
-
-
-def _untold(answers: Mapping[str, pl.Series]) -> list[str]:
-    """Of how many passwords it is not known how they are stored, whether they were handed out, and so on."""
+def _untold(answers: Mapping[str, pl.Series]) -> dict[str, int]:
+    """Of how many passwords the answer to each of these questions is not known."""
     scope = answers["in_scope"].fill_null(True)
-    asked_of = {
-        "how it is stored": "weak",
-        "whether it is empty": "empty",
-        "whether it was handed out": "handed_out",
-        "whether a new one was asked for": "unanswered",
-    }
-    counts = {what: int((answers[name].is_null() & scope).sum()) for what, name in asked_of.items()}
-    return [f"{what} ({number:,})" for what, number in counts.items() if number]
-
-
-def _told(rows: pl.DataFrame, has_limit: bool, untold: list[str]) -> tuple[str, ...]:
-    of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
-    worst = [f"{of[word]:,} {word}" for word in (EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED) if of[word]]
-    sentences = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
-    ages = rows["age"].drop_nulls().sort()
-    if len(ages):
-        middle, eldest = ages[len(ages) // 2], ages[-1]
-        sentences.append(f"Half are younger than {middle.days:,} d; the eldest is {eldest.days:,} d old.")
-    if not has_limit:
-        sentences.append(
-            "The rulebook asks for no change by age: only what the systems themselves ask counts."
-        )
-    sentences.append(f"{of[SOON]:,} reach their limit within four weeks.")
-    if untold:
-        sentences.append("Not told by their sources: " + ", ".join(untold) + ".")
-    return tuple(sentences)
+    asked_of = ("weak", "empty", "handed_out", "unanswered")
+    return {name: int((answers[name].is_null() & scope).sum()) for name in asked_of}
 
 
 def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
     sections = []
     weaker = _weaker(answers)
     if weaker.height:
-        sections.append(Section("weaker", "systems that ask for less than the rulebook", weaker))
+        kinds = dict.fromkeys(("it asks", "the rulebook"), Kind.COUNT)
+        kinds |= dict.fromkeys(("it lets", "the rulebook lets"), Kind.SPAN)
+        sections.append(Section("weaker", weaker, kinds))
     batches = _batches(rows, judgement.context.clock)
     if batches.height:
-        kinds = {"passwords": Kind.COUNT}
-        note = "so many on one day were given one password, or came from another system"
-        sections.append(Section("batches", "set for many on one day", batches, kinds, note))
+        kinds = {"passwords": Kind.COUNT, "kinds": Kind.WORDS, "which": Kind.WORDS}
+        sections.append(Section("batches", batches, kinds))
     shared = rows.filter(pl.col("shared with").list.len() > 0)
     if shared.height:
         kinds = {"shared with": Kind.WORDS, "changed": Kind.INSTANT}
         columns = ("account", "shared with", "changed")
-        sections.append(Section("copies", "the very same password", shared.select(columns), kinds))
+        sections.append(Section("copies", shared.select(columns), kinds))
     return sections
 
 
@@ -271,33 +240,41 @@ def _batches(rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
     usual = pl.col("passwords").median().over("source")
     out = days.filter((pl.col("passwords") >= BATCH) & (pl.col("passwords") >= 5 * usual))
     out = out.sort("passwords", "day", descending=[True, False])
-    named = [some_names(names) for names in out["account"]]
     return out.select(
-        pl.col("source").cast(pl.String), pl.col("day").cast(pl.String), "passwords",
-        pl.col("kind").list.join(", ").alias("kinds"), pl.Series("which", named, dtype=pl.String),
-    )  # fmt: skip
+        pl.col("source").cast(pl.String),
+        pl.col("day").cast(pl.String),
+        "passwords",
+        pl.col("kind").alias("kinds"),
+        pl.col("account").alias("which"),
+    )
 
 
 def _weaker(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
-    """Settings that ask for less than the book: which system, what, how much, and how much the book wants."""
-    lines = []
-    asks = [*_WEAKER, ("max-age", "password-age", "older passwords")]
-    for fact, _, what in asks:
+    """Settings that ask for less than the book: which system, what, how much, and how much the book wants.
+
+    Numbers stand under `it asks` and `the rulebook`, ages under `it lets` and `the rulebook lets`; each is
+    null where the system asks for nothing, or the other two are meant.
+    """
+    no_number, no_span = pl.lit(None, dtype=pl.Int64), pl.lit(None, dtype=pl.Duration("us"))
+    parts = []
+    for fact, _, what in (*_WEAKER, ("max-age", "password-age", "older passwords")):
         if f"weaker {fact}" not in answers:
             continue
-        for row in answers[f"weaker {fact}"].fill_null(False).arg_true():
-            has, wants = answers[f"set {fact}"][row], answers[f"wanted {fact}"][row]
-            lines.append(
-                (str(answers["set source"][row]), answers["set setting"][row], what, _said(has), _said(wants))
+        columns = [answers[f"set {fact}"].alias("has"), answers[f"wanted {fact}"].alias("wants")]
+        settings = pl.DataFrame([answers["set source"].cast(pl.String), answers["set setting"], *columns])
+        is_span = fact == "max-age"
+        parts.append(
+            settings.filter(answers[f"weaker {fact}"].fill_null(False)).select(
+                pl.col("set source").alias("source"),
+                pl.col("set setting").alias("setting"),
+                pl.lit(what).alias("lets by"),
+                (no_number if is_span else pl.col("has").cast(pl.Int64)).alias("it asks"),
+                (no_number if is_span else pl.col("wants").cast(pl.Int64)).alias("the rulebook"),
+                (pl.col("has") if is_span else no_span).alias("it lets"),
+                (pl.col("wants") if is_span else no_span).alias("the rulebook lets"),
             )
-    schema = dict.fromkeys(("source", "setting", "lets by", "it asks", "the rulebook"), pl.String)
-    return pl.DataFrame(lines, schema=schema, orient="row").sort("source", "setting", "lets by")
-
-
-def _said(value: object) -> str:
-    if value is None:
-        return "nothing"
-    return f"{value.days:,} d" if isinstance(value, timedelta) else str(value)
+        )
+    return pl.concat(parts).sort("source", "setting", "lets by") if parts else pl.DataFrame()
 
 
 PASSWORDS_TOPIC = Topic(

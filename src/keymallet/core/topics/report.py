@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from enum import Enum
 from functools import cached_property
+from typing import Any
 
 import polars as pl
 
@@ -39,16 +41,15 @@ class State:
 
 @dataclass(frozen=True)
 class Section:
-    """A table of its own beside the report, under a short `name`. `note` is a sentence beneath it.
+    """A table of its own beside the report, under a short `name`.
 
     `rows` are all there are; a terminal shows the first few, and of them the columns `shown` (or all).
+    `kinds` says what the columns hold, where it is not text.
     """
 
     name: str
-    title: str
     rows: pl.DataFrame
     kinds: Mapping[str, Kind] = field(default_factory=dict)
-    note: str = ""
     shown: tuple[str, ...] = ()
 
 
@@ -57,21 +58,20 @@ class TopicReport:
     """A topic, worked out: each row in one of the `states`, the worst rows first.
 
     `rows` has the columns STATE (a word of `states`), those of the topic's groupings, and what else is
-    worth a column; `shown` are those of them that a terminal has room for. `measures` are columns of flags
-    that are counted beside the states. `headline` says the worst in one line, `told` the topic in a few
-    sentences. `draw` makes what only a figure needs.
+    worth a column. Instants, spans, numbers and lists stand in them as such; `kinds` says which columns
+    hold what, where it is not text. `measures` are columns of flags that are counted beside the states.
+    `numbers` are what is told of the topic besides, by name. `draw` makes what only a figure needs.
     """
 
     topic: str
+    at: datetime
     noun: str
     states: tuple[State, ...]
     rows: pl.DataFrame
-    headline: str
-    told: tuple[str, ...]
     kinds: Mapping[str, Kind] = field(default_factory=dict)
     measures: tuple[str, ...] = ()
     sections: tuple[Section, ...] = ()
-    shown: tuple[str, ...] = ()
+    numbers: Mapping[str, Any] = field(default_factory=dict)
     plural: str = ""
     draw: Callable[[], Mapping[str, pl.DataFrame]] = dict
 

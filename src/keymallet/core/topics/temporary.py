@@ -10,7 +10,6 @@ from datetime import timedelta
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, KEY
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, account_names
@@ -111,19 +110,16 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     """Temporary accounts, their passwords, and every key that works: each with its own end."""
     parts = [_accounts(answers), _passwords(answers), _keys(judgement, answers)]
     rows = _with_state(pl.concat(parts), judgement)
-    wrong = int(rows[STATE].is_in([OUTLIVES, AMISS]).sum())
     return TopicReport(
         topic="temporary",
+        at=judgement.at,
         noun="thing with an end",
         plural="things",
         states=STATES,
         rows=rows,
-        headline=f"{wrong:,} of {rows.height:,} accounts, passwords and keys are not in order",
-        told=_told(rows),
         kinds={"ends": Kind.INSTANT, "amiss": Kind.WORDS},
         measures=("endless",),
         sections=tuple(_sections(judgement, answers, rows)),
-        shown=(STATE, "what", "account", "which", "ends", "amiss"),
         draw=lambda: {"ends": _strip(rows, judgement)},
     )
 
@@ -203,21 +199,6 @@ def _with_state(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
     return in_order(stated, STATES, "ends", "account", "which")
 
 
-def _told(rows: pl.DataFrame) -> tuple[str, ...]:
-    of = {state.word: int((rows[STATE] == state.word).sum()) for state in STATES}
-    kinds = {OF_ACCOUNT: "temporary account", OF_PASSWORD: "password of theirs that runs out"}
-    accounts, passwords = (int((rows["what"] == what).sum()) for what in kinds)
-    keys = rows.height - accounts - passwords
-    sentences = [
-        f"{how_many(accounts, 'temporary account')}, {how_many(passwords, 'password')} with an end, "
-        f"{how_many(keys, 'key or pass', 'keys and passes')} that work."
-    ]
-    sentences.append(
-        f"{of[OUTLIVES]:,} outlive their end, {of[AMISS]:,} are amiss, {of[SOON]:,} end within four weeks."
-    )
-    return tuple(sentences)
-
-
 def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
     """What ends on which day around the instant judged at: `lane`, `day` (0 is today), `number`."""
     clock = judgement.context.clock
@@ -240,18 +221,16 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
         shown = counted.select(
             pl.col("amiss").alias("what is amiss"),
             "number",
-            pl.col("what").list.join(", ").alias("with"),
-            pl.Series("on", [some_names(on.unique(maintain_order=True), 1) for on in counted["account"]],
-                      dtype=pl.String),
-        )  # fmt: skip
-        sections.append(Section("amiss", "what is amiss", shown, {"number": Kind.COUNT}))
+            pl.col("what").alias("with"),
+            pl.col("account").list.unique(maintain_order=True).alias("on"),
+        )
+        kinds = {"number": Kind.COUNT, "with": Kind.WORDS, "on": Kind.WORDS}
+        sections.append(Section("amiss", shown, kinds))
     still = _still_open(judgement, answers)
     if still.height:
-        kinds = {"account ends": Kind.INSTANT, "password ends": Kind.INSTANT, "last key ends": Kind.INSTANT}
-        note = (
-            "three ends that are easily taken for one another; open are those of keys, sessions and openings"
-        )
-        sections.append(Section("still-open", "past their end, and what is still open", still, kinds, note))
+        kinds = dict.fromkeys(("account ends", "password ends", "last key ends"), Kind.INSTANT)
+        kinds |= dict.fromkeys(("keys", "sessions", "openings"), Kind.COUNT)
+        sections.append(Section("still-open", still, {**kinds, "enabled": Kind.FLAG}))
     return sections
 
 
@@ -268,17 +247,9 @@ def _still_open(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Da
             *(answers[name].fill_null(0) for name in ("keys", "sessions", "openings")),
         ]
     ).filter(past.fill_null(False))
-    parts = [
-        pl.when(pl.col("enabled")).then(pl.lit("switched on")),
-        *(
-            pl.when(pl.col(name) == 1).then(pl.lit(f"1 {name.removesuffix('s')}"))
-            .when(pl.col(name) > 1).then(pl.format("{} {}", name, pl.lit(name)))
-            for name in ("keys", "sessions", "openings")
-        ),
-    ]  # fmt: skip
-    still = pl.concat_list(parts).list.drop_nulls()
-    rows = frame.with_columns(still.list.join(", ").alias("still open")).filter(pl.col("still open") != "")
-    return rows.drop("enabled", "keys", "sessions", "openings").sort("account ends", "account")
+    open_things = pl.sum_horizontal("keys", "sessions", "openings") > 0
+    still = frame.filter(pl.col("enabled").fill_null(False) | open_things)
+    return still.sort("account ends", "account")
 
 
 TEMPORARY_TOPIC = Topic(

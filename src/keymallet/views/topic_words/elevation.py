@@ -1,0 +1,86 @@
+"""The words of the topic elevation."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.base.intervals import START, STOP
+from keymallet.core.base.listing import how_many
+from keymallet.core.topics.elevation import MAY_ASK, OPEN, OVER, STANDING, WEEKS
+from keymallet.core.topics.report import STATE, Section, TopicReport
+from keymallet.views.topic_words.model import SectionWords, TopicWords, span
+
+
+def _headline(report: TopicReport) -> str:
+    in_force = report.rows.height - report.number(OVER)
+    return f"{report.number(STANDING):,} of {how_many(in_force, 'privileged right')} stand all the time"
+
+
+def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    rows = report.rows
+    holders = rows.filter(pl.col(STATE) != OVER)["account"].n_unique()
+    sentences = [
+        f"{how_many(holders, 'account')} hold privileged rights: {report.number(STANDING):,} standing, "
+        f"{report.number(MAY_ASK, OPEN):,} on request, {report.number(OPEN):,} of these open now."
+    ]
+    if not report.numbers["openings are told of"]:
+        return [*sentences, "No source tells of openings: how rights on request are used cannot be said."]
+    hours = report.numbers["open lately"] / timedelta(hours=1)
+    sentences.append(
+        f"In the last {WEEKS} weeks {how_many(report.numbers['openings lately'], 'opening')} of "
+        f"{how_many(report.numbers['people lately'], 'person', 'people')}, {hours:,.0f} h in all."
+    )
+    unused = int(rows["unused"].sum())
+    if unused:
+        were = "was" if unused == 1 else "were"
+        sentences.append(f"{how_many(unused, 'right')} on request {were} not used lately.")
+    return sentences
+
+
+def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    rows = _worded(report.rows, report, clock)
+    notes = [
+        f"{row['held']}: {row['role']}, {row['via'] or 'nobody tells through what'}"
+        for row in rows.iter_rows(named=True)
+    ]
+    opened = report.drawn["openings"]
+    if opened.height:
+        lasting = opened.select((pl.col(STOP) - pl.col(START)).sum()).item()
+        notes.append(f"{how_many(opened.height, 'opening')} in twelve weeks, {span(lasting)} in all")
+    return notes
+
+
+def _worded(rows: pl.DataFrame, report: TopicReport, clock: ZoneInfo) -> pl.DataFrame:
+    """The rows with their state as people say it: with the hour, where a right is open for a while."""
+    until = pl.col("until").dt.convert_time_zone(clock.key)
+    today = until.dt.date() == report.at.astimezone(clock).date()
+    when = pl.when(today).then(until.dt.strftime("%H:%M")).otherwise(until.dt.strftime("%Y-%m-%d %H:%M"))
+    is_open = pl.col(STATE) == OPEN
+    held = pl.when(is_open).then(pl.format("open until {}", when)).otherwise(pl.col(STATE))
+    return rows.with_columns(held.alias("held"))
+
+
+def _on_openings(section: Section, report: TopicReport) -> str:
+    wanting = int((section.rows["amiss"].list.len() > 0).sum())
+    return f"{wanting:,} of {section.rows.height:,} want a look"
+
+
+WORDS = TopicWords(
+    _headline,
+    _sentences,
+    _of_account,
+    shown=("held", "account", "role", "via", "last opened"),
+    sections={
+        "people": SectionWords(
+            "who is opened most",
+            lambda section, report: f"hours a week over the last {WEEKS} weeks; overlaps count once",
+            short=("accounts",),
+        ),
+        "openings": SectionWords("openings, those that want a look first", _on_openings),
+        "outside": SectionWords("signed in while nothing was open"),
+    },
+    worded=_worded,
+)

@@ -1,0 +1,84 @@
+"""The words of the topic factors."""
+
+from __future__ import annotations
+
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.base.listing import how_many, some_names
+from keymallet.core.topics.factors import (
+    ASKED,
+    BETWEEN,
+    LEFT_OUT,
+    NONE,
+    RESISTANT,
+    SECOND,
+    UNPROVEN,
+    WATCHED,
+    WEAK,
+)
+from keymallet.core.topics.report import STATE, Section, TopicReport
+from keymallet.views.topic_words.model import SectionWords, TopicWords
+
+
+def _headline(report: TopicReport) -> str:
+    short = report.number(NONE, WEAK)
+    return f"{short:,} of {how_many(report.rows.height, 'account')} have no second factor, or only a weak one"
+
+
+def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    rows = report.rows
+    parts = [
+        f"{report.number(RESISTANT):,} with a resistant factor",
+        f"{report.number(SECOND):,} with another second one",
+        f"{report.number(WEAK):,} with a weak one only",
+        f"{report.number(NONE):,} with none",
+    ]
+    parts += [f"{report.number(UNPROVEN):,} unproven"] if report.number(UNPROVEN) else []
+    sentences = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
+    if not report.numbers["gates are told of"]:
+        return [*sentences, "No source tells of gates: who is made to prove more cannot be said."]
+    of = {word: int((rows["gate"] == word).sum()) for word in (ASKED, LEFT_OUT, WATCHED, BETWEEN, UNPROVEN)}
+    could = int(((rows["gate"] != ASKED) & rows[STATE].is_in([SECOND, RESISTANT])).sum())
+    last = int((rows["second factors"] == 1).sum())
+    return [
+        *sentences,
+        f"Gates ask {of[ASKED]:,} of them for a second factor. Left out: {of[LEFT_OUT]:,}, only on trial: "
+        f"{of[WATCHED]:,}, between gates: {of[BETWEEN]:,}, not known: {of[UNPROVEN]:,}.",
+        f"{could:,} have a second factor that no gate asks for; for {last:,} it is the last one left.",
+    ]
+
+
+def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    if not report.rows.height:
+        return ["cannot be signed in to"]
+    row = report.rows.row(0, named=True)
+    level = "" if row["level"] == UNPROVEN else f": can prove a sign-in to {row['level']}"
+    gates = {ASKED: row["covered by"], LEFT_OUT: row["left out by"]}.get(row["gate"], row["watched by"])
+    notes = [f"{row[STATE]}{level}", f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}"]
+    if row["second factors"] == 1:
+        notes.append("one second factor: the last one left")
+    return ["; ".join(notes)]
+
+
+def _on_gates(section: Section, report: TopicReport) -> str:
+    gates = section.rows
+    empty = gates.filter((pl.col("state") == "in-force") & (pl.col("asks") == 0))["gate"]
+    on_trial = gates.filter(pl.col("state") == "on-trial")["gate"]
+    notes = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
+    notes += [f"on trial, and lets everybody by: {some_names(on_trial)}"] if len(on_trial) else []
+    return "; ".join(notes)
+
+
+WORDS = TopicWords(
+    _headline,
+    _sentences,
+    _of_account,
+    shown=(STATE, "account", "unit", "population", "gate", "level"),
+    sections={
+        "gates": SectionWords("gates", _on_gates),
+        "not-asked": SectionWords("whom nothing makes prove more", short=("which",)),
+        "wanting": SectionWords("factors that want a look", short=("on",)),
+    },
+)

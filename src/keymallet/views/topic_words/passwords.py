@@ -1,0 +1,73 @@
+"""The words of the topic passwords."""
+
+from __future__ import annotations
+
+from zoneinfo import ZoneInfo
+
+from keymallet.core.base.listing import how_many
+from keymallet.core.topics.passwords import EMPTY, HANDED_OUT, SOON, TOO_OLD, UNANSWERED, WEAK
+from keymallet.core.topics.report import STATE, TopicReport
+from keymallet.views.topic_words.model import SectionWords, TopicWords, day, span
+
+_WRONG = (EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED)
+_UNTOLD = {
+    "weak": "how it is stored",
+    "empty": "whether it is empty",
+    "handed_out": "whether it was handed out",
+    "unanswered": "whether a new one was asked for",
+}
+
+
+def _headline(report: TopicReport) -> str:
+    return f"{report.number(*_WRONG):,} of {how_many(report.rows.height, 'password')} are not in order"
+
+
+def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    rows = report.rows
+    worst = [f"{report.number(word):,} {word}" for word in _WRONG if report.number(word)]
+    sentences = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
+    ages = rows["age"].drop_nulls().sort()
+    if len(ages):
+        middle, oldest = ages[len(ages) // 2], ages[-1]
+        sentences.append(f"Half are younger than {middle.days:,} d; the oldest is {oldest.days:,} d old.")
+    if not report.numbers["the book has a limit"]:
+        sentences.append(
+            "The rulebook asks for no change by age: only what the systems themselves ask counts."
+        )
+    sentences.append(f"{report.number(SOON):,} reach their limit within four weeks.")
+    untold = [f"{what} ({report.numbers[name]:,})" for name, what in _UNTOLD.items() if report.numbers[name]]
+    if untold:
+        sentences.append("Not told by their sources: " + ", ".join(untold) + ".")
+    return sentences
+
+
+def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    if not report.rows.height:
+        return []
+    row = report.rows.row(0, named=True)
+    notes = [row[STATE]]
+    if row["age"] is not None:
+        limit = f"the limit is {span(row['limit'])} by {row['limit by']}" if row["limit"] else "no limit"
+        notes.append(f"{span(row['age'])} old, {limit}")
+    if row["due"] is not None:
+        notes.append(f"due {day(row['due'], clock)}")
+    if row["shared with"]:
+        notes.append(f"the same as that of {', '.join(row['shared with'])}")
+    return ["; ".join(notes)]
+
+
+WORDS = TopicWords(
+    _headline,
+    _sentences,
+    _of_account,
+    shown=(STATE, "account", "unit", "age", "limit", "limit by", "due"),
+    sections={
+        "weaker": SectionWords("systems that ask for less than the rulebook"),
+        "batches": SectionWords(
+            "set for many on one day",
+            lambda section, report: "so many on one day were given one password, or came from another system",
+            short=("which",),
+        ),
+        "copies": SectionWords("the very same password"),
+    },
+)

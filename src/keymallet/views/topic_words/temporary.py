@@ -1,0 +1,53 @@
+"""The words of the topic temporary."""
+
+from __future__ import annotations
+
+from zoneinfo import ZoneInfo
+
+from keymallet.core.base.listing import how_many
+from keymallet.core.topics.report import STATE, TopicReport
+from keymallet.core.topics.temporary import AMISS, OF_ACCOUNT, OF_PASSWORD, OUTLIVES, SOON
+from keymallet.views.topic_words.model import SectionWords, TopicWords, day
+
+
+def _headline(report: TopicReport) -> str:
+    wrong = report.number(OUTLIVES, AMISS)
+    return f"{wrong:,} of {report.rows.height:,} accounts, passwords and keys are not in order"
+
+
+def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    rows = report.rows
+    accounts, passwords = (int((rows["what"] == what).sum()) for what in (OF_ACCOUNT, OF_PASSWORD))
+    keys = rows.height - accounts - passwords
+    return [
+        f"{how_many(accounts, 'temporary account')}, {how_many(passwords, 'password')} with an end, "
+        f"{how_many(keys, 'key or pass', 'keys and passes')} that work.",
+        f"{report.number(OUTLIVES):,} outlive their end, {report.number(AMISS):,} are amiss, "
+        f"{report.number(SOON):,} end within four weeks.",
+    ]
+
+
+def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
+    return [
+        f"{row['what']}{' ' + row['which'] if row['which'] else ''}: {', '.join(row['amiss']) or row[STATE]}"
+        f"{', ends ' + day(row['ends'], clock) if row['ends'] else ', no end'}"
+        for row in report.rows.iter_rows(named=True)
+    ]
+
+
+WORDS = TopicWords(
+    _headline,
+    _sentences,
+    _of_account,
+    shown=(STATE, "what", "account", "which", "ends", "amiss"),
+    sections={
+        "amiss": SectionWords("what is amiss", short=("on",)),
+        "still-open": SectionWords(
+            "past their end, and what is still open",
+            lambda section, report: (
+                "three ends that are easily taken for one another;"
+                " open are those of keys, sessions and openings"
+            ),
+        ),
+    },
+)

@@ -25,14 +25,15 @@ def show_rows(
     clock: ZoneInfo,
     margin: int = 0,
     *,
-    short: Collection[str] = (),
+    short: Mapping[str, int] | None = None,
     to_the_minute: Collection[str] = (),
 ) -> None:
     """Print every row, so far from the left. `kinds` says what the columns hold, if it is not text.
 
-    Of lists in the columns `short` only the first few members are named; instants `to_the_minute` are
-    shown with their time of day.
+    Of lists in the columns `short` only the first members are named, so many of each; instants
+    `to_the_minute` are shown with their time of day.
     """
+    short = short or {}
     table = plain_table()
     written = []
     for name in frame.columns:
@@ -42,13 +43,11 @@ def show_rows(
             name, justify="right" if kind in _RIGHT else "left", overflow="fold", no_wrap=name in _WHOLE
         )
         if name in short:
-            values = pl.Series([some_names(names) for names in frame[name]], dtype=pl.String)
+            values = pl.Series([some_names(names, short[name]) for names in frame[name]], dtype=pl.String)
         elif name in to_the_minute:
             values = frame[name].dt.convert_time_zone(clock.key).dt.strftime("%Y-%m-%d %H:%M")
         else:
             values = wording.values(frame[name], kind, clock).cast(pl.String)
-        if kind is Kind.WORDS:
-            values = values.replace({"none": None, "": None})
         written.append(values.fill_null("-"))
     for row in zip(*written, strict=True):
         table.add_row(*(text(value) for value in row))

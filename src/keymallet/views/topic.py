@@ -122,7 +122,8 @@ def show_section(out: Console, section: Section, report: TopicReport, clock: Zon
     words = WORDS[report.topic].sections[section.name]
     out.print()
     out.print(text(words.title, "dim"))
-    shown = section.rows.head(SECTION_ROWS).select(section.shown or section.rows.columns)
+    first = section.rows.head(SECTION_ROWS)
+    shown = words.worded(first.select(section.shown or first.columns))
     if shown.height:
         show_rows(
             out,

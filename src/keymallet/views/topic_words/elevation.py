@@ -77,7 +77,7 @@ WORDS = TopicWords(
         "people": SectionWords(
             "who is opened most",
             lambda section, report: f"hours a week over the last {WEEKS} weeks; overlaps count once",
-            short=("accounts",),
+            short={"accounts": 1},
         ),
         "openings": SectionWords("openings, those that want a look first", _on_openings),
         "outside": SectionWords("signed in while nothing was open"),

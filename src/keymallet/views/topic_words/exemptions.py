@@ -57,6 +57,6 @@ WORDS = TopicWords(
     shown=(STATE, "exemption", "kind", "covers", "excuses", "until", "amiss"),
     sections={
         "emergency": SectionWords("emergency accounts", _on_emergency),
-        "unlisted": SectionWords("left out by a gate, and not in the register", short=("which",)),
+        "unlisted": SectionWords("left out by a gate, and not in the register", short={"which": 3}),
     },
 )

@@ -78,7 +78,7 @@ WORDS = TopicWords(
     shown=(STATE, "account", "unit", "population", "gate", "level"),
     sections={
         "gates": SectionWords("gates", _on_gates),
-        "not-asked": SectionWords("whom nothing makes prove more", short=("which",)),
-        "wanting": SectionWords("factors that want a look", short=("on",)),
+        "not-asked": SectionWords("whom nothing makes prove more", short={"which": 3}),
+        "wanting": SectionWords("factors that want a look", short={"on": 3}),
     },
 )

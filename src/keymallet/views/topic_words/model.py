@@ -17,14 +17,15 @@ from keymallet.core.topics.report import Section, TopicReport
 class SectionWords:
     """How a table beside a report reads: its title, and a sentence that belongs beneath it.
 
-    `short` are columns of names of which the first few will do, `to_the_minute` instants of which a day is
-    too coarse.
+    `short` are columns of names of which the first so many will do, `to_the_minute` instants of which a
+    day is too coarse. `worded` makes of its rows what a terminal shows.
     """
 
     title: str
     note: Callable[[Section, TopicReport], str] = lambda section, report: ""
-    short: tuple[str, ...] = ()
+    short: Mapping[str, int] = field(default_factory=dict)
     to_the_minute: tuple[str, ...] = ()
+    worded: Callable[[pl.DataFrame], pl.DataFrame] = lambda rows: rows
 
 
 @dataclass(frozen=True)

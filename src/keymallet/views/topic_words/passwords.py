@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from zoneinfo import ZoneInfo
 
+import polars as pl
+
 from keymallet.core.base.listing import how_many
+from keymallet.core.facts import wording
 from keymallet.core.topics.passwords import EMPTY, HANDED_OUT, SOON, TOO_OLD, UNANSWERED, WEAK
 from keymallet.core.topics.report import STATE, TopicReport
 from keymallet.views.topic_words.model import SectionWords, TopicWords, day, span
@@ -56,17 +59,27 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     return ["; ".join(notes)]
 
 
+def _weaker(rows: pl.DataFrame) -> pl.DataFrame:
+    """The rows with what is asked and wanted in one column each, whether a number or an age."""
+    asks, wants = (
+        pl.coalesce(pl.col(number).cast(pl.String), wording.spans(rows[age]))
+        for number, age in (("it asks", "it lets"), ("the rulebook", "the rulebook lets"))
+    )
+    told = rows.with_columns(asks.fill_null("nothing").alias("it asks"), wants.alias("the rulebook"))
+    return told.drop("it lets", "the rulebook lets")
+
+
 WORDS = TopicWords(
     _headline,
     _sentences,
     _of_account,
     shown=(STATE, "account", "unit", "age", "limit", "limit by", "due"),
     sections={
-        "weaker": SectionWords("systems that ask for less than the rulebook"),
+        "weaker": SectionWords("systems that ask for less than the rulebook", worded=_weaker),
         "batches": SectionWords(
             "set for many on one day",
             lambda section, report: "so many on one day were given one password, or came from another system",
-            short=("which",),
+            short={"which": 3},
         ),
         "copies": SectionWords("the very same password"),
     },

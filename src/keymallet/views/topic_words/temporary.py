@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from zoneinfo import ZoneInfo
 
+import polars as pl
+
 from keymallet.core.base.listing import how_many
 from keymallet.core.topics.report import STATE, TopicReport
 from keymallet.core.topics.temporary import AMISS, OF_ACCOUNT, OF_PASSWORD, OUTLIVES, SOON
@@ -35,19 +37,39 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     ]
 
 
+def _still_open(rows: pl.DataFrame) -> pl.DataFrame:
+    """The rows with one column that says what is still open: `switched on, 1 key, 2 sessions`."""
+    parts = [
+        pl.when("enabled").then(pl.lit("switched on")),
+        *(
+            pl.when(pl.col(name) == 1)
+            .then(pl.lit(f"1 {name.removesuffix('s')}"))
+            .when(pl.col(name) > 1)
+            .then(pl.format("{} {}", name, pl.lit(name)))
+            for name in _COUNTED
+        ),
+    ]
+    still = pl.concat_list(parts).list.drop_nulls().list.join(", ")
+    return rows.with_columns(still.alias("still open")).drop("enabled", *_COUNTED)
+
+
+_COUNTED = ("keys", "sessions", "openings")
+
+
 WORDS = TopicWords(
     _headline,
     _sentences,
     _of_account,
     shown=(STATE, "what", "account", "which", "ends", "amiss"),
     sections={
-        "amiss": SectionWords("what is amiss", short=("on",)),
+        "amiss": SectionWords("what is amiss", short={"on": 1}),
         "still-open": SectionWords(
             "past their end, and what is still open",
             lambda section, report: (
                 "three ends that are easily taken for one another;"
                 " open are those of keys, sessions and openings"
             ),
+            worded=_still_open,
         ),
     },
 )

@@ -13,7 +13,6 @@ from types import ModuleType
 
 from keymallet import __version__
 from keymallet.commands.exit_codes import CLEAN, FAILED, READER_GONE, STOPPED
-from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError
 
 COMMANDS = {
@@ -129,6 +128,8 @@ new here?  keymallet demo"""
 
 
 def _no_such_command(word: str) -> int:
+    from keymallet.core.base.nearest import did_you_mean
+
     hint = did_you_mean(word, COMMANDS) or '"keymallet --help" lists them'
     print(f'keymallet: there is no command "{ascii(word)[1:-1]}"; {hint}', file=sys.stderr)
     return FAILED

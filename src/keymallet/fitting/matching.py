@@ -53,7 +53,7 @@ class Match:
 
     @property
     def sureness(self) -> str:
-        """In a word."""
+        """How sure the match is: SURE, LIKELY or UNSURE. What somebody asked for is sure."""
         if self.asked:
             return SURE
         level = next((word for word, least in LEAST.items() if self.score >= least), UNSURE)
@@ -90,7 +90,11 @@ class Part:
         return key_of(self.table)
 
     def uses(self, match: Match) -> bool:
-        """Whether the map uses a match, or only mentions it: the key it has to have, sure or not."""
+        """Whether the map that is written takes this match, rather than mention it in a comment.
+
+        It takes all that are sure or likely; and the one for the table's key in any case, since a map
+        without it cannot be read.
+        """
         return match.is_used or match.fact.name == self.key
 
     @property

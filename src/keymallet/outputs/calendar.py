@@ -14,6 +14,7 @@ from typing import Any
 
 import polars as pl
 
+from keymallet.core.base.listing import and_more
 from keymallet.core.base.optional_packages import extra
 from keymallet.core.judging.run import Run
 from keymallet.core.studies.ahead import days
@@ -66,7 +67,7 @@ def _by_day(events: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str, st
     for day, row in _dated(events, run):
         by_day.setdefault(day, []).append(f"{row['severity']}: {_who(row)}: {row['title']}")
     for day, lines in sorted(by_day.items()):
-        rest = [f"and {len(lines) - MOST_LISTED:,} more"] if len(lines) > MOST_LISTED else []
+        rest = [and_more(len(lines) - MOST_LISTED)] if len(lines) > MOST_LISTED else []
         summary = f"{len(lines):,} to mend before they turn to breach"
         yield day, f"{run.organisation}\0{day}", summary, "\n".join([*lines[:MOST_LISTED], *rest])
 

@@ -6,6 +6,7 @@ from functools import cached_property
 
 import polars as pl
 
+from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import Problem
 from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
@@ -153,9 +154,8 @@ def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
         renamed = renamed.filter(~pl.col("stable-id").is_in(several))
     reading.renamed = dict(renamed.select("old", "new").iter_rows())
     if reading.renamed:
-        shown = ", ".join(f"{old} is now {new}" for old, new in list(reading.renamed.items())[:5])
-        more = f" and {len(reading.renamed) - 5:,} more" if len(reading.renamed) > 5 else ""
-        reading.remarks.append(f"renamed: {shown}{more}")
+        names = [f"{old} is now {new}" for old, new in reading.renamed.items()]
+        reading.remarks.append(f"renamed: {some_names(names, 5)}")
 
 
 def drops(readings: list[Reading], declared: str, earlier: Earlier | None, largest: int) -> list[Problem]:

@@ -13,7 +13,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.ways_in import Facts, ways_in
 from keymallet.core.facts import wording
@@ -58,8 +58,7 @@ def show_account(
     if person:
         out.print(text(person, "dim"))
     if elsewhere:
-        more = f" and {len(elsewhere) - MOST_ELSEWHERE} more" if len(elsewhere) > MOST_ELSEWHERE else ""
-        out.print(text(f"the same person: {', '.join(elsewhere[:MOST_ELSEWHERE])}{more}", "dim"))
+        out.print(text(f"the same person: {some_names(elsewhere, MOST_ELSEWHERE)}", "dim"))
     out.print()
     _show_ways_in(out, context, row)
     _show_topics(out, topics)
@@ -283,7 +282,7 @@ def _show_verdicts(out: Console, context: EvaluationContext, verdicts: pl.DataFr
             said.append(" " if met else "\n").append_text(text(lasts, "dim"))
         if row["change"]:
             kind = f"{MENDS[row['mend']]}: " if row["mend"] else ""
-            said.append("\n").append_text(text(f"to mend: {kind}{row['change']}"))
+            said.append("\n").append_text(text(f"mend: {kind}{row['change']}"))
         if verdict in ("breach", "pending") and row["advice"]:
             said.append("\n").append_text(text(row["advice"], "italic"))
         style = "dim" if met else SEVERITY_STYLES[SEVERITIES[severity]]

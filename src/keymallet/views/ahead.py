@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.core.studies.ahead import Week, days
@@ -81,7 +81,7 @@ def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> Non
         )
     out.print(table)
     if len(ranked) > most:
-        out.print(text(f"and {how_many(len(ranked) - most, 'more rule')}", "dim"))
+        out.print(text(and_more(len(ranked) - most, "rule"), "dim"))
 
 
 def show_heaviest(out: Console, events: pl.DataFrame, run: Run) -> None:
@@ -112,7 +112,7 @@ def show_first(out: Console, events: pl.DataFrame, run: Run, more: int) -> None:
         table.add_row(day(row["at"], run.clock), Text(row["severity"], SEVERITY_STYLES[severity]), said)
     out.print(table)
     if more:
-        out.print(text(f"and {more:,} more (--format csv)", "dim"))
+        out.print(text(f"{and_more(more)} (--format csv)", "dim"))
 
 
 def ahead_figure(schedule: list[Week], run: Run, capacity: int | None) -> Any:

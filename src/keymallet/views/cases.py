@@ -5,7 +5,7 @@ from __future__ import annotations
 from rich.console import Console
 from rich.padding import Padding
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.rulebook.model import Demand, Rulebook
 from keymallet.core.studies.cases import Outcome
 from keymallet.core.studies.coverage import Untried
@@ -35,7 +35,7 @@ def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> N
             )
         )
     if len(left) > MOST_LEFT:
-        out.print(text(f"and {len(left) - MOST_LEFT:,} more comparisons left untried (--rule ID)", "yellow"))
+        out.print(text(f"{and_more(len(left) - MOST_LEFT, 'comparison')} left untried (--rule ID)", "yellow"))
 
 
 def show_tried(out: Console, book: Rulebook, outcomes: list[Outcome], failed: list[Outcome]) -> None:

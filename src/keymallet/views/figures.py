@@ -8,15 +8,8 @@ from typing import Any
 
 from keymallet.core.base.optional_packages import extra
 from keymallet.core.base.problems import fail
-from keymallet.core.rulebook.model import Severity
 
 INK, PALE, PAPER = "#22272e", "#8b929c", "#fbfaf7"
-SEVERITY_COLOURS = {
-    Severity.CRITICAL: "#7d1a14",
-    Severity.HIGH: "#c8553d",
-    Severity.MEDIUM: "#e0a458",
-    Severity.LOW: "#7fa7b8",
-}
 SERIES = ("#355c7d", "#c8553d", "#e0a458", "#6a8d73", "#8c6c9b", "#7fa7b8", "#b7b09c")
 HATCHES = ("", "//", "..", "\\\\", "xx", "oo", "--")
 FORMATS = ("png", "svg")

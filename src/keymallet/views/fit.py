@@ -7,7 +7,7 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.facts.reading import Reading
 from keymallet.fitting.guess import Guess
 from keymallet.fitting.map_text import remarks
@@ -147,4 +147,4 @@ def show_trial(out: Console, reading: Reading) -> None:
         if "not used: column" not in remark:
             out.print(text(f"  {remark}", "dim"))
     if len(seen) > _CELLS_SHOWN:
-        out.print(text(f"  … and {len(seen) - _CELLS_SHOWN} more like these", "dim"))
+        out.print(text(f"  … {and_more(len(seen) - _CELLS_SHOWN)} like these", "dim"))

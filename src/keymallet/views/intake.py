@@ -10,7 +10,7 @@ import polars as pl
 from rich.console import Console
 from rich.padding import Padding
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal, TableIntake
@@ -100,14 +100,14 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     """The sources that are not shown one by one, in one line."""
     gaps = sum(_has_gaps(source) for _, source in rest)
     if only_gaps:
-        return f"and {how_many(gaps, 'more source')} with gaps: keymallet read --all tells each"
+        return f"{and_more(gaps, 'source')} with gaps: keymallet read --all tells each"
     whole = Counter[str]()
     for _, source in rest:
         for table, intake in source.intake.items():
             whole[table] += intake.read
     read = ", ".join(counted(number, table) for table, number in whole.items())
     remark = f"{gaps:,} of them with gaps" if gaps else "nothing refused"
-    return f"and {how_many(len(rest), 'more source')}: read {read}; {remark}; --all tells each"
+    return f"{and_more(len(rest), 'source')}: read {read}; {remark}; --all tells each"
 
 
 def _has_gaps(source: SourceRecord) -> bool:
@@ -150,4 +150,4 @@ def _places(refusals: list[Refusal], whole: int) -> str:
         where = f"{file} {'line' if len(lines) == 1 else 'lines'} {', '.join(lines)}: " if lines else ""
         pieces.append(f"{where}{reason}")
     more = whole - len(named)
-    return "; ".join(pieces) + (f"; and {more:,} more" if more else "")
+    return "; ".join(pieces) + (f"; {and_more(more)}" if more else "")

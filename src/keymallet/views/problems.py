@@ -7,6 +7,7 @@ import sys
 from collections.abc import Iterable
 from typing import TextIO
 
+from keymallet.core.base.listing import and_more
 from keymallet.core.base.problems import Excerpt, Problem
 from keymallet.views.safe import plain
 
@@ -33,7 +34,7 @@ def show_problems(problems: Iterable[Problem], stream: TextIO | None = None) -> 
         else:
             print(f"    {red}{caret}{end}\n    {said}\n", file=stream)
     if len(listed) > MOST_SHOWN:
-        print(f"and {len(listed) - MOST_SHOWN:,} more", file=stream)
+        print(and_more(len(listed) - MOST_SHOWN), file=stream)
     if len(listed) > 1:
         print(f"{len(listed):,} faults", file=stream)
 

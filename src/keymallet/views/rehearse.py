@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.judging.run import Run
 from keymallet.core.studies.rehearse import NEWLY, Difference
 from keymallet.views.figures import INK, SERIES, new_figure
@@ -71,7 +71,7 @@ def show_groups(out: Console, rows: pl.DataFrame) -> None:
             f"{name} {_signed(new, gone)}" for name, new, gone in counted.head(GROUPS_SHOWN).iter_rows()
         ]
         more = counted.height - GROUPS_SHOWN
-        rest = f" and {more:,} more" if more > 0 else ""
+        rest = f" {and_more(more)}".rstrip()
         out.print(text(f"by {group}: {', '.join(counts)}{rest}"))
 
 
@@ -89,7 +89,7 @@ def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
         table.add_row(text(f"  {row['account']}{about}"), text(row["title"], "dim"))
     out.print(table)
     if newly.height > most:
-        out.print(text(f"  and {newly.height - most:,} more (--format csv)", "dim"))
+        out.print(text(f"  {and_more(newly.height - most)} (--format csv)", "dim"))
 
 
 def show_instants(out: Console, numbers: list[tuple[datetime, int, int]], clock: ZoneInfo) -> None:

@@ -172,7 +172,7 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
         ("mend", f"{demand.mend}: {MENDS[demand.mend]}" if demand.mend else ""),
         ("topic", f"{demand.topic}: keymallet view {demand.topic}" if demand.topic else ""),
         ("advice", demand.advice),
-        ("rests on", ", ".join(demand.cite)),
+        ("cite", ", ".join(demand.cite)),
     )
     for key, value in extras:
         if value:

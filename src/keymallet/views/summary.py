@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES, TOPICS
@@ -63,7 +63,7 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
             (sum(1 for count in left if not count.breach and not count.unproven), "with neither"),
         )
         parts = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
-        out.print(text(f"and {how_many(len(left), 'more rule')}: {parts} ({option})", "dim"))
+        out.print(text(f"{and_more(len(left), 'rule')}: {parts} ({option})", "dim"))
 
 
 def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:
@@ -124,7 +124,7 @@ def show_worst(out: Console, run: Run, findings: pl.DataFrame, accounts: list[st
         for row in mine.iter_rows(named=True):
             out.print(finding_line(run, row))
     if breached > len(accounts):
-        out.print(text(f"and {breached - len(accounts):,} more accounts in breach", "dim"))
+        out.print(text(f"{and_more(breached - len(accounts), 'account')} in breach", "dim"))
 
 
 def show_people(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
@@ -138,7 +138,7 @@ def show_people(out: Console, run: Run, findings: pl.DataFrame, most: int) -> No
         for row in mine.iter_rows(named=True):
             out.print(finding_line(run, {**row, "subject": ""}))
     if ranked.height > most:
-        out.print(text(f"and {how_many(ranked.height - most, 'more person', 'more people')}", "dim"))
+        out.print(text(and_more(ranked.height - most, "person", "people"), "dim"))
 
 
 def show_systems(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
@@ -149,7 +149,7 @@ def show_systems(out: Console, run: Run, findings: pl.DataFrame, most: int) -> N
         for row in findings.filter(pl.col("account") == system).iter_rows(named=True):
             out.print(finding_line(run, row))
     if ranked.height > most:
-        out.print(text(f"and {ranked.height - most:,} more systems", "dim"))
+        out.print(text(and_more(ranked.height - most, "system"), "dim"))
 
 
 def show_numbers(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
@@ -157,7 +157,7 @@ def show_numbers(out: Console, run: Run, findings: pl.DataFrame, most: int) -> N
     for row in findings.head(most).iter_rows(named=True):
         out.print(finding_line(run, row))
     if findings.height > most:
-        out.print(text(f"and {findings.height - most:,} more numbers", "dim"))
+        out.print(text(and_more(findings.height - most, "number"), "dim"))
 
 
 def finding_line(run: Run, row: dict[str, Any]) -> Table:
@@ -187,7 +187,7 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     for gap in run.gaps[:GAPS_SHOWN]:
         out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2), expand=False))
     if len(run.gaps) > GAPS_SHOWN:
-        out.print(Padding(text(f"and {len(run.gaps) - GAPS_SHOWN:,} more gaps", "yellow"), (0, 0, 0, 2)))
+        out.print(Padding(text(and_more(len(run.gaps) - GAPS_SHOWN, "gap"), "yellow"), (0, 0, 0, 2)))
     show_hints(out, hints)
 
 

@@ -11,7 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.topics.report import Section, State, Tone, TopicReport
 from keymallet.views.rows import show_rows
 from keymallet.views.safe import plain
@@ -74,7 +74,7 @@ def show_groups(out: Console, report: TopicReport, groups: pl.DataFrame, *, all_
         table.add_row(text(name), *cells, *([_bar(row, states, room)] if room >= LEAST_BAR else []))
     out.print(table)
     if shown.height < groups.height:
-        out.print(text(f"and {how_many(groups.height - shown.height, 'more group')} (--all)", "dim"))
+        out.print(text(f"{and_more(groups.height - shown.height, 'group')} (--all)", "dim"))
 
 
 def _marked(state: State, widest: int) -> str:
@@ -136,7 +136,7 @@ def show_section(out: Console, section: Section, report: TopicReport, clock: Zon
         )
     more = section.rows.height - shown.height
     notes = [note] if (note := words.note(section, report)) else []
-    notes += [f"and {more:,} more (--part {section.name} --format csv)"] if more else []
+    notes += [f"{and_more(more)} (--part {section.name} --format csv)"] if more else []
     for note in notes:
         out.print(Padding(text(note, "italic"), (0, 0, 0, 2), expand=False))
 

@@ -24,7 +24,23 @@ def listed(lead: pl.Expr) -> pl.Expr:
 def some_names(names: Sequence[object] | pl.Series, most: int = MOST_NAMED) -> str:
     """`a, b, c and 2 more`; empty for none."""
     shown = ", ".join(map(str, names[:most]))
-    return f"{shown} and {len(names) - most:,} more" if len(names) > most else shown
+    return f"{shown} {and_more(len(names) - most)}".rstrip()
+
+
+def and_more(number: int, noun: str = "", plural: str = "") -> str:
+    """`and 1,412 more`, `and 1 more rule`; empty if there are no more."""
+    if number <= 0:
+        return ""
+    return (
+        f"and {how_many(number, f'more {noun}', plural and f'more {plural}')}"
+        if noun
+        else f"and {number:,} more"
+    )
+
+
+def shortened(text: str, most: int = 40) -> str:
+    """The text, cut off with `…` where it is longer than `most` characters."""
+    return text if len(text) <= most else f"{text[: most - 3]}…"
 
 
 def how_many(number: int, noun: str, plural: str = "") -> str:

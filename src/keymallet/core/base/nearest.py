@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
+
+from rapidfuzz import fuzz, process
+
+_LEAST_LIKENESS = 60
+"""Of a hundred; two words are less alike than that if a third of their letters differ or more."""
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
     """Return `did you mean "x"?` for the nearest known word, or an empty string if none is near."""
     candidates = sorted(set(known))
     folded = {candidate.lower(): candidate for candidate in reversed(candidates)}
-    near = difflib.get_close_matches(word.lower(), folded, n=1, cutoff=0.6)
-    return f'did you mean "{folded[near[0]]}"?' if near else ""
+    nearest = process.extractOne(word.lower(), folded.keys(), scorer=fuzz.ratio, score_cutoff=_LEAST_LIKENESS)
+    return f'did you mean "{folded[nearest[0]]}"?' if nearest else ""
 
 
 def article(noun: str) -> str:

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
 from keymallet.core.facts.evidence import (
     CANDIDATES,
@@ -263,12 +264,12 @@ def _answered(
     if query.question == "count":
         # Any row of which it is not known whether it counts makes the number unknown.
         number = _counted(rows.filter(truth.fill_null(False)), accounts)
-        return number if unsure is None else _where(~unsure, number)
+        return number if unsure is None else only_where(~unsure, number)
     if query.question == "every":
         missed = _marked(rows.filter(~truth.fill_null(True)), accounts)
-        return ~missed if unsure is None else _where(missed | ~unsure, ~missed)
+        return ~missed if unsure is None else only_where(missed | ~unsure, ~missed)
     hit = _marked(rows.filter(truth.fill_null(False)), accounts)
-    answer = hit if unsure is None else _where(hit | ~unsure, hit)
+    answer = hit if unsure is None else only_where(hit | ~unsure, hit)
     return ~answer if query.question == "no" else answer
 
 
@@ -283,7 +284,7 @@ def _farthest(
     answers = answers.scatter(extremes["owner"], extremes["figure"])
     if not truth.null_count():
         return answers
-    return _where(~_marked(rows.filter(truth.is_null()), owners), answers)
+    return only_where(~_marked(rows.filter(truth.is_null()), owners), answers)
 
 
 def _marked(rows: pl.Series, accounts: int) -> pl.Series:
@@ -295,10 +296,6 @@ def _counted(rows: pl.Series, accounts: int) -> pl.Series:
     return pl.zeros(accounts, dtype=pl.Int64, eager=True).scatter(
         counts[rows.name], counts["rows"].cast(pl.Int64)
     )
-
-
-def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
-    return pl.DataFrame({"if": condition, "then": values}).select(pl.when("if").then("then")).to_series()
 
 
 def _stage(node: Typed, stages: dict[int, dict[Typed, None]]) -> int:

@@ -54,10 +54,10 @@ class RowQuerySteps:
             self._standing(query, links.owned, owners, steps),
         ]
         counted += [
-            _open(query, entries)
+            _as_possible_rows(query, entries)
             for entries in (perhaps, self._standing(query, links.perhaps, owners, steps))
         ]
-        counted += self._of_anybody(query, links, anybodys, owners, steps)
+        counted += self._of_rows_that_may_be_anybodys(query, links, anybodys, owners, steps)
         return self._counted(query, table, pl.concat(counted, how="diagonal_relaxed"), owners)
 
     def _standing(
@@ -78,7 +78,7 @@ class RowQuerySteps:
         lowered = self.context.lowering.lower(query.condition).alias("=")
         return frame.lazy().with_columns(lowered).select("=").collect().to_series()
 
-    def _of_anybody(
+    def _of_rows_that_may_be_anybodys(
         self,
         query: typed.RowQuery,
         links: _Links,
@@ -86,19 +86,23 @@ class RowQuerySteps:
         owners: pl.Series,
         steps: pl.DataFrame,
     ) -> list[pl.DataFrame]:
-        """What accounts that may be anybody's contribute to everybody: not knowing, while one may count."""
+        """What rows that may be any owner's contribute to the answer of each of them.
+
+        While one of them may count, nobody's answer is known; else they count for nobody. Gives at most
+        one frame of `owner`, AT, `before` and `after` (codes of truth).
+        """
         if not links.anybodys.height:
             return []
         one = pl.lit(0, dtype=pl.UInt32).alias("owner")
         still = links.anybodys.with_columns(one)
         alone = pl.Series([0], dtype=pl.UInt32)
         parts = [
-            _open(query, moving.with_columns(one)),
-            _open(query, self._standing(query, still.select(ROW, "owner"), alone, steps)),
+            _as_possible_rows(query, moving.with_columns(one)),
+            _as_possible_rows(query, self._standing(query, still.select(ROW, "owner"), alone, steps)),
         ]
         sums = _sums(pl.concat(parts, how="diagonal_relaxed")).with_columns(pl.col("unknown") > 0)
         changes = sums.filter(pl.col("unknown").ne_missing(pl.col("unknown").shift()))
-        code = pl.when("unknown").then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_surely_out(query)))
+        code = pl.when("unknown").then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_indifferent(query)))
         entries = changes.select(AT, code.cast(pl.Int8).alias("after"))
         entries = entries.with_columns(before=pl.col("after").shift())
         return [owners.alias("owner").to_frame().join(entries, how="cross")]
@@ -185,17 +189,24 @@ def _code_of(values: pl.Series) -> pl.Series:
     return values.cast(pl.Int8).fill_null(_UNKNOWN)
 
 
-def _surely_out(query: typed.RowQuery) -> int:
-    """The truth of a row that decides nothing."""
+def _indifferent(query: typed.RowQuery) -> int:
+    """The truth of a row that leaves the answer as it is, whosever it is.
+
+    A row that does not pass changes nothing for `some`, `no` and `count`; for `every`, one that passes.
+    """
     return _TRUE if query.question == "every" else _FALSE
 
 
-def _open(query: typed.RowQuery, entries: pl.DataFrame) -> pl.DataFrame:
-    """The entries of rows that may not be the owner's: they count as not known, or are surely out of it."""
-    out = _surely_out(query)
+def _as_possible_rows(query: typed.RowQuery, entries: pl.DataFrame) -> pl.DataFrame:
+    """The entries of rows of which it is not known whether they are the owner's.
+
+    Entries are `owner`, AT, `before` and `after`. Each code of truth becomes unknown, for the row may or
+    may not count; but where it would change nothing even as the owner's own, it stays as it is.
+    """
+    indifferent = _indifferent(query)
 
     def opened(name: str) -> pl.Expr:
-        code = pl.when(pl.col(name) == out).then(pl.lit(out)).otherwise(pl.lit(_UNKNOWN))
+        code = pl.when(pl.col(name) == indifferent).then(pl.lit(indifferent)).otherwise(pl.lit(_UNKNOWN))
         return pl.when(pl.col(name).is_not_null()).then(code.cast(pl.Int8)).alias(name)
 
     return entries.select("owner", AT, opened("before"), opened("after"))

@@ -128,7 +128,9 @@ class Timeline:
         kept = when.filter(differs)
         starts = kept.with_columns(self._start.alias(AT), before.filter(differs).alias(VALUE))
         both = pl.concat([starts, kept.with_columns(changed.filter(differs).alias(VALUE))])
-        # Each row's opening, then its change: to interleave them is cheaper than to sort.
+        # `both` holds all openings, then all changes, in the same order of rows. The result has to hold each
+        # row's opening followed by its change. Place 2k of it is opening k, place 2k + 1 is change k, which
+        # stands `kept.height` places further on in `both`: to take them by place is cheaper than to sort.
         place = pl.int_range(2 * kept.height)
         order = pl.select(place // 2 + place % 2 * kept.height).to_series()
         return both.select(pl.all().gather(order))

@@ -7,6 +7,7 @@ from functools import cached_property
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.base.listing import first_few, listed
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.wording import constant_text
@@ -162,8 +163,3 @@ def joined(texts: list[pl.Series], separator: str = "; ") -> pl.Series:
     frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
     text = pl.concat_str(pl.all(), separator=separator, ignore_nulls=True)
     return frame.select(pl.when(text != "").then(text).alias("=")).to_series()
-
-
-def only_where(condition: pl.Series, text: pl.Series) -> pl.Series:
-    """The text where the condition is true; null elsewhere."""
-    return pl.DataFrame({"if": condition, "then": text}).select(pl.when("if").then("then")).to_series()

@@ -169,7 +169,10 @@ def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
     return counts
 
 
-_BITS_A_SEVERITY = 15  # four severities in 63 bits: room for 32,767 rules of each
+# A score is one whole number with fifteen bits for each of the four severities, the gravest in the highest:
+# to compare two scores is to compare the counts of the gravest first. 63 bits hold them; a severity's count
+# would run into the next only above 32,767 breaches, of which no account has one for each of so many rules.
+_BITS_A_SEVERITY = 15
 
 
 def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.evaluating.context import EvaluationContext
-from keymallet.core.explaining.explanation_context import ExplanationContext, only_where
+from keymallet.core.explaining.explanation_context import ExplanationContext
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
 from keymallet.core.facts.evidence import CANDIDATES, NOTHING_KNOWN, UNREAD, source_column
 from keymallet.core.facts.model import Derivation

@@ -12,6 +12,7 @@ from datetime import timedelta
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.base.listing import first_few, listed
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.explanation_context import (
@@ -19,7 +20,6 @@ from keymallet.core.explaining.explanation_context import (
     QueriedRows,
     Texts,
     joined,
-    only_where,
 )
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.wording import constant_text

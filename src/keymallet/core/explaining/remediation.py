@@ -12,13 +12,13 @@ from datetime import timedelta
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.explanation_context import (
     ExplanationContext,
     QueriedRows,
     Texts,
     joined,
-    only_where,
 )
 from keymallet.core.explaining.reasons import MIRRORED, OPPOSITE
 from keymallet.core.explaining.wording import constant_text

@@ -423,7 +423,11 @@ def tables_of_account() -> tuple[Table, ...]:
 
 
 def tables_with_verdicts() -> tuple[Table, ...]:
-    """The tables a rule can be for each row of: people, accounts, what is theirs, what is in force."""
+    """The tables that `each` of a rule may name: a rule gives one verdict for each of their rows.
+
+    These are people, accounts, all that belongs to an account, entries of the register, and what a source
+    has in force (its settings and gates).
+    """
     return tuple(
         table
         for table in TABLES.values()

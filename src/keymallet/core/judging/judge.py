@@ -143,6 +143,8 @@ def judge(
     tables = dict.fromkeys(rule.table for rule in rulebook.rules)
     for table in sorted(tables, key=lambda name: name == EXEMPTION.name):
         rules = [rule for rule in rulebook.rules if rule.table == table]
+        # How many breaches an entry excuses is a fact that rules on the register may ask about; it is known
+        # only now, when every other table is judged. So the frame of entries is replaced before theirs are.
         if covers is not None and table == EXEMPTION.name:
             _count_excused(context, rulebook, codes, covers)
         verdicts = context.select(table, [verdict(context.lowering, rule) for rule in rules])

@@ -96,6 +96,7 @@ class ChecksTests(CheckerBase):
                 continue
             if not isinstance(value, typed.Const) or isinstance(value.value, bool | timedelta | datetime):
                 self.fault(item.span, "a list holds words, texts or numbers")
+            # Only its type is asked of the left side here: any value of that type does.
             elif self.agree(node, typed.Const(element, self.text(node), ""), item, value):
                 values.append(value.value)
         if len(values) < len(node.items):
@@ -151,6 +152,7 @@ class ChecksTests(CheckerBase):
         wanted = self.resolve(node.wanted, element)
         if wanted is None:
             return None
+        # A member of the list, of which only the type matters.
         one = typed.Const(element, self.text(node.operand), "")
         if not self.agree(node.operand, one, node.wanted, wanted):
             return None

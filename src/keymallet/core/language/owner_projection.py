@@ -16,7 +16,12 @@ def project_to_row(way: tuple[Table, ...], body: Typed, text: str) -> Typed:
 
 
 def _project_one_hop(table: Table, body: Typed, text: str) -> Typed:
-    """Bring facts over, not what is worked out of them: what moves with time is worked out on the row."""
+    """The expression about the owner of a row of `table`, as an expression on that row.
+
+    Facts of the owner are taken over, but not what is worked out from them and the instant judged at:
+    `age(person.joins)` becomes the age, on the row, of what is taken over, so that the row knows by itself
+    when it changes.
+    """
     match body:
         case typed.At() | typed.Const():
             return body

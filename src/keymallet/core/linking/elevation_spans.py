@@ -10,6 +10,7 @@ from datetime import timedelta
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.base.intervals import START, STOP, held_before, holds_at, unbroken, within
 from keymallet.core.facts.declaration import ELEVATION, GRANT, SIGN_IN
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, ORIGIN
@@ -71,7 +72,7 @@ def mark_elevation_spans(linked: LinkedReadings, rules: LinkingRules) -> LinkedR
 def _of_sources(frame: pl.DataFrame, values: pl.Series, sources: list[str]) -> pl.Series:
     """The values, of rows that come from these sources alone."""
     here = frame[ORIGIN].cast(pl.String).is_in(pl.Series(sources, dtype=pl.String).implode())
-    return _only_where(here, values).alias(values.name)
+    return only_where(here, values).alias(values.name)
 
 
 def elevation_spans(elevations: pl.DataFrame) -> pl.DataFrame:
@@ -127,7 +128,7 @@ def _self_approved(elevations: pl.DataFrame, accounts: pl.DataFrame) -> pl.Serie
         by_person = asked.join(persons, on=ACCOUNT_ROW, how="inner")
         places.append(by_person.join(_called(of_askers, "person"), on=["person", "by"], how="semi")["place"])
     same = pl.repeat(False, elevations.height, dtype=pl.Boolean, eager=True).scatter(pl.concat(places), True)
-    return _only_where(asked["by"].is_not_null(), same).alias("approves-itself")
+    return only_where(asked["by"].is_not_null(), same).alias("approves-itself")
 
 
 def _called(accounts: pl.DataFrame, key: str) -> pl.DataFrame:
@@ -179,11 +180,7 @@ def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Serie
     answers = asked.join(held_then, on="place", how="left", maintain_order="left")
     opened = elevations["outcome"].cast(pl.String) == "opened" if "outcome" in elevations.columns else None
     entitled = answers["entitled"]
-    return entitled if opened is None else _only_where(opened, entitled).alias("entitled")
-
-
-def _only_where(where: pl.Series, values: pl.Series) -> pl.Series:
-    return pl.DataFrame({"if": where, "then": values}).select(pl.when("if").then("then")).to_series()
+    return entitled if opened is None else only_where(opened, entitled).alias("entitled")
 
 
 def _with_last_opened(grants: pl.DataFrame, elevations: pl.DataFrame) -> pl.DataFrame:

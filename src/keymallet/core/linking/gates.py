@@ -129,7 +129,7 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
     in_force = [_in_state(truth, gate, "in-force") for truth, gate in zip(asks, gates, strict=True)]
     let_by = [_in_state(truth, gate, "in-force") for truth, gate in zip(lets_by, gates, strict=True)]
     watched = [_in_state(truth, gate, "on-trial") for truth, gate in zip(asks, gates, strict=True)]
-    second = [_where(truth, gate.asks_second) for truth, gate in zip(in_force, gates, strict=True)]
+    second = [_both(truth, gate.asks_second) for truth, gate in zip(in_force, gates, strict=True)]
     nobody = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True)
     return Reach(
         pl.DataFrame(
@@ -153,11 +153,11 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
 
 def _in_state(truth: pl.Series, gate: Gate, state: str) -> pl.Series:
     """Whether the gate reaches an account while it is in this state."""
-    return _where(truth, None if gate.state is None else gate.state == state)
+    return _both(truth, None if gate.state is None else gate.state == state)
 
 
-def _where(truth: pl.Series, also: bool | None) -> pl.Series:
-    """A truth on each account and one on all of them: both have to hold."""
+def _both(truth: pl.Series, also: bool | None) -> pl.Series:
+    """Whether both hold: a truth on each account, and one that is the same for all (None: unknown)."""
     return truth & pl.Series([also], dtype=pl.Boolean).new_from_index(0, len(truth))
 
 
@@ -198,7 +198,7 @@ class _Naming:
                 named = named.scatter(self.members[word], True)
         # A word that is no kind may be a group: of whom the groups are not known, it cannot be told.
         if set(words) - _KINDS - self.names_of_accounts:
-            named = named | _where(self.groups.is_null(), None)
+            named = named | _both(self.groups.is_null(), None)
         kinds = sorted(_KINDS & set(words))
         return named | self.kind.is_in(pl.Series(kinds, dtype=pl.String).implode()) if kinds else named
 

@@ -123,6 +123,9 @@ def spread(events: pl.DataFrame, clock: ZoneInfo, start: datetime, capacity: int
     which it would turn to breach, as late as can be, in the order of their deadlines. Where more is due
     by a week than can be done until then, as little as possible is left out, the least grave first.
     """
+    # One place for each event, the same in `due` (the last day to mend it), `grave` (how severe it is) and
+    # `planned`; `waiting` holds places, in the order of what is due first. The weeks are filled from the last
+    # one back, so that everything is done as late as can be.
     first = _working_day_from(start.astimezone(clock).date())
     due = [_last_working_day(day) for day in days(events["at"], clock).to_list()]
     grave = [SEVERITIES[word] for word in events["severity"]]

@@ -5,9 +5,10 @@ from __future__ import annotations
 import tomllib
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import Any
 
-import msgspec
 import polars as pl
+import tomlkit
 
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.facts.declaration import TABLES
@@ -182,18 +183,19 @@ def rules_with_limit(rulebook: Rulebook, limit: str) -> list[str]:
 
 def overlay(title: str, book: str, settings: dict[str, str]) -> str:
     """The text of a book that includes `book` and sets limits; values as in TOML, or plain like `90d`."""
-    lines = [f"{name} = {_toml_value(value)}" for name, value in settings.items()]
-    head = f"title = {_quoted(title)}\ninclude = [{_quoted(book)}]\n[limits]\n"
-    return head + "\n".join(lines) + "\n"
+    document = tomlkit.document()
+    document.add("title", tomlkit.item(title))
+    document.add("include", tomlkit.item([book]))
+    limits = tomlkit.table()
+    for name, value in settings.items():
+        limits.add(name, _toml_value(value))
+    document.add("limits", limits)
+    return tomlkit.dumps(document)
 
 
-def _toml_value(written: str) -> str:
+def _toml_value(written: str) -> Any:
+    """A value as TOML reads it; what is no TOML, like `90d`, is a text."""
     try:
-        tomllib.loads(f"x = {written}")
+        return tomllib.loads(f"x = {written}")["x"] if "\n" not in written else written
     except tomllib.TOMLDecodeError:
-        return _quoted(written)
-    return written if "\n" not in written else _quoted(written)
-
-
-def _quoted(text: str) -> str:
-    return msgspec.json.encode(text).decode()  # JSON's text is TOML's
+        return written

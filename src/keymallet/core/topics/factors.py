@@ -33,8 +33,6 @@ STATES = (
 )
 ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "on trial", "left out", "between gates"
 POPULATIONS = ("emergency", "owner", "administrator", "shared", "service", "system", "guest", "person")
-LEVELS = ("AAL1", "AAL2", "AAL3")
-"""Assurance levels of NIST SP 800-63B-4 that an account can prove at best."""
 
 _WEAK = "kind in [sms, voice, email, recovery-codes]"
 _RELAYED = "kind in [otp, push, software-key, biometric]"

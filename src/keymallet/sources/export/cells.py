@@ -13,6 +13,7 @@ from typing import Any
 import polars as pl
 import pyarrow as pa
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.facts.evidence import data_type
 from keymallet.core.facts.model import Kind
 from keymallet.core.language.literals import parse_span
@@ -65,10 +66,10 @@ def _text(cell: Cell, text: pa.ChunkedArray) -> pl.Series:
     series = _plain_text(text)
     if _has_blanks(text) and (series.str.starts_with(" ") | series.str.ends_with(" ")).any():
         series = series.str.strip_chars()
-        series = _where(series != "", series)
+        series = only_where(series != "", series)
     if cell.none or cell.unknown:
         absent = series.str.to_lowercase().is_in(list(cell.none | cell.unknown))
-        series = _where(~absent, series)
+        series = only_where(~absent, series)
     return series
 
 
@@ -77,10 +78,6 @@ def _has_blanks(text: pa.ChunkedArray) -> bool:
     if not pa.types.is_string(text.type):
         return True
     return any(b" " in chunk.buffers()[2].to_pybytes() for chunk in text.chunks if chunk.buffers()[2])
-
-
-def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
-    return pl.DataFrame({"if": condition, "then": values}).select(pl.when("if").then("then")).to_series()
 
 
 def _by_distinct_value(cell: Cell, text: pa.ChunkedArray) -> Converted:
@@ -112,7 +109,7 @@ def _by_distinct_value(cell: Cell, text: pa.ChunkedArray) -> Converted:
         facts = facts.fill_null(pl.Series([[]], dtype=pl.List(pl.String))) if facts.null_count() else facts
     unread = pl.Series([bool(fault) for fault in faults], dtype=pl.Boolean).gather(codes).fill_null(False)
     if cell.column.kind is Kind.WORDS and unread.any():
-        facts = _where(~unread, facts)
+        facts = only_where(~unread, facts)
     why = dict(zip(distinct, faults, strict=True))
     written = pl.Series(distinct, dtype=pl.String).gather(codes) if unread.any() else None
     return Converted(facts, unread, lambda value: why[value], written)

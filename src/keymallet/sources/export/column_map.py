@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
@@ -83,23 +84,89 @@ class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
 
 @dataclass(frozen=True)
 class Cell:
-    """How to read one fact: every default filled in."""
+    """How to read one fact: by what its own entry in the map says, else by the map's defaults.
+
+    Words are compared without regard to case.
+    """
 
     column: Column
-    header: str
-    always: bool | int | str | list[str] | None
-    true: frozenset[str]
-    false: frozenset[str]
-    words: dict[str, str]
-    otherwise: str
-    separator: str
-    formats: tuple[str, ...]
-    zone: str
-    zones: dict[str, str]
-    plain: str
-    none: frozenset[str]
-    unknown: frozenset[str]
-    by: str
+    own: CellMap
+    defaults: ColumnMapText
+    clock: str
+
+    @property
+    def header(self) -> str:
+        """The column it is read from; empty where it is always the same."""
+        return self.own.from_
+
+    @property
+    def always(self) -> bool | int | str | list[str] | None:
+        """The value of every row, if the map says one."""
+        return self.own.always
+
+    @cached_property
+    def true(self) -> frozenset[str]:
+        """Words for yes."""
+        return _folded(self.defaults.true if self.own.true is None else self.own.true)
+
+    @cached_property
+    def false(self) -> frozenset[str]:
+        """Words for no."""
+        return _folded(self.defaults.false if self.own.false is None else self.own.false)
+
+    @cached_property
+    def words(self) -> dict[str, str]:
+        """Words of the export, and which of ours each is."""
+        return {_fold(key): value for key, value in self.own.words.items()}
+
+    @property
+    def otherwise(self) -> str:
+        """What a word that is none of these stands for; empty where it is not understood."""
+        return self.own.otherwise
+
+    @property
+    def separator(self) -> str:
+        """What stands between the members of a list."""
+        return self.own.separator or self.defaults.list_separator
+
+    @cached_property
+    def formats(self) -> tuple[str, ...]:
+        """The formats that dates may be in, tried in turn."""
+        return tuple(self.defaults.dates.formats if self.own.formats is None else self.own.formats)
+
+    @property
+    def zone(self) -> str:
+        """The zone of times that carry none."""
+        return self.own.zone or self.defaults.dates.zone or self.clock
+
+    @property
+    def zones(self) -> dict[str, str]:
+        """Letters that may follow a time, and the zone each stands for."""
+        return self.defaults.dates.zones
+
+    @property
+    def plain(self) -> str:
+        """Whether a plain day still counts (`through`) or no longer (`until`); empty: not said."""
+        return self.own.plain or self.defaults.dates.plain or ""
+
+    @cached_property
+    def none(self) -> frozenset[str]:
+        """Words for there being none."""
+        return _folded(self.defaults.none if self.own.none is None else self.own.none)
+
+    @cached_property
+    def unknown(self) -> frozenset[str]:
+        """Words for its not being known."""
+        return _folded(self.defaults.unknown if self.own.unknown is None else self.own.unknown)
+
+    def divided_by(self, separator: str) -> Cell:
+        """The same, with something else between the members of a list."""
+        return replace(self, own=msgspec.structs.replace(self.own, separator=separator))
+
+    @property
+    def by(self) -> str:
+        """The fact by which an account is looked up."""
+        return self.own.by or "name"
 
 
 @dataclass(frozen=True)
@@ -251,25 +318,7 @@ class _Checked:
         if cell.from_ and self.header_fault(cell.from_):
             self.document.fault(path, self.header_fault(cell.from_))
         self._fits(column, cell, path)
-        settings = self.settings
-        dates = settings.dates
-        return Cell(
-            column=column,
-            header=cell.from_,
-            always=cell.always,
-            true=_folded(settings.true if cell.true is None else cell.true),
-            false=_folded(settings.false if cell.false is None else cell.false),
-            words={_fold(key): value for key, value in cell.words.items()},
-            otherwise=cell.otherwise,
-            separator=cell.separator or settings.list_separator,
-            formats=tuple(dates.formats if cell.formats is None else cell.formats),
-            zone=cell.zone or dates.zone or self.clock.key,
-            zones=dates.zones,
-            plain=cell.plain or dates.plain or "",
-            none=_folded(settings.none if cell.none is None else cell.none),
-            unknown=_folded(settings.unknown if cell.unknown is None else cell.unknown),
-            by=cell.by or "name",
-        )
+        return Cell(column, cell, self.settings, self.clock.key)
 
     def _fits(self, column: Column, cell: CellMap, path: Path) -> None:
         """An option that means nothing for this type of fact is a mistake, not something to pass over."""

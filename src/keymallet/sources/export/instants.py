@@ -7,6 +7,7 @@ from collections.abc import Callable
 import polars as pl
 import pyarrow as pa
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.facts.model import Kind
 from keymallet.sources.export.column_map import Cell
 from keymallet.sources.export.rows import series_of
@@ -51,7 +52,7 @@ def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series |
     outside = ((since_1970 <= 0) | (since_1970 >= _LATEST)).fill_null(False)
     remark = ""
     if outside.any():
-        instants = _where(~outside, instants)
+        instants = only_where(~outside, instants)
         remark = f'{outside.sum():,} of "{cell.header}" lie outside 1970 to 9999: read as none'
     return instants, unread if unread is not None and unread.any() else None, remark
 
@@ -69,13 +70,13 @@ def _read_slowly(text: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series]:
     """Format by format. Also tells where something stands that should have been a date and is none."""
     folded = text.str.to_lowercase().str.strip_chars()
     given = text.is_not_null() & ~folded.is_in([*cell.none, ""]).fill_null(False)
-    left = _where(given & ~folded.is_in(list(cell.unknown)).fill_null(False), text.str.strip_chars())
+    left = only_where(given & ~folded.is_in(list(cell.unknown)).fill_null(False), text.str.strip_chars())
     columns: list[pl.Series] = []
     for suffix, zone in cell.zones.items():
         mine = left.str.ends_with(f" {suffix}").fill_null(False)
-        within = _where(mine, left).str.strip_suffix(f" {suffix}")
+        within = only_where(mine, left).str.strip_suffix(f" {suffix}")
         columns.extend(_parse(within, written, cell, zone) for written in cell.formats)
-        left = _where(~mine, left)
+        left = only_where(~mine, left)
     columns.extend(_parse(left, written, cell, cell.zone) for written in cell.formats)
     instants = _first_known(columns)
     return instants, given & instants.is_null()
@@ -98,13 +99,15 @@ def _parse(text: pl.Series, written: str, cell: Cell, zone: str) -> pl.Series:
 
 def _iso(text: pl.Series, cell: Cell, zone: str) -> pl.Series:
     """ISO 8601: a day, or a day and a time with or without zone."""
-    days = _where(text.str.contains(_ISO_DAY), text).str.to_date("%Y-%m-%d", strict=False)
+    days = only_where(text.str.contains(_ISO_DAY), text).str.to_date("%Y-%m-%d", strict=False)
     times = text.str.replace(" ", "T", literal=True)
     zoned = times.str.contains(_ISO_ZONED)
     with_zone = (
-        _where(zoned, times).str.replace(r"[zZ]$", "+00:00").str.replace(r"([+-]\d{2})(\d{2})$", "${1}:${2}")
+        only_where(zoned, times)
+        .str.replace(r"[zZ]$", "+00:00")
+        .str.replace(r"([+-]\d{2})(\d{2})$", "${1}:${2}")
     )
-    naive = _where(~zoned, times)
+    naive = only_where(~zoned, times)
     return _first_known(
         [
             _read(with_zone, "%Y-%m-%dT%H:%M:%S%.f%:z").cast(_UTC),
@@ -138,7 +141,3 @@ def _read(text: pl.Series, pattern: str) -> pl.Series:
 def _first_known(columns: list[pl.Series]) -> pl.Series:
     frame = pl.DataFrame([column.alias(str(number)) for number, column in enumerate(columns)])
     return frame.select(pl.coalesce(pl.all())).to_series()
-
-
-def _where(condition: pl.Series, values: pl.Series) -> pl.Series:
-    return pl.DataFrame({"if": condition, "then": values}).select(pl.when("if").then("then")).to_series()

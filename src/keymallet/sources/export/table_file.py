@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import cast
 
 import polars as pl
 
+from keymallet.core.base.listing import shortened
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.model import Table
@@ -75,7 +76,7 @@ class TableFile:
         """All columns of facts, and where one could not be read, the UNREAD column."""
         mapped = [cell for cell in self.row_map.cells if cell.header]
         if rows.list_mark:
-            mapped = [replace(cell, separator=rows.list_mark) for cell in mapped]
+            mapped = [cell.divided_by(rows.list_mark) for cell in mapped]
         converted = request.workers.map(lambda cell: convert(cell, rows.columns[cell.header]), mapped)
         columns = {
             cell.column.name: constant(cell, rows.height) for cell in self.row_map.cells if not cell.header
@@ -103,7 +104,7 @@ class TableFile:
         places = unread.arg_true()
         first = places.head(MOST_DETAILS).to_list()
         details = (
-            Refusal(self.path, line, f'"{_short(value)}": {converted.reasons(value)}', cell.header)
+            Refusal(self.path, line, f'"{shortened(value)}": {converted.reasons(value)}', cell.header)
             for line, value in zip(rows.lines(first), written.gather(first).to_list(), strict=True)
         )
         self.intake.cannot_read(len(places), details)
@@ -119,7 +120,3 @@ class TableFile:
             self.intake.refuse(Refusal(self.path, line, reason))
         self.intake.refused += max(len(places) - MOST_DETAILS, 0)
         self.frame = self.frame.filter(~condition)
-
-
-def _short(value: str) -> str:
-    return value if len(value) <= 40 else f"{value[:37]}…"

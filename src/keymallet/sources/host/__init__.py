@@ -7,9 +7,9 @@ where the file is not there. No hash and no key beyond its public fingerprint le
 
 from __future__ import annotations
 
+from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.host.files import named_few
 from keymallet.sources.host.reader import HostReader
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
@@ -34,5 +34,5 @@ def read(section: HostSection, request: Request) -> list[Reading]:
         request.advanced(number, len(hosts), "hosts")
     left_out = [name for name in folders if name not in hosts]
     if left_out:
-        readings[0].remarks.append(f"{section.folder}: no etc/passwd in {named_few(left_out)}")
+        readings[0].remarks.append(f"{section.folder}: no etc/passwd in {some_names(left_out, 8)}")
     return readings

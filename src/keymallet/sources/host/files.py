@@ -205,9 +205,3 @@ def text_lines(data: bytes) -> Iterator[tuple[int, str]]:
             yield number, raw.decode()
         except UnicodeDecodeError:
             yield number, raw.decode("latin-1")
-
-
-def named_few(names: list[str], most: int = 8) -> str:
-    """The first few names, and how many more there are."""
-    more = len(names) - most
-    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")

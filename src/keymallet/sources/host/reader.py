@@ -9,13 +9,14 @@ from fnmatch import fnmatchcase
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
+from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, SETTING, SIGN_IN
 from keymallet.core.facts.evidence import data_type
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import FailureTally, Policy, read_policy, read_tally, tally_folder
-from keymallet.sources.host.files import HostFiles, named_few
+from keymallet.sources.host.files import HostFiles
 from keymallet.sources.host.groups import HostGroups
 from keymallet.sources.host.known import Known
 from keymallet.sources.host.lines import (
@@ -71,7 +72,11 @@ class HostReader:
         self.files = HostFiles(self.request, self.folder, self.result)
 
     def reading(self) -> Reading:
-        """All of it."""
+        """Read all files of the host and give its tables, what they supply, and notes on what was not read.
+
+        A file that is not there is not supplied; one that cannot be understood is noted, and what would have
+        followed from it is unknown.
+        """
         files = self.files
         self.result.table_intake("account")
         named = self._named("etc/passwd", parse_passwd, "a second line for this name: the first counts")
@@ -173,7 +178,9 @@ class HostReader:
             administrates = bool(policy.admin_group) and policy.admin_group in groups.of(entry)
             tallies[name] = read_tally(data, policy, root=entry.uid == 0 or administrates, at=self.request.at)
         if strangers:
-            self.files.remark(f"{self.files.shown(folder)}: tallies of no account: {named_few(strangers)}")
+            self.files.remark(
+                f"{self.files.shown(folder)}: tallies of no account: {some_names(strangers, 8)}"
+            )
         return tallies
 
     def _accounts(self, host: Known, accounts: dict[str, PasswdEntry]) -> list[dict[str, Any]]:
@@ -220,10 +227,8 @@ class HostReader:
         enter_table(self.result, KEY, rows, supply, sum("key" in row for row in rows))
         others = other_modules(host.stacks) if host.stacks is not None else []
         if others:
-            origin = (
-                f"{named_few(others)} may ask for more than a password: which factors there are is unknown"
-            )
-            self.files.remark(f"{self.folder}/etc/pam.d: {origin}")
+            reason = "may ask for more than a password: which factors there are is unknown"
+            self.files.remark(f"{self.folder}/etc/pam.d: {some_names(others, 8)} {reason}")
         elif host.shadow is not None:
             origin = f"{self.folder}/etc/shadow and the keys"
             enter_table(self.result, FACTOR, factors_of(known, rows), dict.fromkeys(_FACTOR_FACTS, origin))
@@ -269,23 +274,25 @@ class HostReader:
         if shadow is not None:
             strangers = [name for name in shadow if name not in accounts]
             if strangers:
-                remark(f"{self.folder}/etc/shadow: no account in passwd for {named_few(strangers)}")
+                remark(f"{self.folder}/etc/shadow: no account in passwd for {some_names(strangers, 8)}")
             bare = [
                 account.name
                 for account in accounts.values()
                 if account.password == "x" and account.name not in shadow
             ]
             if bare:
-                remark(f"{self.folder}/etc/shadow: no line for {named_few(bare)}; nothing lets them in")
+                remark(f"{self.folder}/etc/shadow: no line for {some_names(bare, 8)}; nothing lets them in")
         own = [account.name for account in accounts.values() if account.password != "x"]
         if own:
-            remark(f"{self.folder}/etc/passwd: a password of its own for {named_few(own)}: ageing is ignored")
+            remark(
+                f"{self.folder}/etc/passwd: a password of its own for {some_names(own, 8)}: ageing is ignored"
+            )
         holders: dict[int, list[str]] = defaultdict(list)
         for account in accounts.values():
             holders[account.uid].append(account.name)
         shared = [(uid, names) for uid, names in holders.items() if len(names) > 1]
         for uid, names in shared[:MOST_ODD]:
-            remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {named_few(names)}")
+            remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {some_names(names, 8)}")
         if len(shared) > MOST_ODD:
             remark(f"{self.folder}/etc/passwd: {len(shared) - MOST_ODD:,} more user ids are shared")
         if host.groups is not None and self.files.is_there("etc/gshadow"):
@@ -308,5 +315,5 @@ class HostReader:
             if len(fields) == 4 and fields[0] in groups and members != set(groups[fields[0]].members):
                 differing.append(fields[0])
         if differing:
-            shown = named_few(differing)
+            shown = some_names(differing, 8)
             self.files.remark(f"{self.folder}/etc/gshadow: other members than in group for {shown}")

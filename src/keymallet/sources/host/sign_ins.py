@@ -15,8 +15,9 @@ from typing import Any
 import numpy as np
 import polars as pl
 
+from keymallet.core.base.listing import some_names
 from keymallet.sources.host.auth_log import Logged, read_logs
-from keymallet.sources.host.files import HostFiles, named_few
+from keymallet.sources.host.files import HostFiles
 
 _UTMP = np.dtype(
     [
@@ -168,7 +169,9 @@ def _lastlog(files: HostFiles, ids: dict[str, int]) -> _Last | None:
     holders = Counter(ids.values())
     shared = [name for name in newest if holders[ids[name]] > 1]
     if shared:
-        files.remark(f"{files.shown(path)}: one record for all of {named_few(shared)}: they share a user id")
+        files.remark(
+            f"{files.shown(path)}: one record for all of {some_names(shared, 8)}: they share a user id"
+        )
     return _Last(newest, path)
 
 

@@ -11,10 +11,11 @@ from dataclasses import dataclass, field
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from keymallet.core.base.listing import some_names
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD
 from keymallet.sources.host.auth_log import Logged
 from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineError, parse_line
-from keymallet.sources.host.files import HostFiles, named_few, text_lines
+from keymallet.sources.host.files import HostFiles, text_lines
 from keymallet.sources.host.key_list import read_key_list
 from keymallet.sources.host.lines import PasswdEntry
 from keymallet.sources.host.revoked import Revoked, read_revoked
@@ -74,7 +75,7 @@ class KeyReader:
             return None
         asked = [entry for entry in accounts if entry.name in self.unknown and entry.is_interactive]
         if asked:
-            names = named_few([entry.name for entry in asked])
+            names = some_names([entry.name for entry in asked], 8)
             self.files.remark(f"{self.files.folder}: the keys of {names} were not brought along: unknown")
         return rows + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in asked]
 

@@ -16,7 +16,6 @@ from keymallet.sources.host.sudo_scan import Member
 from keymallet.sources.host.sudoers import Command, Rule, Sudoers
 
 _MOST_SCOPE = 200  # characters
-Find = Callable[[Member], bool | None]
 
 
 @dataclass(frozen=True)

@@ -23,6 +23,8 @@ from cryptography.hazmat.primitives.serialization import (
     load_ssh_public_key,
 )
 
+from keymallet.core.base.listing import shortened
+
 _ALGORITHMS = {
     "ssh-rsa": "rsa",
     "ssh-dss": "dsa",
@@ -77,7 +79,7 @@ def read_key(kind: str, encoded: str) -> PublicKey:
     """Read a key from its two words. Raises NoKeyError."""
     algorithm = _ALGORITHMS.get(kind)
     if algorithm is None:
-        raise NoKeyError(f'"{_short(kind)}" is no kind of key')
+        raise NoKeyError(f'"{shortened(kind)}" is no kind of key')
     blob = _blob(kind, encoded)
     bits = _BITS.get(algorithm, 0)
     try:
@@ -88,7 +90,7 @@ def read_key(kind: str, encoded: str) -> PublicKey:
     except UnsupportedAlgorithm:
         pass  # of a kind that is known by its name alone
     except (ValueError, TypeError, UnicodeEncodeError) as error:
-        raise NoKeyError(f"the key's bytes are damaged ({_short(str(error))})") from None
+        raise NoKeyError(f"the key's bytes are damaged ({shortened(str(error))})") from None
     return PublicKey(algorithm, bits, fingerprint(blob))
 
 
@@ -105,7 +107,7 @@ def read_certificate(text: str) -> Certificate:
     try:
         certificate = load_ssh_public_identity(f"{words[0]} {words[1]}".encode())
     except (ValueError, TypeError, UnsupportedAlgorithm, UnicodeEncodeError) as error:
-        raise NoKeyError(f"the certificate is damaged ({_short(str(error))})") from None
+        raise NoKeyError(f"the certificate is damaged ({shortened(str(error))})") from None
     if not isinstance(certificate, SSHCertificate):
         raise NoKeyError("no SSH certificate stands here")
     try:
@@ -154,7 +156,3 @@ def _blob(kind: str, encoded: str) -> bytes:
     if blob[4 : 4 + length] != kind.encode():
         raise NoKeyError(f'the key is not of the kind its line says, "{kind}"')
     return blob
-
-
-def _short(text: str) -> str:
-    return text if len(text) <= 40 else text[:37] + "…"

@@ -5,13 +5,16 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 N      ?= 1000000
 
-.PHONY: demo test check bench schema screenshots clean
+.PHONY: demo test test-deep check bench schema screenshots clean
 
 demo: $(VENV)/ready                   ## make the made-up railway's estate and run the day on it
 	$(BIN)/keymallet demo build/gentian-valley-railway
 
 test: $(VENV)/ready                   ## all tests
 	$(BIN)/pytest -n auto
+
+test-deep: $(VENV)/ready              ## many more random examples, and the long judges; run it before a release
+	KEYMALLET_TESTS=deep $(BIN)/pytest -n auto
 
 check: test                           ## what has to hold before a change lands
 	$(BIN)/ruff format --check src tests bench tools

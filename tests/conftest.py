@@ -1,32 +1,53 @@
-"""The railway's estate, made and railway_snapshot once for all tests that only read it."""
+"""What many tests share: the railway's estate, made and read once for all workers; how long tests look."""
 
 from __future__ import annotations
 
+import fcntl
 import os
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
 
 from keymallet.demo.railway import write_estate
+from tests import profiles
 from tests.support import run
 
-# In CI the same examples each time: a change is judged by itself. Elsewhere new ones are tried.
-settings.register_profile("ci", derandomize=True)
-if os.environ.get("CI"):
-    settings.load_profile("ci")
-
 RAILWAY_AT = "2026-11-24T09:00Z"
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave the tests marked `deep` to `make test-deep`."""
+    if profiles.PROFILE != "deep":
+        long = [item for item in items if item.get_closest_marker("deep")]
+        config.hook.pytest_deselected(items=long)
+        items[:] = [item for item in items if item not in long]
+
+
+def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], None]) -> Path:
+    """A folder that the first worker to need it makes, and all others wait for. Not to be changed."""
+    base = factory.getbasetemp()
+    shared = base.parent if os.environ.get("PYTEST_XDIST_WORKER") else base
+    folder, done = shared / name, shared / f"{name}.done"
+    with (shared / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not done.exists():
+            folder.mkdir()
+            make(folder)
+            done.touch()
+    return folder
 
 
 @pytest.fixture(scope="session")
 def railway_snapshot(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The estate with one snapshot. Not to be changed."""
-    folder = tmp_path_factory.mktemp("railway")
-    write_estate(folder)
-    run("read", "--at", RAILWAY_AT, cwd=folder, expect=3)
-    return folder
+
+    def make(folder: Path) -> None:
+        write_estate(folder)
+        run("read", "--at", RAILWAY_AT, cwd=folder, expect=3)
+
+    return made_once(tmp_path_factory, "railway", make)
 
 
 @pytest.fixture

@@ -85,6 +85,31 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     assert try_case(case, book).wrong == ""
 
 
+def test_the_words_live_where_the_vocabulary_says() -> None:
+    """A name that has moved is looked for in vain."""
+    rows = re.findall(
+        r"^\| ([^|]+) \| [^|]+ \| `([^`]+)`(?: `([^`]+)`)? \|$",
+        (ROOT / "docs/vocabulary.md").read_text("utf-8"),
+        re.M,
+    )
+    assert len(rows) > 40
+    for word, file, name in rows:
+        path = ROOT / "src/keymallet" / file
+        assert path.is_file(), word
+        assert not name or re.search(rf"^(class |def |    def )?{name}\b", path.read_text("utf-8"), re.M), (
+            word
+        )
+
+
+def test_modules_that_the_docs_name_are_there() -> None:
+    """A page that sends somebody to a file that has moved is worse than none."""
+    for page in PAGES:
+        for file in re.findall(
+            r"`((?:core|sources|commands|views|outputs|store|fitting)/[a-z_/]+\.py)`", page.read_text("utf-8")
+        ):
+            assert (ROOT / "src/keymallet" / file).is_file(), f"{page.name}: {file}"
+
+
 def test_every_command_is_in_the_readme() -> None:
     """Somebody who reads only that finds them all."""
     told = (ROOT / "README.md").read_text("utf-8")

@@ -4,6 +4,7 @@
 set -euo pipefail
 
 target=$(mkdir -p "$1" && cd "$1" && pwd)
+tools=$(cd "$(dirname "$0")" && pwd)
 at=2026-11-24T09:00Z
 display=:97
 work=$(mktemp -d)
@@ -83,3 +84,4 @@ shot rules-try 39 keymallet rules try ours.toml
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..
 shot dictionary 39 keymallet dictionary account
+python "$tools/architecture.py" "$target/architecture.png"

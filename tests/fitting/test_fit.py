@@ -14,7 +14,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
@@ -29,6 +29,7 @@ from keymallet.fitting.vocabulary import vocabulary
 from keymallet.sources.export.column_map import read_column_map
 from keymallet.sources.export.instants import read_instants
 from tests.fitting.exports import EXPORTS, NOW, ROWS, Export, login
+from tests.profiles import examples
 from tests.support import AT, CLOCK, run, write
 
 TODAY = NOW.date()
@@ -330,7 +331,7 @@ def _held(data: bytes) -> None:
             assert "the guessed map" not in str(error.problems[0].place)
 
 
-@settings(max_examples=60, deadline=None)
+@examples(60)
 @given(
     st.lists(st.lists(_CELL, min_size=2, max_size=4), max_size=6),
     st.sampled_from(["login", "id", "mail", "Gültig bis"]),
@@ -342,7 +343,7 @@ def test_any_table_is_refused_or_read(rows: list[list[str]], header: str) -> Non
     _held(out.getvalue().encode("utf-8", "replace"))
 
 
-@settings(max_examples=60, deadline=None)
+@examples(60)
 @given(
     st.lists(
         st.dictionaries(
@@ -356,7 +357,7 @@ def test_any_records_are_refused_or_read(records: list[dict[str, object]]) -> No
     _held("\n".join(json.dumps(record) for record in records).encode())
 
 
-@settings(max_examples=60, deadline=None)
+@examples(60)
 @given(st.binary(max_size=200))
 def test_any_bytes_are_refused_or_read(data: bytes) -> None:
     """Most of them are no export at all."""

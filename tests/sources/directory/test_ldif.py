@@ -11,12 +11,13 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.sources.directory.entries import filetime, generalized_time, interval, normal_dn
 from keymallet.sources.directory.state import password_scheme
+from tests.profiles import examples
 from tests.sources.directory.support import BASE, entry, person, read_ldif, rows, stamp
 from tests.support import AT, days_ago
 
@@ -365,7 +366,7 @@ def test_values_that_are_not_text(tmp_path: Path) -> None:
     assert found["\ufffd\x00u"]["display"] == "J\ufffdrg"
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(150)
 @given(
     st.binary(max_size=300) | st.text("dn:=,\n #<cn\\uid;a1Z+0 ", max_size=200).map(str.encode),
     st.integers(0, 200),

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
@@ -24,6 +24,7 @@ from keymallet.sources.host.lines import (
 )
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
+from tests.profiles import examples
 from tests.sources.host.support import HASH, read_hosts
 from tests.support import AT, CLOCK, write
 
@@ -251,7 +252,7 @@ def test_no_host_at_all_is_an_error(tmp_path: Path) -> None:
             read(HostSection(read="host", folder=folder), Request("h", tmp_path, CLOCK, AT, workers))
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(100)
 @given(st.binary(max_size=300), st.binary(max_size=300), st.text("u:x0123!*$+-# \n\r", max_size=200))
 def test_any_bytes_are_read_or_counted(tmp_path: Path, passwd: bytes, shadow: bytes, like: str) -> None:
     """Never a traceback; each line is an account, a note, blank or a comment."""

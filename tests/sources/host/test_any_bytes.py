@@ -6,9 +6,10 @@ import os
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.profiles import examples
 from tests.sources.host.support import account, read_hosts, refused
 from tests.support import write
 
@@ -42,7 +43,7 @@ FILES = {
 
 
 @pytest.mark.parametrize("path", FILES)
-@settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(25)
 @given(data=st.data())
 def test_any_bytes(path: str, tmp_path: Path, data: st.DataObject) -> None:
     """Bytes at random, and what stands there with some of it replaced."""

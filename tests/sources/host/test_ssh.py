@@ -10,7 +10,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.sources.estate import read_estate
@@ -19,6 +19,7 @@ from keymallet.sources.host.sshd import SshServer, Ways, read_server
 from keymallet.sources.reading import read_all
 from keymallet.sources.shared.public_keys import read_certificate, read_key
 from tests.oracles import needs_root, program
+from tests.profiles import examples
 from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import AT, write
 
@@ -407,7 +408,7 @@ def test_links_stay_within_the_host(tmp_path: Path) -> None:
     assert [row["account"] for row in rows_of(reading, "key")] == ["u"]
 
 
-@settings(max_examples=60, deadline=None)
+@examples(60)
 @given(st.text(max_size=80) | st.text('ssh-ed25519 AAAA="\\,no-pty', max_size=60))
 def test_any_line_is_read_or_refused(line: str) -> None:
     """Nothing else comes out of it."""

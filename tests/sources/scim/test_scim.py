@@ -21,7 +21,7 @@ from urllib.parse import parse_qs, urlsplit
 import httpx
 import msgspec
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
@@ -32,6 +32,7 @@ from keymallet.sources.scim import reader
 from keymallet.sources.scim import service as scim_service
 from keymallet.sources.scim.users import ENTERPRISE, Tenant
 from keymallet.sources.sections import ScimSection
+from tests.profiles import examples
 from tests.support import AT, CLOCK, run, write
 
 TOKEN = "planted-token-0815"
@@ -518,7 +519,7 @@ NAMES = [
 ]
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(200)
 @given(st.lists(st.dictionaries(st.sampled_from(NAMES), JSON, max_size=6), max_size=3))
 def test_any_users_are_read_or_counted(found: list[dict[str, Any]]) -> None:
     """Never a traceback; each user is an account or refused."""

@@ -1,4 +1,4 @@
-"""Cases beside a rulebook: small accounts that must, or must not, be in breach; a policy tested like code.
+"""Cases beside a rulebook: small accounts that must, or must not, be in breach; what tests a rule.
 
 A case names a rule, gives the facts of an account (and of what belongs to it) and the verdict that is
 expected. Facts it does not give are not supplied by any source, and so unknown; `none` is a fact that is

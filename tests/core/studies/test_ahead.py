@@ -6,7 +6,7 @@ from datetime import date, datetime, timedelta
 
 import polars as pl
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.studies.ahead import coming, described, monday_of, spread, weeks
@@ -51,7 +51,6 @@ def planned(due: list[date], capacity: int, severities: list[str] | None = None)
     return spread(events, CLOCK, AT, capacity)["planned"].to_list()
 
 
-@settings(deadline=None)
 @given(
     st.lists(
         st.tuples(st.integers(0, 60), st.sampled_from(["critical", "high", "medium", "low"])), max_size=80

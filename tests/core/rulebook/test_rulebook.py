@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import time
-
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.rulebook.model import Severity
 from keymallet.core.rulebook.reading import read_rulebook
+from tests.profiles import examples
 
 FAULTY = '''title = "Faulty"
 sevrity = "high"
@@ -129,18 +128,16 @@ advice = "Do."
     )
 
 
-def test_a_book_of_a_thousand_rules_is_checked_quickly() -> None:
-    """Within seconds, not minutes, and its faults are all there."""
+def test_a_book_of_a_thousand_rules_is_checked_whole() -> None:
+    """All of its faults are there, not only the first."""
     rules = "".join(
         f"[rule.r{n}]\ntitle = 'R{n}'\nseverity = 'low'\nwho = \"kind = person and staff-{n % 50}\"\n"
         f'must = "age(created) <= {n}d or some factor (state = active and phishing-resistant)"\n'
         for n in range(1000)
     )
     terms = "[terms]\n" + "".join(f'staff-{n} = "enabled and failed-attempts < {n}"\n' for n in range(50))
-    started = time.perf_counter()
     book = read_rulebook(f"title = 'big'\n{terms}{rules}", "big.toml")
     assert len(book.rules) == 1000
-    assert time.perf_counter() - started < 20
     assert (
         len(
             problems_of(f"title = 'big'\n{terms}{rules.replace('enabled', 'x').replace('created', 'creatd')}")
@@ -149,7 +146,7 @@ def test_a_book_of_a_thousand_rules_is_checked_quickly() -> None:
     )
 
 
-@settings(max_examples=300, deadline=None)
+@examples(300)
 @given(
     st.text(max_size=60),
     st.text("abkinders=<>()[]'.-+90d ", max_size=60),

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import polars as pl
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.evaluating.steps import ROW, VALUE
@@ -16,7 +16,7 @@ from keymallet.core.judging.verdict_periods import verdict_steps
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.lowering import AT as INSTANT
 from tests.core.reference import Evaluator, World
-from tests.core.test_against_reference import (
+from tests.core.strategies import (
     CHILDREN,
     _evidence_of,
     _parsed,
@@ -25,15 +25,11 @@ from tests.core.test_against_reference import (
     expressions,
     worlds,
 )
+from tests.profiles import examples
 from tests.support import AT, days_ago, evidence, judged, rule
 
 TICK = timedelta(microseconds=1)
-STEADY = settings(
-    max_examples=50,
-    deadline=None,
-    suppress_health_check=list(HealthCheck),
-    phases=[Phase.explicit, Phase.reuse, Phase.generate],
-)
+STEADY = examples(50)
 
 
 def as_of(world: World, at: datetime) -> World:

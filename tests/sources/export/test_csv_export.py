@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
@@ -16,6 +16,7 @@ from keymallet.core.facts.reading import Reading
 from keymallet.sources.export.csv_export import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
+from tests.profiles import examples
 from tests.support import AT, CLOCK, write
 
 MAP = """
@@ -337,7 +338,7 @@ def test_faults_of_the_map_are_told_at_their_line(
     assert hint in found[4]
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(150)
 @given(st.binary(max_size=200) | st.text('Login,Name\n";\r \té\x00', max_size=120).map(str.encode))
 def test_any_bytes_are_read_or_refused_and_every_line_is_accounted_for(tmp_path: Path, data: bytes) -> None:
     """Never a traceback; what was read and what was refused adds up to the records there are."""

@@ -6,12 +6,13 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 
 from keymallet.core.explaining.ways_in import Facts, WayIn, ways_in
 from keymallet.core.facts.declaration import ACCOUNT
 from tests.core.reference import Evaluator, World, kleene_or
-from tests.core.test_against_reference import worlds
+from tests.core.strategies import worlds
+from tests.profiles import examples
 from tests.support import AT, days_ago
 
 NAMES = frozenset(ACCOUNT.names)
@@ -35,7 +36,7 @@ def _moment(instant: datetime) -> str:
     return f"{instant:%Y-%m-%d}"
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@examples(150)
 @given(worlds())
 def test_an_account_is_usable_exactly_if_a_way_is_open(world: World) -> None:
     """Kleene's `or` over the ways is the reference's `usable`, unknown facts included."""

@@ -14,7 +14,7 @@ _OF_A_COLUMN = ("latest", "earliest")
 
 
 class ChecksAsks(CheckerBase):
-    """Resolves questions."""
+    """Resolves questions about rows: which table, by which way from the row at hand, and their condition."""
 
     def row_query(self, node: tree.RowQuery) -> Typed | None:
         """A question about rows of the account, or about accounts of the person."""

@@ -15,7 +15,7 @@ _OWNERS = (ACCOUNT.name, PERSON.name)
 
 
 class ChecksNames(CheckerBase):
-    """Resolves names."""
+    """Resolves names: columns, limits, terms, facts of an owner, bare words; and says what may be meant."""
 
     def name(self, node: tree.Name, wanted: ValueType | None) -> Typed | None:
         """Resolve a name: a word of the wanted set, a limit, a fact, a term, `at`."""

@@ -114,7 +114,7 @@ class Tally(Demand):
 
     @property
     def expressions(self) -> tuple[Typed, ...]:
-        """What is counted."""
+        """The one expression of a tally, with its table: what is counted."""
         return (self.count,)
 
 

@@ -112,7 +112,7 @@ def _at(document: TomlDocument, path: Path, text: str, clock: ZoneInfo) -> datet
 
 @dataclass
 class _Reader:
-    """Reads one case."""
+    """Reads one case of a file of cases, and notes every fault in it with its place."""
 
     document: TomlDocument
     path: Path

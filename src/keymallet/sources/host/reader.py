@@ -57,7 +57,7 @@ _GRANT_FACTS = "account role privileged mode via scope asks-proof starts ends".s
 
 @dataclass
 class HostReader:
-    """Reads one host."""
+    """Reads the account files of one host, in the order in which one rests on another."""
 
     section: HostSection
     request: Request

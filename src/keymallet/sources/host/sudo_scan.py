@@ -44,7 +44,7 @@ class Scan:
         return self.place >= len(self.text)
 
     def blanks(self) -> None:
-        """Pass over blanks."""
+        """Go on to the next character that is no blank."""
         while not self.ended and self.text[self.place] in " \t":
             self.place += 1
 
@@ -66,13 +66,13 @@ class Scan:
             raise BadLineError(f'"{sign}" is missing before {there}')
 
     def end(self) -> None:
-        """Have nothing left."""
+        """Hold that the line ends here. Raises BadLineError with what stands there instead."""
         self.blanks()
         if not self.ended:
             raise BadLineError(f"{self.text[self.place : self.place + 12]} is not understood")
 
     def members(self, *, commands: bool = False, hosts: bool = False) -> tuple[Member, ...]:
-        """Names between commas."""
+        """Names, or commands, with commas between them."""
         read: Callable[[], Member] = self._command_member if commands else lambda: self._member(hosts)
         members = [read()]
         while self.take(","):

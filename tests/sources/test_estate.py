@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import importlib.util
 from datetime import timedelta
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import ACCOUNT_ROW, UNREAD
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_all
+from keymallet.sources.sections import READERS, SourceSection
 from tests.support import AT, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
@@ -129,3 +132,12 @@ kinds = { "svc" = "service", "*" = "person" }
         read_estate(tmp_path / "estate.toml")
     assert raised.value.problems[0].message == 'there is no source "stuff"'
     assert raised.value.problems[0].hint == 'did you mean "staff"?'
+
+
+@pytest.mark.parametrize("word", READERS)
+def test_every_section_says_what_all_sections_say(word: str) -> None:
+    """How old, how long, whose persons: declared once, and no reader can forget it."""
+    assert issubclass(READERS[word].section, SourceSection)
+    shared = {field.encode_name for field in msgspec.structs.fields(SourceSection)}
+    assert shared <= {field.encode_name for field in msgspec.structs.fields(READERS[word].section)}
+    assert importlib.util.find_spec(READERS[word].module) is not None

@@ -138,7 +138,7 @@ class Reader:
 
 READERS: dict[str, Reader] = {
     "csv": Reader(ExportSection, "keymallet.sources.export.csv_export"),
-    "host": Reader(HostSection, "keymallet.sources.host"),
+    "host": Reader(HostSection, "keymallet.sources.host.hosts"),
     "json": Reader(ExportSection, "keymallet.sources.export.json_export"),
     "ldap": Reader(LdapSection, "keymallet.sources.directory.ldap", extra="ldap"),
     "ldif": Reader(LdifSection, "keymallet.sources.directory.ldif", extra="ldap"),

@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.host import read
 from keymallet.sources.host.files import HostFiles
+from keymallet.sources.host.hosts import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
 from tests.support import AT, CLOCK, write

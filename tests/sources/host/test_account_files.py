@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
-from keymallet.sources.host import read
+from keymallet.sources.host.hosts import read
 from keymallet.sources.host.lines import (
     DroppedError,
     odd_passwd,

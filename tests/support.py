@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import os
+import re
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
@@ -12,6 +15,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
+from keymallet.commands.main import main
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
@@ -138,7 +142,7 @@ must = '''{must}'''
 """
 
 
-def run(
+def run_installed(
     *words: str, cwd: Path, expect: int | None = None, **environment: str
 ) -> subprocess.CompletedProcess[str]:
     """Run the installed program; with `expect`, hold its exit code against it."""
@@ -153,6 +157,44 @@ def run(
         check=False,
     )
     assert "Traceback" not in done.stderr, done.stderr
+    return _as_expected(done, expect)
+
+
+def run(
+    *words: str, cwd: Path, expect: int | None = None, **environment: str
+) -> subprocess.CompletedProcess[str]:
+    """The same, of the program's `main` in this process: for the many tests that would each start Python anew.
+
+    A traceback is the test's own. Tests of the installed program itself use `run_installed`.
+    """
+    out, err = (io.TextIOWrapper(io.BytesIO(), encoding="utf-8", newline="") for _ in range(2))
+    before, kept = Path.cwd(), dict(os.environ)
+    os.environ.update({"COLUMNS": "100", **environment})
+    os.chdir(cwd)
+    try:
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            try:
+                code = main(words)
+            except SystemExit as ended:
+                code = ended.code if isinstance(ended.code, int) else 1
+    finally:
+        os.chdir(before)
+        os.environ.clear()
+        os.environ.update(kept)
+    done = subprocess.CompletedProcess(words, code, _text_of(out), _text_of(err))
+    return _as_expected(done, expect)
+
+
+def _text_of(stream: io.TextIOWrapper) -> str:
+    """What was written, with line ends as a program reads them that takes it for text."""
+    stream.flush()
+    written: bytes = stream.buffer.getvalue()  # type: ignore[attr-defined]
+    return re.sub(r"\r\n?", "\n", written.decode("utf-8"))
+
+
+def _as_expected(
+    done: subprocess.CompletedProcess[str], expect: int | None
+) -> subprocess.CompletedProcess[str]:
     if expect is not None:
         assert done.returncode == expect, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
     return done

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.support import PROGRAM, run, write
+from tests.support import PROGRAM, run_installed, write
 
 ESTATE = """
 organisation = "O"
@@ -54,15 +54,15 @@ def test_the_code_tells_how_it_came_out(
 ) -> None:
     """0 nothing at or above --fail-on, 1 something is, 2 could not be done, 3 incomplete: never clean."""
     estate(tmp_path, accounts)
-    run("judge", *words, cwd=tmp_path, expect=code)
+    run_installed("judge", *words, cwd=tmp_path, expect=code)
 
 
 def test_evidence_that_is_too_old_is_incomplete(tmp_path: Path) -> None:
     """Read eight days before the instant judged at, where seven are allowed."""
     estate(tmp_path, "Login,Name,On\na,A,yes\n")
-    run("read", "--at", "2026-11-16", cwd=tmp_path, expect=0)
-    run("judge", "--at", "2026-11-23", cwd=tmp_path, expect=0)
-    done = run("judge", *AT, cwd=tmp_path, expect=3)
+    run_installed("read", "--at", "2026-11-16", cwd=tmp_path, expect=0)
+    run_installed("judge", "--at", "2026-11-23", cwd=tmp_path, expect=0)
+    done = run_installed("judge", *AT, cwd=tmp_path, expect=3)
     assert "d: read 8 d before, more than 7 d" in done.stdout
 
 
@@ -90,21 +90,21 @@ def test_what_cannot_be_done_is_said_and_ends_with_2(
 ) -> None:
     """On standard error, with what to do."""
     estate(tmp_path, "Login,Name,On\na,A,yes\n")
-    done = run(*words, cwd=tmp_path, expect=2)
+    done = run_installed(*words, cwd=tmp_path, expect=2)
     assert said in done.stderr
     assert not done.stdout
 
 
 def test_without_an_estate_the_way_to_one_is_shown(tmp_path: Path) -> None:
     """Somebody new lands here first."""
-    assert "keymallet demo" in run("judge", cwd=tmp_path, expect=2).stderr
-    assert "usage" in run(cwd=tmp_path, expect=2).stdout
+    assert "keymallet demo" in run_installed("judge", cwd=tmp_path, expect=2).stderr
+    assert "usage" in run_installed(cwd=tmp_path, expect=2).stdout
 
 
 def test_rules_check_shows_every_fault_with_a_caret(tmp_path: Path) -> None:
     """All at once, with the rulebook's own lines."""
     estate(tmp_path, "", rulebook_toml=BOOK.replace("enabled", "enabeld and kind = persn") + "seveirty = 1\n")
-    told = run("rules", "check", cwd=tmp_path, expect=2).stderr
+    told = run_installed("rules", "check", cwd=tmp_path, expect=2).stderr
     assert (
         'rulebook.toml:4:9  rule.on, must\n    must = "enabeld and kind = persn"\n            ^^^^^^^ an account'
         in told
@@ -119,38 +119,38 @@ def test_hostile_names_are_shown_escaped_and_written_exactly(tmp_path: Path) -> 
     """Never raw to the terminal; intact in JSON; defused in CSV only where a spreadsheet is meant."""
     estate(tmp_path, HOSTILE)
     for words in (("judge",), ("show", "e\x1b[31mvil\u202e"), ("read",), ("show", "nobody\x1b]0;x\x07")):
-        done = run(*words, cwd=tmp_path)
+        done = run_installed(*words, cwd=tmp_path)
         told = done.stdout + done.stderr
         assert not set(told) & set("\x1b\x07\u202e"), words
         assert "\\x1b" in told or words == ("read",)
-    found = json.loads(run("judge", "--format", "json", cwd=tmp_path).stdout)["findings"]
+    found = json.loads(run_installed("judge", "--format", "json", cwd=tmp_path).stdout)["findings"]
     assert [(row["account"], row["display"]) for row in found] == [
         ("d/e\x1b[31mvil\u202e", "=1+1"),
         ("d/b", "a\x07\nb"),
     ]
     for words, display in (((), "=1+1"), (("--spreadsheet",), "'=1+1")):
-        text = run("judge", "--format", "csv", *words, cwd=tmp_path).stdout
+        text = run_installed("judge", "--format", "csv", *words, cwd=tmp_path).stdout
         assert next(csv.DictReader(io.StringIO(text, newline="")))["display"] == display
 
 
 def test_findings_go_to_a_file_with_the_run_beside_it(tmp_path: Path) -> None:
     """Written whole; the run is told in a file of its own where the format has no place for it."""
     estate(tmp_path, "Login,Name,On\na,A,no\n")
-    run("judge", "--format", "jsonl", "--output", "f.jsonl", cwd=tmp_path, expect=0)
+    run_installed("judge", "--format", "jsonl", "--output", "f.jsonl", cwd=tmp_path, expect=0)
     assert json.loads((tmp_path / "f.jsonl").read_text())["account"] == "d/a"
     assert json.loads((tmp_path / "f.jsonl.run.json").read_text())["rulebook"]["title"] == "T"
-    run("judge", "--output", "summary.txt", cwd=tmp_path, expect=0)
+    run_installed("judge", "--output", "summary.txt", cwd=tmp_path, expect=0)
     assert "Accounts are on" in (tmp_path / "summary.txt").read_text()
 
 
 def test_a_snapshot_can_be_judged_on_its_own(tmp_path: Path) -> None:
     """With a rulebook and without the estate it came from."""
     estate(tmp_path, "Login,Name,On\na,A,no\n")
-    run("read", *AT, cwd=tmp_path, expect=0)
+    run_installed("read", *AT, cwd=tmp_path, expect=0)
     (tmp_path / "estate.toml").unlink()
     words = ("--snapshot", "snapshots/2026-11-24T000000Z", "--rulebook", "rulebook.toml")
-    run("judge", *words, "--fail-on", "low", cwd=tmp_path, expect=1)
-    assert "O, judged at" in run("judge", *words, cwd=tmp_path).stdout
+    run_installed("judge", *words, "--fail-on", "low", cwd=tmp_path, expect=1)
+    assert "O, judged at" in run_installed("judge", *words, cwd=tmp_path).stdout
 
 
 def test_a_reader_that_goes_away_is_no_fault(tmp_path: Path) -> None:
@@ -158,7 +158,7 @@ def test_a_reader_that_goes_away_is_no_fault(tmp_path: Path) -> None:
     import subprocess
 
     estate(tmp_path, "Login,Name,On\n" + "".join(f"a{number},A,no\n" for number in range(20_000)))
-    done = subprocess.run(
+    done = subprocess.run_installed(
         f"{PROGRAM} judge --format csv | head -1",
         shell=True,
         cwd=tmp_path,

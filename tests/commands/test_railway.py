@@ -16,13 +16,13 @@ from keymallet.commands.main import COMMANDS
 from keymallet.demo.railway import REFUSED, write_estate
 from keymallet.store.snapshot import newest_snapshot
 from tests.conftest import RAILWAY_AT
-from tests.support import rule, run, write
+from tests.support import rule, run_installed, write
 
 AT = ("--at", RAILWAY_AT)
 
 
 def found_in(folder: Path, *words: str) -> list[dict[str, str]]:
-    done = run("judge", *AT, "--format", "csv", *words, cwd=folder, expect=1)
+    done = run_installed("judge", *AT, "--format", "csv", *words, cwd=folder, expect=1)
     return list(csv.DictReader(io.StringIO(done.stdout, newline="")))
 
 
@@ -38,7 +38,7 @@ def test_everything_planted_is_found_and_nothing_else(railway_snapshot: Path) ->
     }
     assert found - planted == set()
     assert planted - found == set()
-    done = run("judge", *AT, "--format", "json", cwd=railway_snapshot)
+    done = run_installed("judge", *AT, "--format", "json", cwd=railway_snapshot)
     assert {count["rule"] for count in json.loads(done.stdout)["rules"]} == {rule for rule, *_ in planted}
 
 
@@ -51,7 +51,7 @@ def test_what_cannot_be_read_is_counted(railway_snapshot: Path) -> None:
         for name, source in snapshot.manifest.sources.items()
     }
     assert {name: number for name, number in refused.items() if number} == REFUSED
-    shown = " ".join(run("judge", *AT, cwd=railway_snapshot).stdout.split())
+    shown = " ".join(run_installed("judge", *AT, cwd=railway_snapshot).stdout.split())
     assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 27;" in shown
     assert "hosts/tix-2/etc/shadow line 26: 2 fields where 9 are needed" in shown
     assert "incomplete: ticketing/tix-2: 1 record was refused" in shown
@@ -60,7 +60,7 @@ def test_what_cannot_be_read_is_counted(railway_snapshot: Path) -> None:
 def test_the_same_estate_gives_the_same_snapshot(railway_snapshot: Path, tmp_path: Path) -> None:
     """The same bytes give the same tables in the same order."""
     write_estate(tmp_path)
-    run("read", *AT, cwd=tmp_path, expect=3)
+    run_installed("read", *AT, cwd=tmp_path, expect=3)
     digests = [newest_snapshot(folder / "snapshots").digest for folder in (railway_snapshot, tmp_path)]  # type: ignore[union-attr]
     assert digests[0] == digests[1]
 
@@ -77,10 +77,10 @@ def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
     for name in snapshot.manifest.tables:
         texts.append(pl.read_parquet(snapshot.folder / f"{name}.parquet").write_json())
     for form in ("table", "csv", "json", "jsonl"):
-        texts.append(run("judge", *AT, "--format", form, cwd=railway).stdout)
+        texts.append(run_installed("judge", *AT, "--format", form, cwd=railway).stdout)
     with_hash = next(line.split(":")[0] for line in lines if "$1$" in line)
-    texts.append(run("show", f"ticketing/tix-1/{with_hash}", *AT, cwd=railway, expect=0).stdout)
-    texts.append(run("read", *AT, cwd=railway).stdout)
+    texts.append(run_installed("show", f"ticketing/tix-1/{with_hash}", *AT, cwd=railway, expect=0).stdout)
+    texts.append(run_installed("read", *AT, cwd=railway).stdout)
     assert "md5" in "".join(texts)
     assert not [secret for secret in hashes if any(secret in text for text in texts)]
 
@@ -88,21 +88,23 @@ def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
 @pytest.mark.parametrize("command", COMMANDS)
 def test_every_command_has_help_with_examples_that_run(command: str, railway: Path) -> None:
     """The examples are run on the railway's estate just as they stand."""
-    module = importlib.import_module(f"keymallet.commands.{command}")
-    told = run(command, "--help", cwd=railway, expect=0).stdout
+    module = importlib.import_module(f"keymallet.commands.arguments.{command}")
+    told = run_installed(command, "--help", cwd=railway, expect=0).stdout
     assert len(module.EXAMPLES) >= 2
     for example, purpose in module.EXAMPLES:
         assert example in told and purpose in told
-        done = run(*shlex.split(example)[1:], cwd=railway)
+        done = run_installed(*shlex.split(example)[1:], cwd=railway)
         assert done.returncode in (0, 1, 3), (example, done.stderr)
         assert done.stdout or "--output" in example
-    assert run("--help", cwd=railway, expect=0).stdout.count(COMMANDS[command]) == 1
+    assert run_installed("--help", cwd=railway, expect=0).stdout.count(COMMANDS[command]) == 1
 
 
 @pytest.mark.parametrize("command", ["read", "judge", "show root", "rules check", "dictionary"])
 def test_output_fits_100_columns_and_has_no_colour_when_piped(command: str, railway: Path) -> None:
     """Quiet when it is not a terminal that reads it."""
-    done = run(*command.split(), *(() if command in ("rules check", "dictionary") else AT), cwd=railway)
+    done = run_installed(
+        *command.split(), *(() if command in ("rules check", "dictionary") else AT), cwd=railway
+    )
     assert "\x1b" not in done.stdout
     assert max(map(len, done.stdout.splitlines())) <= 100
 
@@ -110,28 +112,28 @@ def test_output_fits_100_columns_and_has_no_colour_when_piped(command: str, rail
 def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
     """It says each command it runs; over its own estate it writes anew, over anything else never."""
     for _ in range(2):
-        told = run("demo", "there", cwd=tmp_path, expect=0).stdout
+        told = run_installed("demo", "there", cwd=tmp_path, expect=0).stdout
         assert "$ keymallet read" in told and "$ keymallet judge" in told and "$ keymallet show" in told
         planted = (tmp_path / "there" / "ground-truth.csv").read_text("utf-8").splitlines()[1:]
         exempt = sum(line.endswith(",exempt") for line in planted)
         assert f"{len(planted) - 1 - exempt} breaches, 1 pending, {exempt} exempt" in told
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "thesis.txt").write_text("years of work")
-    done = run("demo", "mine", cwd=tmp_path, expect=2)
+    done = run_installed("demo", "mine", cwd=tmp_path, expect=2)
     assert "something else is here already" in done.stderr
     (tmp_path / "file").write_text("")
-    run("demo", "file", cwd=tmp_path, expect=2)
+    run_installed("demo", "file", cwd=tmp_path, expect=2)
 
 
 def test_show_tells_all_of_an_account(railway_snapshot: Path) -> None:
     """Facts with their sources, dates in order, rows, each verdict and why."""
-    told = run("show", "directory/emergency-2", *AT, cwd=railway_snapshot, expect=0).stdout
+    told = run_installed("show", "directory/emergency-2", *AT, cwd=railway_snapshot, expect=0).stdout
     assert 'exports/accounts.csv, "Status"' in told
     assert told.index("created") < told.index("password-changed") < told.index("judged at")
     assert "hold a phishing-resistant factor of their" in told
     assert "no factor with phishing-resistant and state = active; on record: otp" in " ".join(told.split())
     assert "not supplied by directory: owner" in told
-    host = run("show", "ticketing/tix-1/toor", *AT, cwd=railway_snapshot, expect=0).stdout
+    host = run_installed("show", "ticketing/tix-1/toor", *AT, cwd=railway_snapshot, expect=0).stdout
     assert "name toor; asked for is 'root'" in host
 
 
@@ -139,7 +141,7 @@ def test_show_answers_whether_somebody_gets_in(railway_snapshot: Path) -> None:
     """Every way on a line of its own, with what bars it and until when; the person's other accounts."""
 
     def told(name: str) -> str:
-        return " ".join(run("show", name, *AT, cwd=railway_snapshot, expect=0).stdout.split())
+        return " ".join(run_installed("show", name, *AT, cwd=railway_snapshot, expect=0).stdout.split())
 
     locked = told("ticketing/tix-1/i.schneetaler")
     assert "the same person: directory/i.schneetaler" in locked
@@ -165,10 +167,10 @@ def test_keys_that_were_not_brought_along_are_not_known(tmp_path: Path) -> None:
         "vm/home/near/x": "",
     }
     write(tmp_path, files)
-    run("read", cwd=tmp_path, expect=0)
-    found = list(csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=tmp_path).stdout)))
+    run_installed("read", cwd=tmp_path, expect=0)
+    found = list(csv.DictReader(io.StringIO(run_installed("judge", "--format", "csv", cwd=tmp_path).stdout)))
     assert [(row["account"], row["verdict"]) for row in found] == [("vm/far", "unproven")]
-    shown = run("show", "far", cwd=tmp_path, expect=0).stdout
+    shown = run_installed("show", "far", cwd=tmp_path, expect=0).stdout
     assert "keys: not known for this account" in shown
     assert "unknown   a key: not known" in shown
 
@@ -181,22 +183,22 @@ def test_what_a_system_has_in_force_is_judged_as_well(railway_snapshot: Path) ->
         ("directory", "Emergency"),
     }
     assert "min-length 8; the least is 12" in {row["because"] for row in found}
-    shown = run("judge", *AT, cwd=railway_snapshot, expect=1).stdout
+    shown = run_installed("judge", *AT, cwd=railway_snapshot, expect=1).stdout
     systems = shown[shown.index("systems whose settings fall short") :]
     assert systems.splitlines()[1] == "ticketing/tix-2"
 
 
 def test_show_finds_accounts_by_what_people_call_them(railway_snapshot: Path) -> None:
     """A name in several sources shows each; one that is not there suggests the nearest."""
-    told = run("show", "root", *AT, cwd=railway_snapshot, expect=0).stdout
+    told = run_installed("show", "root", *AT, cwd=railway_snapshot, expect=0).stdout
     assert [line for line in told.splitlines() if line.endswith("/root")] == [
         f"ticketing/tix-{n}/root" for n in (1, 2, 3)
     ]
     assert (
         "directory/emergency-2"
-        in run("show", "EMERGENCY-2@gvr.example", *AT, cwd=railway_snapshot, expect=0).stdout
+        in run_installed("show", "EMERGENCY-2@gvr.example", *AT, cwd=railway_snapshot, expect=0).stdout
     )
-    done = run("show", "emergncy-2", *AT, cwd=railway_snapshot, expect=2)
+    done = run_installed("show", "emergncy-2", *AT, cwd=railway_snapshot, expect=2)
     assert 'no account "emergncy-2"' in done.stderr and "did you mean directory/emergency-2" in done.stderr
 
 
@@ -204,13 +206,13 @@ def test_facts_prints_the_one_declaration(railway_snapshot: Path) -> None:
     """As a table, as JSON and as CSV, whole or one table."""
     assert (
         "unless the source says so itself"
-        in run("dictionary", "factor", cwd=railway_snapshot, expect=0).stdout
+        in run_installed("dictionary", "factor", cwd=railway_snapshot, expect=0).stdout
     )
-    whole = json.loads(run("dictionary", "--format", "json", cwd=railway_snapshot, expect=0).stdout)
+    whole = json.loads(run_installed("dictionary", "--format", "json", cwd=railway_snapshot, expect=0).stdout)
     rows = list(
         csv.DictReader(
-            io.StringIO(run("dictionary", "--format", "csv", cwd=railway_snapshot, expect=0).stdout)
+            io.StringIO(run_installed("dictionary", "--format", "csv", cwd=railway_snapshot, expect=0).stdout)
         )
     )
     assert len(whole["columns"]) == len(rows) > 100
-    assert 'did you mean "key"?' in run("dictionary", "keys", cwd=railway_snapshot, expect=2).stderr
+    assert 'did you mean "key"?' in run_installed("dictionary", "keys", cwd=railway_snapshot, expect=2).stderr

@@ -8,12 +8,14 @@ from typing import Any
 from hypothesis import strategies as st
 
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
+from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.model import Column, Kind
+from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.functions import FUNCTIONS, Function
 from keymallet.core.language.parse import parse
 from keymallet.core.language.tree import Fault, Node
 from tests.core.reference import World
-from tests.support import AT
+from tests.support import AT, evidence
 
 LIMITS = {"some-days": timedelta(days=2), "few": 2, "good": ["passkey", "otp"]}
 TERMS = {
@@ -128,7 +130,7 @@ def worlds(draw: st.DrawFn) -> World:
             source = "d" if place is None else accounts[place]["source"]
             if child in supply[source]:
                 children[child].append({**_row(draw, supply, child, source, 0), "of": place})
-    terms = {name: _parsed(text) for name, text in TERMS.items()}
+    terms = {name: parsed(text) for name, text in TERMS.items()}
     people = [_person(draw, supply, place) for place in range(draw(st.integers(0, 3)))]
     for account in accounts:
         _belong(draw, account, people, supply)
@@ -179,7 +181,7 @@ def _row(draw: st.DrawFn, supply: Any, table: str, source: str, place: int) -> d
     return row
 
 
-def _parsed(text: str) -> Node:
+def parsed(text: str) -> Node:
     node = parse(text)
     assert not isinstance(node, Fault), (text, node)
     return node
@@ -349,3 +351,25 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
                 text.map(lambda each: f"{name} in ['b', '{each}']"),
                 known,
             )
+
+
+def expected_verdict(who: bool | None, must: bool | None) -> Verdict:
+    """The table of verdicts, written out."""
+    if who is False:
+        return Verdict.OUT_OF_SCOPE
+    if must is True:
+        return Verdict.MET
+    return Verdict.BREACH if who is True and must is False else Verdict.UNPROVEN
+
+
+def rules_of(table: str, pairs: list[tuple[str, str]]) -> str:
+    rules = "".join(
+        f"[rule.r{number}]\ntitle = 't'\nseverity = 'low'\neach = '{table}'\nwho = '''{who}'''\nmust = '''{must}'''\n"
+        for number, (who, must) in enumerate(pairs)
+    )
+    return RULEBOOK + "\n" + rules
+
+
+def evidence_of(world: World) -> Evidence:
+    tables = {"person": world.people, "setting": world.settings, **world.children}
+    return evidence(world.accounts, world.supply, **{name: rows for name, rows in tables.items() if rows})

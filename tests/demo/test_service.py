@@ -223,9 +223,9 @@ def test_served_by_the_program(tmp_path: Path) -> None:
             head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
             write(tmp_path, {"estate.toml": head + section})
             name, _, token = told[-1].strip().rpartition(" ")[2].partition("=")
-            told = run("read", cwd=tmp_path, expect=0, **{name: token}).stdout
-            assert f"{len(railway_directory().accounts)} accounts" in told
-            assert "tied to people: 372 by number" in told and "read 376 people" in told
+            notes = run("read", cwd=tmp_path, expect=0, **{name: token}).stdout
+            assert f"{len(railway_directory().accounts)} accounts" in notes
+            assert "tied to people: 372 by number" in notes and "read 376 people" in notes
             (folder,) = {line.partition('"')[2].rpartition("/")[0] for line in told if "ca-file" in line}
         finally:
             process.terminate()

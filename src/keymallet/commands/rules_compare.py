@@ -20,7 +20,7 @@ from keymallet.views.terminal import console
 def run(options: argparse.Namespace) -> int:
     """Compare them. Raises KeymalletError if one of them has faults."""
     books = [read_rulebook_file(Path(name)) for name in (options.before, options.after)]
-    context = _workspace(options, books)
+    context = _newest_evidence(options, books)
     changes = list(compare(books[0], books[1], context))
     if options.format == "table":
         with output_stream(options.output) as stream:
@@ -32,7 +32,7 @@ def run(options: argparse.Namespace) -> int:
     return CLEAN
 
 
-def _workspace(options: argparse.Namespace, books: list[Rulebook]) -> EvaluationContext | None:
+def _newest_evidence(options: argparse.Namespace, books: list[Rulebook]) -> EvaluationContext | None:
     """The newest evidence, if there is any: without, books are compared by their text."""
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))

@@ -7,7 +7,6 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from keymallet.core.facts.declaration import ACCOUNT
-from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.functions import FUNCTIONS
@@ -16,52 +15,32 @@ from tests.core.strategies import (
     CHILDREN,
     CONSTANTS,
     LIMITS,
-    RULEBOOK,
     TERMS,
-    _parsed,
+    evidence_of,
+    expected_verdict,
     expressions,
+    parsed,
+    rules_of,
     worlds,
 )
 from tests.profiles import examples
-from tests.support import AT, evidence, judged
-
-
-def expected_verdict(who: bool | None, must: bool | None) -> Verdict:
-    """The table of verdicts, written out."""
-    if who is False:
-        return Verdict.OUT_OF_SCOPE
-    if must is True:
-        return Verdict.MET
-    return Verdict.BREACH if who is True and must is False else Verdict.UNPROVEN
-
-
-def _rules(table: str, pairs: list[tuple[str, str]]) -> str:
-    rules = "".join(
-        f"[rule.r{number}]\ntitle = 't'\nseverity = 'low'\neach = '{table}'\nwho = '''{who}'''\nmust = '''{must}'''\n"
-        for number, (who, must) in enumerate(pairs)
-    )
-    return RULEBOOK + "\n" + rules
-
+from tests.support import AT, judged
 
 QUICK = examples(100)
-
-
-def _evidence_of(world: World) -> Evidence:
-    tables = {"person": world.people, "setting": world.settings, **world.children}
-    return evidence(world.accounts, world.supply, **{name: rows for name, rows in tables.items() if rows})
+FEW = examples(30)
 
 
 def _agrees(world: World, table: str, pairs: list[tuple[str, str]]) -> None:
     rows = {"account": world.accounts, "person": world.people, **world.children}[table]
     if not rows:
         return
-    found = _evidence_of(world)
-    judgement = judged(found, _rules(table, pairs))
+    found = evidence_of(world)
+    judgement = judged(found, rules_of(table, pairs))
     for number, (who, must) in enumerate(pairs):
         codes = judgement.codes[f"r{number}"].to_list()
         for row, code in zip(rows, codes, strict=True):
             evaluator = Evaluator(world, table, row)
-            expected = expected_verdict(evaluator.value(_parsed(who)), evaluator.value(_parsed(must)))
+            expected = expected_verdict(evaluator.value(parsed(who)), evaluator.value(parsed(must)))
             assert Verdict(code) is expected, (who, must, row)
 
 
@@ -72,7 +51,7 @@ def test_rules_on_accounts_agree_with_the_reference(world: World, pairs: list[tu
     _agrees(world, "account", pairs)
 
 
-@QUICK
+@FEW
 @given(worlds(), st.sampled_from(CHILDREN), st.data())
 def test_rules_on_rows_agree_with_the_reference(world: World, table: str, data: st.DataObject) -> None:
     """`each` gives a verdict for every row; what it asks of the account, or of its other rows, is looked up."""
@@ -98,7 +77,7 @@ def test_rules_on_people_agree_with_the_reference(world: World, pairs: list[tupl
         {"d": {"account": []}},
         AT,
         LIMITS,
-        {name: _parsed(text) for name, text in TERMS.items()},
+        {name: parsed(text) for name, text in TERMS.items()},
     ),
     "enabled",
     "usable",
@@ -107,8 +86,8 @@ def test_every_shortcoming_is_explained(world: World, who: str, must: str) -> No
     """Each breach has a reason in words, each unproven verdict names at least one missing fact."""
     from keymallet.core.explaining.findings import findings
 
-    found = _evidence_of(world)
-    _explained(findings(judged(found, _rules("account", [(who, must)]))), who, must)
+    found = evidence_of(world)
+    _explained(findings(judged(found, rules_of("account", [(who, must)]))), who, must)
 
 
 @QUICK
@@ -118,7 +97,7 @@ def test_every_shortcoming_of_people_is_explained(world: World, who: str, must: 
     from keymallet.core.explaining.findings import findings
 
     if world.people:
-        _explained(findings(judged(_evidence_of(world), _rules("person", [(who, must)]))), who, must)
+        _explained(findings(judged(evidence_of(world), rules_of("person", [(who, must)]))), who, must)
 
 
 def _explained(found: pl.DataFrame, who: str, must: str) -> None:

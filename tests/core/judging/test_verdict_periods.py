@@ -18,11 +18,11 @@ from keymallet.core.language.lowering import AT as INSTANT
 from tests.core.reference import Evaluator, World
 from tests.core.strategies import (
     CHILDREN,
-    _evidence_of,
-    _parsed,
-    _rules,
+    evidence_of,
     expected_verdict,
     expressions,
+    parsed,
+    rules_of,
     worlds,
 )
 from tests.profiles import examples
@@ -60,7 +60,7 @@ def expected(world: World, table: str, who: str, must: str, at: datetime) -> lis
     """The reference's verdicts on all rows at one instant."""
     then = as_of(world, at)
     return [
-        expected_verdict(evaluator.value(_parsed(who)), evaluator.value(_parsed(must)))
+        expected_verdict(evaluator.value(parsed(who)), evaluator.value(parsed(must)))
         for evaluator in (Evaluator(then, table, row) for row in rows_of(then, table))
     ]
 
@@ -84,7 +84,7 @@ def follows_the_reference(world: World, table: str, who: str, must: str) -> None
     """The steps, before and after the instant judged at, are the reference's verdicts at every instant."""
     if not rows_of(world, table):
         return
-    judgement = judged(_evidence_of(world), _rules(table, [(who, must)]))
+    judgement = judged(evidence_of(world), rules_of(table, [(who, must)]))
     asked = judgement.rulebook.rules[0]
     codes = judgement.codes["r0"]
     rows = pl.int_range(len(codes), dtype=pl.UInt32, eager=True)

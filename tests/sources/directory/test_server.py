@@ -24,7 +24,7 @@ from keymallet.sources.directory import ldap
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdapSection
 from tests.sources.directory.support import BASE, Server, entry, rows, stamp
-from tests.support import CLOCK, run, write
+from tests.support import CLOCK, run_installed, write
 
 PASSWORD = "planted-Secret-0815"
 RELAX = ("-e", "!1.3.6.1.4.1.4203.666.5.12")
@@ -350,9 +350,9 @@ kinds = {{ "*" = "person" }}
 """
     book = 'title = "T"\n[rule.locked]\ntitle = "L"\nmust = "not locked"\nseverity = "high"\n'
     write(tmp_path, {"estate.toml": estate.replace("READER", "reader"), "rulebook.toml": book})
-    told = run("read", cwd=tmp_path, expect=0).stdout
+    told = run_installed("read", cwd=tmp_path, expect=0).stdout
     assert f"read {len(STATES)} accounts" in told
-    judged = run("judge", "--format", "csv", cwd=tmp_path, expect=1).stdout
+    judged = run_installed("judge", "--format", "csv", cwd=tmp_path, expect=1).stdout
     barred = {line.split(",")[4].removeprefix("directory/") for line in judged.splitlines()[1:]}
     assert (
         {"locked", "by-hand", "idle", "expired", "graced-out"}
@@ -360,9 +360,9 @@ kinds = {{ "*" = "person" }}
         <= {*STATES} - {"normal", "lock-over"}
     )
     write(tmp_path, {"estate.toml": estate.replace("READER", "narrow")})
-    assert "100% fewer" in run("read", cwd=tmp_path, expect=2).stderr
-    cut = run("read", "--accept-drop", cwd=tmp_path, expect=3).stdout
+    assert "100% fewer" in run_installed("read", cwd=tmp_path, expect=2).stderr
+    cut = run_installed("read", "--accept-drop", cwd=tmp_path, expect=3).stdout
     assert "incomplete: below dc=gvr,dc=example, the server's size limit" in " ".join(cut.split())
-    assert "incomplete: directory: below" in run("judge", "--at", "2100-01-01", cwd=tmp_path).stdout
+    assert "incomplete: directory: below" in run_installed("judge", "--at", "2100-01-01", cwd=tmp_path).stdout
     everything = b"".join(path.read_bytes() for path in (tmp_path / "snapshots").rglob("*") if path.is_file())
     assert PASSWORD.encode() not in everything

@@ -43,7 +43,7 @@ FILES = {
 
 
 @pytest.mark.parametrize("path", FILES)
-@examples(25)
+@examples(8)
 @given(data=st.data())
 def test_any_bytes(path: str, tmp_path: Path, data: st.DataObject) -> None:
     """Bytes at random, and what stands there with some of it replaced."""

@@ -51,8 +51,10 @@ SOURCES_APART = {"export", "host", "directory", "scim"}
 
 LATE = {
     ("commands/main.py", "keymallet.views.problems"): "help and usage errors are told without rich",
+    ("commands/main.py", "keymallet.core.base.problems"): "the list of commands needs no dataclasses",
     ("commands/main.py", "keymallet.core.base.nearest"): "only a mistyped command needs it",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
+    ("core/base/nearest.py", "rapidfuzz"): "only a mistyped word needs it",
     ("views/figures.py", "matplotlib"): "an extra that need not be installed",
 }
 """Everything that is imported within a function, and why it is not at the top."""

@@ -9,8 +9,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from keymallet.commands.books import open_register, read_rulebook_file
 from keymallet.commands.gaps import gaps_of
-from keymallet.commands.opening import instant, open_estate, open_register, read_rulebook_file
+from keymallet.commands.opening import instant, open_estate
 from keymallet.core.evaluating.context import columns_used
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.judging.judge import Judgement, judge

@@ -13,7 +13,6 @@ from types import ModuleType
 
 from keymallet import __version__
 from keymallet.commands.exit_codes import CLEAN, FAILED, READER_GONE, STOPPED
-from keymallet.core.base.problems import KeymalletError
 
 COMMANDS = {
     "demo": "make the made-up railway's estate and run the day on it",
@@ -75,6 +74,8 @@ def _run(name: str, words: list[str]) -> int:
     )
     declared.add_arguments(parser)
     options = parser.parse_args(words)
+    from keymallet.core.base.problems import KeymalletError
+
     try:
         code: int = _module_of(name, options).run(options)
         sys.stdout.flush()

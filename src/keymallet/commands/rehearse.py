@@ -12,9 +12,10 @@ from typing import Any
 
 import polars as pl
 
+from keymallet.commands.books import read_rulebook_file
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
-from keymallet.commands.opening import instant, read_rulebook_file
+from keymallet.commands.opening import instant
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean

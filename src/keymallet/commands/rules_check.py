@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from keymallet.commands.books import book_path, read_rulebook_file
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.opening import book_path, read_rulebook_file
 from keymallet.views.rulebook import show_checked
 from keymallet.views.terminal import console
 

@@ -6,8 +6,9 @@ import argparse
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from keymallet.commands.books import read_rulebook_file
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.opening import instant, open_estate, read_rulebook_file
+from keymallet.commands.opening import instant, open_estate
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.evaluating.context import EvaluationContext, columns_used
 from keymallet.core.rulebook.model import Rulebook

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from keymallet.commands.books import book_path, read_rulebook_file
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.opening import book_path, read_rulebook_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.views.rulebook import show_book, show_demand, show_tree

@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from keymallet.commands.books import book_path, read_rulebook_file
 from keymallet.commands.exit_codes import BREACH, CLEAN
-from keymallet.commands.opening import book_path, read_rulebook_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.judging.verdicts import Verdict

@@ -29,7 +29,7 @@ from tests.profiles import examples
 from tests.support import AT, days_ago, evidence, judged, rule
 
 TICK = timedelta(microseconds=1)
-STEADY = examples(50)
+STEADY = examples(30)
 
 
 def as_of(world: World, at: datetime) -> World:

@@ -60,7 +60,7 @@ def people(*names: str, enabled: str = "yes") -> str:
 
 @pytest.fixture
 def estate(tmp_path: Path) -> Path:
-    """Two sources, railway_snapshot once."""
+    """Two sources, read once."""
     files = {"estate.toml": ESTATE, "m.toml": MAP, "r.toml": BOOK, "one.csv": people("a", "b", "c", "d", "e")}
     write(tmp_path, {**files, "keys.csv": "L,K\na,k1\n", "two.csv": people("x", "y", enabled="no")})
     run("read", "--at", "2026-11-20T00:00Z", cwd=tmp_path, expect=0)
@@ -209,3 +209,15 @@ def test_a_source_that_takes_too_long_is_not_waited_for(tmp_path: Path) -> None:
     assert isinstance(readings[0].tables["account"], pl.DataFrame)
     # Let the reader that still waits for the pipe come to its end.
     threading.Thread(target=lambda: (tmp_path / "two.csv").write_text("L\n"), daemon=True).start()
+
+
+@pytest.mark.parametrize("manifest", ['{"format": 1}', "{", '{"organisation": "O"}'])
+def test_a_snapshot_that_cannot_be_read_is_got_past(estate: Path, manifest: str) -> None:
+    """Of another version, or damaged: judging refuses it, reading makes a new one and says what it could not compare."""
+    (newest,) = (estate / "snapshots").iterdir()
+    (newest / "manifest.json").write_text(manifest, "utf-8")
+    refused = run("judge", cwd=estate, expect=2).stderr
+    assert "manifest.json" in refused and "keymallet read makes a new one" in refused
+    told = " ".join(run("read", cwd=estate, expect=0).stdout.split())
+    assert "nothing was held against the snapshot before this one" in told
+    run("judge", cwd=estate)

@@ -39,8 +39,7 @@ def read_into_snapshot(
     With `only`, the others are taken over from the newest snapshot as they were read then. Raises
     KeymalletError if nothing could be read, or if a source has lost more accounts than is taken in silence.
     """
-    newest = newest_snapshot(estate.snapshots)
-    earlier = Earlier(newest) if newest else None
+    earlier, passed_over = _earlier(estate)
     readings = _readings(estate, at, earlier, only)
     fresh = [reading for reading in readings if reading.read_at is None and not reading.failed]
     if not fresh:
@@ -54,6 +53,8 @@ def read_into_snapshot(
         raise KeymalletError(lost)
     for reading in fresh:
         mark_renames(reading, earlier)
+    if passed_over:
+        fresh[0].remarks.append(passed_over)
     linked = link(readings, estate.linking)
     return write_snapshot(
         estate.snapshots,
@@ -64,6 +65,19 @@ def read_into_snapshot(
         readings=linked.readings,
         tables=linked.tables,
     )
+
+
+def _earlier(estate: Estate) -> tuple[Earlier | None, str]:
+    """The newest snapshot; or none, and a remark, where that cannot be read: a new one has to get past it."""
+    try:
+        newest = newest_snapshot(estate.snapshots)
+    except KeymalletError as error:
+        problem = error.problems[0]
+        return (
+            None,
+            f"nothing was held against the snapshot before this one: {problem.place}: {problem.message}",
+        )
+    return (Earlier(newest) if newest else None), ""
 
 
 def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:

@@ -57,6 +57,12 @@ class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
     digest: str
 
 
+class _Format(msgspec.Struct):
+    """What every manifest says, whatever its format."""
+
+    format: int
+
+
 class Manifest(msgspec.Struct, rename="kebab", frozen=True):
     """What a snapshot holds and where it came from."""
 
@@ -191,7 +197,8 @@ def read_snapshot(folder: Path) -> Snapshot:
     path = folder / _MANIFEST
     try:
         data = path.read_bytes()
-        manifest = msgspec.json.decode(data, type=Manifest)
+        found = msgspec.json.decode(data, type=_Format).format
+        manifest = msgspec.json.decode(data, type=Manifest) if found == FORMAT else None
     except OSError:
         raise fail(
             "this is no snapshot: it has no manifest.json",
@@ -202,9 +209,9 @@ def read_snapshot(folder: Path) -> Snapshot:
         raise fail(
             f"the manifest cannot be read: {error}", file=str(path), hint="keymallet read makes a new one"
         ) from None
-    if manifest.format != FORMAT:
+    if manifest is None:
         raise fail(
-            f"the snapshot is of format {manifest.format}, not {FORMAT}",
+            f"the snapshot is of format {found}, not {FORMAT}",
             file=str(path),
             hint="keymallet read makes a new one",
         )

@@ -80,6 +80,7 @@ def test_positions_are_of_the_text_itself() -> None:
         ("(a", 2, "ends too early", "closing bracket"),
         ("ends < 2026-02-30", 7, "no day or time of the years", "2026-11-24"),
         ("x in a, b", 6, "cannot stand here", ""),
+        ("groups has 'x'", 7, "not part of the language", "includes"),
         ("x is here", 5, "cannot stand here", "is known"),
         ("groups includes ['x']", 16, "a list cannot stand here", "includes any of"),
         ("x like adm", 7, "cannot stand here", "single quotes"),

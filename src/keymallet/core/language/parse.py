@@ -208,6 +208,8 @@ def _about_token(text: str, token: Token, unexpected: UnexpectedInput) -> tuple[
         return "two comparisons stand side by side", "there are = != < <= > >="
     if token.type == "LSQB" and before.rstrip().endswith("includes"):
         return "a list cannot stand here", 'say "includes any of" or "includes all of" before a list'
+    if token.type == "NAME" and token in ("has", "contains"):
+        return f'"{token}" is not part of the language', 'what a list holds is asked with "includes"'
     if token.type == "COMPARISON":
         return "a comparison has two sides", 'join two comparisons with "and"'
     return f'"{token}" cannot stand here', _wanted(unexpected)

@@ -138,7 +138,7 @@ def parse_group(text: str) -> GroupEntry:
 def _id(field: str, what: str) -> int:
     match = _NUMBER.fullmatch(field)
     if match is None or int(match[1]) > _NOBODY_SET:
-        raise DroppedError(f'the {what} "{shortened(field)}" is no number: the system drops the line')
+        raise DroppedError(f'the {what} "{shortened(field, 20)}" is no number: the system drops the line')
     return int(match[1])
 
 
@@ -147,7 +147,9 @@ def _days(field: str, number: int) -> int | None:
         return None
     match = _NUMBER.fullmatch(field)
     if match is None or int(match[1]) > _NOBODY_SET:
-        raise DroppedError(f'field {number}, "{shortened(field)}", is no number: the system drops the line')
+        raise DroppedError(
+            f'field {number}, "{shortened(field, 20)}", is no number: the system drops the line'
+        )
     days = int(match[1])
     # Above 31 bits the C library's number turns negative, which no rule of the system acts on.
     return None if days > _MOST else days
@@ -183,7 +185,7 @@ def odd_shadow(text: str) -> str:
 
 def _odd_numbers(fields: list[str]) -> list[str]:
     odd = [field for field in fields if field and field != str(int(field)) and _NUMBER.fullmatch(field)]
-    return [f'"{shortened(field)}" is read as {int(field)}' for field in odd]
+    return [f'"{shortened(field, 20)}" is read as {int(field)}' for field in odd]
 
 
 def scheme_of(password: str) -> str | None:

@@ -51,6 +51,7 @@ SOURCES_APART = {"export", "host", "directory", "scim"}
 
 LATE = {
     ("commands/main.py", "keymallet.views.problems"): "help and usage errors are told without rich",
+    ("commands/main.py", "keymallet.commands.last_resort"): "only a fault of the program needs it",
     ("commands/main.py", "keymallet.core.base.problems"): "the list of commands needs no dataclasses",
     ("commands/main.py", "keymallet.core.base.nearest"): "only a mistyped command needs it",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",

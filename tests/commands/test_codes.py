@@ -5,6 +5,9 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -155,8 +158,6 @@ def test_a_snapshot_can_be_judged_on_its_own(tmp_path: Path) -> None:
 
 def test_a_reader_that_goes_away_is_no_fault(tmp_path: Path) -> None:
     """`keymallet judge | head` ends in silence."""
-    import subprocess
-
     estate(tmp_path, "Login,Name,On\n" + "".join(f"a{number},A,no\n" for number in range(20_000)))
     done = subprocess.run(
         f"{PROGRAM} judge --format csv | head -1",
@@ -168,3 +169,73 @@ def test_a_reader_that_goes_away_is_no_fault(tmp_path: Path) -> None:
     )
     assert done.stdout.startswith("rule,")
     assert done.stderr == ""
+
+
+FAULT = """
+import sys
+import keymallet.commands.main as main
+def fault(*words):
+    raise {fault}
+main._module_of = fault
+sys.argv = ["keymallet", "judge", "--at", "2026-01-01"]
+main.entry()
+"""
+
+
+@pytest.mark.parametrize(
+    ("fault", "told"),
+    [
+        ("KeyError('hunter2')", "a fault of keymallet itself"),
+        ("MemoryError()", "not enough memory"),
+        ("OSError(28, 'No space left on device')", "nothing more can be written"),
+        ("RecursionError()", "a fault of keymallet itself"),
+    ],
+)
+def test_a_fault_of_the_program_is_no_breach(tmp_path: Path, fault: str, told: str) -> None:
+    """Code 2, one sentence, and a report without any value in it: never the code of a breach."""
+    done = subprocess.run(
+        [sys.executable, "-c", FAULT.format(fault=fault)],
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "TMPDIR": str(tmp_path)},
+    )
+    assert done.returncode == 2 and done.stdout == ""
+    assert told in done.stderr and len(done.stderr.splitlines()) == 1
+    reports = list(tmp_path.glob("keymallet-fault-*.txt"))
+    assert len(reports) == told.startswith("a fault")
+    for report in reports:
+        text = report.read_text("utf-8")
+        assert "commands/main.py" in text and "hunter2" not in text
+        assert report.stat().st_mode & 0o777 == 0o600
+
+
+@pytest.mark.parametrize(
+    ("redirected", "told"),
+    [(">&-", "standard output is closed"), (">/dev/full", "No space left on device")],
+)
+@pytest.mark.parametrize("command", ["judge", "judge --format csv", "dictionary", "rules show"])
+def test_an_output_that_takes_nothing_is_no_breach(
+    tmp_path: Path, command: str, redirected: str, told: str
+) -> None:
+    """Closed, or on a full disk: code 2 and a sentence."""
+    estate(tmp_path, "Login,Name,On\na,A,no\n")
+    done = subprocess.run(
+        f"{PROGRAM} {command} {redirected}",
+        shell=True,
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 2, done.stderr
+    assert told in done.stderr and "Traceback" not in done.stderr
+
+
+def test_a_terminal_that_knows_only_ascii_is_written_to(tmp_path: Path) -> None:
+    """What it cannot show is escaped; nothing ends early for it."""
+    estate(tmp_path, "Login,Name,On\na,Zoë,no\n")
+    for words in (("--help",), ("judge", "--help"), ("judge",), ("show", "a")):
+        done = run_installed(*words, cwd=tmp_path, PYTHONIOENCODING="ascii", PYTHONUTF8="0")
+        assert done.returncode in (0, 1), done.stderr
+        assert done.stdout.isascii() and done.stdout.strip()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from pathlib import Path
 from typing import Any
@@ -128,3 +129,27 @@ def test_the_digest_covers_everything(tmp_path: Path) -> None:
     same = [save(tmp_path / name).digest for name in "ab"]
     assert same[0] == same[1]
     assert save(tmp_path / "c", kind="guest").digest != same[0]
+
+
+def test_a_table_that_was_changed_is_not_judged(tmp_path: Path) -> None:
+    """Whoever can write the file must not turn a breach into none: its digest stands in the manifest."""
+    kept = save(tmp_path)
+    file = kept.folder / "account.parquet"
+    frame = pl.read_parquet(file)
+    for other in (frame.head(1), frame.reverse(), frame.with_columns(pl.lit(True).alias("enabled"))):
+        other.write_parquet(file)
+        with pytest.raises(KeymalletError, match="damaged"):
+            kept.evidence()
+    file.unlink()
+    with pytest.raises(KeymalletError, match="damaged"):
+        kept.evidence()
+
+
+def test_a_manifest_without_its_accounts_is_no_snapshot(tmp_path: Path) -> None:
+    """Nor is one that lists a table there is not."""
+    kept = save(tmp_path)
+    manifest = json.loads((kept.folder / "manifest.json").read_text("utf-8"))
+    for tables in ({}, {**manifest["tables"], "badge": manifest["tables"]["account"]}):
+        (kept.folder / "manifest.json").write_text(json.dumps({**manifest, "tables": tables}), "utf-8")
+        with pytest.raises(KeymalletError, match="damaged"):
+            read_snapshot(kept.folder)

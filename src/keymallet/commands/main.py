@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import errno
 import gc
 import importlib
 import os
@@ -52,15 +53,38 @@ def entry() -> None:
     seldom looked for: what is held are tables, and loading modules makes none.
     """
     gc.set_threshold(200_000)
+    words = sys.argv[1:]
     try:
-        code = main()
+        if not _make_streams_safe():
+            raise OSError(errno.EBADF, "standard output is closed")
+        code = main(words)
+        sys.stdout.flush()
     except SystemExit as ended:
         code = ended.code if isinstance(ended.code, int) else FAILED
     except BrokenPipeError:
         code = READER_GONE
-    with contextlib.suppress(BrokenPipeError):
+    except KeyboardInterrupt:
+        code = STOPPED
+    except BaseException as error:
+        from keymallet.commands.last_resort import sentence
+
+        # Code 1 is that of a breach: nothing that ends the program unforeseen may leave with it.
+        code = FAILED
+        with contextlib.suppress(OSError):
+            print(f"keymallet: {sentence(error, words)}", file=sys.stderr)
+    with contextlib.suppress(OSError, ValueError, AttributeError):
         sys.stdout.flush()
     os._exit(code)
+
+
+def _make_streams_safe() -> bool:
+    """Let every character be written, whatever the encoding; False if there is no standard output at all."""
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w")  # noqa: PTH123, SIM115  it stays open as long as the program
+    for stream in (sys.stdout, sys.stderr):
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
+    return sys.stdout is not None
 
 
 def _run(name: str, words: list[str]) -> int:

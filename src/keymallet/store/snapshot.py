@@ -19,8 +19,8 @@ import msgspec
 import polars as pl
 from blake3 import blake3
 
-from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import TABLES
+from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
     UNREAD,
@@ -131,13 +131,14 @@ class Snapshot:
         stored = self.manifest.tables[name].columns
         chosen = [column for column in stored if wanted is None or column in wanted or column in keys]
         path = self.folder / f"{name}.parquet"
+        record = self.manifest.tables[name]
         try:
+            digest = blake3(max_threads=blake3.AUTO).update_mmap(path).hexdigest()
             frame = pl.read_parquet(path, columns=chosen)
-        except (OSError, pl.exceptions.PolarsError) as error:
-            reason = str(error).splitlines()[0]
-            raise fail(
-                f"the snapshot is damaged: {reason}", file=str(path), hint="keymallet read makes a new one"
-            ) from None
+        except (OSError, ValueError, pl.exceptions.PolarsError) as error:
+            raise _damaged(path, str(error).splitlines()[0]) from None
+        if digest != record.digest or frame.height != record.rows:
+            raise _damaged(path, "this file is not the one that was written: its digest is another")
         absent = [
             pl.lit(None, dtype=data_type(column)).alias(column.name)
             for column in table.columns
@@ -192,6 +193,11 @@ def write_snapshot(
     return read_snapshot(place)
 
 
+def _damaged(path: Path, reason: str) -> KeymalletError:
+    hint = "keymallet read makes a new one"
+    return fail(f"the snapshot is damaged: {reason}", file=str(path), hint=hint)
+
+
 def read_snapshot(folder: Path) -> Snapshot:
     """Open a snapshot. Raises KeymalletError if the folder holds none, or one of another format."""
     path = folder / _MANIFEST
@@ -215,6 +221,8 @@ def read_snapshot(folder: Path) -> Snapshot:
             file=str(path),
             hint="keymallet read makes a new one",
         )
+    if ACCOUNT.name not in manifest.tables or not manifest.tables.keys() <= TABLES.keys():
+        raise _damaged(path, f"it lists {', '.join(manifest.tables) or 'no tables'}")
     return Snapshot(folder, manifest, blake3(data).hexdigest())
 
 

@@ -229,8 +229,10 @@ def expressions(table: str, depth: int = 3) -> st.SearchStrategy[str]:
 
 def _question(child: str, depth: int) -> st.SearchStrategy[str]:
     condition = st.just("") | expressions(child, min(depth, 1)).map(lambda text: f" ({text})")
-    plain = st.tuples(st.sampled_from(["some", "no", "every"]), condition).map(
-        lambda parts: f"{parts[0]} {child}{parts[1]}"
+    plain = (
+        st.tuples(st.sampled_from(["some", "no", "every"]), condition)
+        .filter(lambda parts: parts != ("every", ""))
+        .map(lambda parts: f"{parts[0]} {child}{parts[1]}")
     )
     counted = st.tuples(condition, st.sampled_from(ORDERS), st.sampled_from(["0", "1", "limit.few"])).map(
         lambda parts: f"count {child}{parts[0]} {parts[1]} {parts[2]}"
@@ -296,7 +298,7 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
             )
         case Kind.WORD:
             word = st.sampled_from(column.words[:3])
-            listed = st.lists(word, max_size=2).map(", ".join)
+            listed = st.lists(word, min_size=1, max_size=2).map(", ".join)
             limited = [f"{name} in limit.good"] if name == "kind" and table == "factor" else []
             return st.one_of(
                 st.tuples(st.sampled_from(["=", "!="]), word).map(
@@ -310,7 +312,7 @@ def _leaf(table: str, column: Column, prefix: str) -> st.SearchStrategy[str]:
             )
         case Kind.WORDS:
             word = st.sampled_from(column.words[:3] or [f"'{text}'" for text in TEXTS[1:]])
-            listed = st.lists(word, max_size=2).map(", ".join)
+            listed = st.lists(word, min_size=1, max_size=2).map(", ".join)
             return st.one_of(
                 word.map(lambda each: f"{name} includes {each}"),
                 st.tuples(st.sampled_from(["any", "all"]), listed).map(

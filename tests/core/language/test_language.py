@@ -112,6 +112,10 @@ def _written(text: str, found: list[Fault]) -> Written:
 @pytest.mark.parametrize(
     ("text", "table", "marked", "message", "hint"),
     [
+        ("every factor", "account", "every factor", "always true", "every factor (…)"),
+        ("no account (every key)", "person", "every key", "always true", "every key (…)"),
+        ("kind in []", "account", "[]", "nothing is in an empty list", "name what it holds"),
+        ("groups includes any of []", "account", "[]", "nothing is in an empty list", "name what it holds"),
         ("age(isued) <= 90d", "key", "isued", 'a key has no column "isued"', 'did you mean "issued"?'),
         ("kind = persn", "account", "persn", "none of the words", 'did you mean "person"?'),
         ("kind = 'person'", "account", "'person'", "without quotes", "write it bare: person"),

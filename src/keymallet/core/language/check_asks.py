@@ -29,6 +29,10 @@ class ChecksAsks(CheckerBase):
         if way is None:
             self.fault(node.span, *self._nothing_to_ask(table))
             return None
+        if node.question == "every" and node.condition is None:
+            hint = f"say what has to hold of each: every {table.name} (…)"
+            self.fault(node.span, f'"every {table.name}" asks nothing of them, and is always true', hint)
+            return None
         condition = None
         if node.condition is not None:
             condition = self.on(table).expect(node.condition, FLAG)

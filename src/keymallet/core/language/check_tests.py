@@ -14,6 +14,11 @@ from keymallet.core.language.patterns import like_to_regex, regex_fault
 from keymallet.core.language.tree import Node
 from keymallet.core.language.typed import FLAG, TEXT, Typed, ValueType
 
+_EMPTY = (
+    "nothing is in an empty list: this is the same for everybody",
+    "name what it holds, like [otp, passkey]",
+)
+
 
 class ChecksTests(CheckerBase):
     """Resolves what is true or false."""
@@ -88,6 +93,9 @@ class ChecksTests(CheckerBase):
             return self.fitting(node, limit, of)
         if not isinstance(node, tree.ListOf):
             raise AssertionError(node)
+        if not node.items:
+            self.fault(node.span, *_EMPTY)
+            return None
         element = ValueType(Kind.WORD if of.words else Kind.TEXT, of.words) if of.kind is Kind.WORDS else of
         values: list[str | int | float] = []
         for item in node.items:
@@ -105,6 +113,9 @@ class ChecksTests(CheckerBase):
 
     def fitting(self, node: Node, limit: typed.ConstList, of: ValueType) -> typed.ConstList | None:
         """Hold the members of a list from [limits] against the closed set they are compared with."""
+        if not limit.values:
+            self.fault(node.span, *_EMPTY)
+            return None
         strange = [str(value) for value in limit.values if of.words and value not in of.words]
         if strange:
             hint = did_you_mean(strange[0], of.words) or f"there are: {', '.join(of.words)}"

@@ -202,3 +202,13 @@ def test_a_reason_is_kept_to_the_letter(railway: Path) -> None:
     (entry,) = [row for row in json.loads(told)["entries"] if row["exemption"] == "tills"]
     assert entry["reason"] == 'Line one of it\nline "two" \\ three \x1b[31m'
     assert "\x1b" not in run("view", "exemptions", *AT, cwd=railway, expect=0).stdout
+
+
+def test_naming_snapshot_and_rulebook_keeps_the_register(railway_snapshot: Path) -> None:
+    """None of the three switches another off."""
+    whole = json.loads(run("judge", *AT, "--format", "json", cwd=railway_snapshot).stdout)
+    (snapshot,) = (railway_snapshot / "snapshots").iterdir()
+    named = ("--snapshot", str(snapshot), "--rulebook", str(railway_snapshot / "rulebook.toml"))
+    again = json.loads(run("judge", *AT, *named, "--format", "json", cwd=railway_snapshot).stdout)
+    assert again["findings"] == whole["findings"] and again["gaps"] == whole["gaps"]
+    assert any(row["verdict"] == "exempt" for row in again["findings"])

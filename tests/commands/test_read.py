@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import os
 import threading
 from datetime import timedelta
@@ -16,7 +17,7 @@ import pytest
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
 from keymallet.store.snapshot import Snapshot, newest_snapshot
-from tests.support import AT, run, write
+from tests.support import AT, run, run_installed, write
 
 MAP = """
 [account.columns]
@@ -221,3 +222,64 @@ def test_a_snapshot_that_cannot_be_read_is_got_past(estate: Path, manifest: str)
     told = " ".join(run("read", cwd=estate, expect=0).stdout.split())
     assert "nothing was held against the snapshot before this one" in told
     run("judge", cwd=estate)
+
+
+def test_sources_that_hang_starve_nobody(tmp_path: Path) -> None:
+    """Each has its own time, from when all began: eight that never answer leave the ninth standing."""
+    hanging = "".join(
+        f'[source.s{n}]\nread = "csv"\nmap = "m.toml"\nfiles = {{ account = "pipe{n}" }}\nwithin = "2s"\n'
+        for n in range(8)
+    )
+    good = '[source.good]\nread = "csv"\nmap = "m.toml"\nfiles = { account = "a.csv" }\nwithin = "20s"\n'
+    head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
+    write(
+        tmp_path, {"estate.toml": head + hanging + good, "m.toml": MAP, "r.toml": BOOK, "a.csv": people("a")}
+    )
+    for number in range(8):
+        os.mkfifo(tmp_path / f"pipe{number}")
+    told = run_installed("read", cwd=tmp_path, expect=3).stdout
+    assert "good\n  read 1 account" in told
+    assert newest(tmp_path).manifest.sources["good"].failed == ""
+    assert [name for name, source in newest(tmp_path).manifest.sources.items() if source.failed] == [
+        f"s{number}" for number in range(8)
+    ]
+
+
+def test_a_snapshot_is_for_whoever_read_it(estate: Path) -> None:
+    """It holds who has which password state and key: nobody else on the machine needs that."""
+    assert newest(estate).folder.stat().st_mode & 0o077 == 0
+
+
+def test_what_a_map_calls_unknown_is_not_none(tmp_path: Path) -> None:
+    """In a column of text as in any other: neither that there is an owner is known, nor that there is none."""
+    files = {
+        "estate.toml": 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n[source.one]\nread = "csv"\n'
+        'map = "m.toml"\nfiles = { account = "a.csv" }\n',
+        "m.toml": 'unknown = ["?"]\nnone = ["-"]\n[account.columns]\nname = "L"\nowner = "O"\n',
+        "a.csv": "L,O\na,?\nb,-\nc,\nd,in\ne,outside\n",
+        "r.toml": 'title = "T"\n'
+        + "".join(
+            f'[rule.{name}]\ntitle = "R"\nseverity = "high"\nmust = "{must}"\n'
+            for name, must in (
+                ("known", "owner is known"),
+                ("inside", "owner is unknown or owner != 'outside'"),
+            )
+        ),
+    }
+    write(tmp_path, files)
+    run("read", cwd=tmp_path, expect=0)
+    found = json.loads(run("judge", "--format", "json", cwd=tmp_path, expect=1).stdout)["findings"]
+    verdicts = {(row["rule"], row["account"].partition("/")[2]): row["verdict"] for row in found}
+    assert verdicts == {
+        ("known", "a"): "unproven", ("known", "b"): "breach", ("known", "c"): "breach",
+        ("inside", "a"): "unproven", ("inside", "e"): "breach",
+    }  # fmt: skip
+
+
+def test_a_folder_is_no_rulebook(tmp_path: Path) -> None:
+    """`rulebook = "base"` means the one that ships, whatever folders lie beside the estate file."""
+    text = ESTATE.replace("r.toml", "base")
+    assert text != ESTATE
+    write(tmp_path, {"estate.toml": text, "m.toml": MAP, "one.csv": people("a"), "two.csv": people("x")})
+    (tmp_path / "base").mkdir()
+    assert "rules" in run("rules", "check", cwd=tmp_path, expect=0).stdout

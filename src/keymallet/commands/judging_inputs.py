@@ -80,8 +80,10 @@ class JudgingInputs:
 
 def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> JudgingInputs:
     """Open what the options name; reads first if the estate has no snapshot yet."""
-    # A snapshot and a rulebook named outright can be judged without the estate file.
-    estate = None if options.snapshot and options.rulebook else open_estate(options.estate)
+    # A snapshot and a rulebook named outright can be judged without an estate file. Where there is one, it
+    # counts all the same: to name these two must not lose its register, nor what it says of stale sources.
+    alone = options.snapshot and options.rulebook and not Path(options.estate).exists()
+    estate = None if alone else open_estate(options.estate)
     rulebook = read_rulebook_file(Path(options.rulebook) if options.rulebook else estate.rulebook)  # type: ignore[union-attr]
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import time
 from collections.abc import Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import datetime
@@ -40,19 +41,24 @@ def read_sources(
 
     One that cannot be read gives a reading that says why, and leaves the others standing.
     """
-    readers = ThreadPoolExecutor(thread_name_prefix="source")
+    wanted = list(sources)
+    # A thread for each: those that hang must not keep the others from beginning.
+    readers = ThreadPoolExecutor(max(1, len(wanted)), thread_name_prefix="source")
     try:
         listener = watcher or Nobody()
-        begun = [(source, readers.submit(_read, source, estate, at, listener)) for source in sources]
-        return [reading for source, future in begun for reading in _awaited(source, future)]
+        start = time.monotonic()
+        begun = [(source, readers.submit(_read, source, estate, at, listener)) for source in wanted]
+        return [reading for source, future in begun for reading in _awaited(source, future, start)]
     finally:
         # One that is past its time is not waited for.
         readers.shutdown(wait=False, cancel_futures=True)
 
 
-def _awaited(source: Source, future: Future[list[Reading]]) -> list[Reading]:
+def _awaited(source: Source, future: Future[list[Reading]], start: float) -> list[Reading]:
+    """What a source gave within its own time, counted from when all began."""
+    left = start + source.within.total_seconds() - time.monotonic()
     try:
-        return future.result(source.within.total_seconds())
+        return future.result(max(left, 0.0))
     except TimeoutError:
         late = f'source "{source.name}" took longer than {span_text(source.within)}'
         return [

@@ -42,13 +42,13 @@ def book_of(folder: Path, named: str) -> Path:
     """The rulebook that a file in a folder names: a file beside it, or one that ships."""
     # Made plain, so that a file is known again whichever way it is named.
     beside = Path(os.path.normpath(folder / named))
-    return Path(named) if _is_bare(named) and not beside.exists() else beside
+    return Path(named) if _is_bare(named) and not beside.is_file() else beside
 
 
 def read_book(path: Path) -> tuple[str, str]:
     """The text and the name of a rulebook. Raises KeymalletError if there is none."""
     name = str(path)
-    if not _is_bare(name) or path.exists():
+    if not _is_bare(name) or path.is_file():
         return utf8_text(read_file(path, name), name), name
     if name in shipped():
         return shipped_text(name), name

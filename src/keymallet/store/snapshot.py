@@ -163,7 +163,8 @@ def write_snapshot(
         _clear_away_leftovers(folder)
         unfinished = folder / f".unfinished-{os.getpid()}"
         shutil.rmtree(unfinished, ignore_errors=True)
-        unfinished.mkdir()
+        # What stands in it is for whoever may read the sources.
+        unfinished.mkdir(mode=0o700)
         try:
             with ThreadPoolExecutor() as workers:
                 written = workers.map(lambda name: _write_table(unfinished, name, tables[name]), tables)

@@ -48,7 +48,7 @@ def convert(cell: Cell, text: pa.ChunkedArray) -> Converted:
         facts, unread, remark = read_instants(series, cell)
         return Converted(facts, unread, lambda value: _why_no_instant(cell, value), series, remark)
     if cell.column.kind is Kind.TEXT:
-        return Converted(_text(cell, text))
+        return _text(cell, text)
     return _by_distinct_value(cell, text)
 
 
@@ -61,16 +61,21 @@ def _plain_text(text: pa.ChunkedArray) -> pl.Series:
     return series_of(text).cast(pl.String)
 
 
-def _text(cell: Cell, text: pa.ChunkedArray) -> pl.Series:
-    """Text without blanks around it; null where nothing is left, or where the map says there is none."""
+def _text(cell: Cell, text: pa.ChunkedArray) -> Converted:
+    """Text without blanks around it; null where nothing is left, or where the map says there is none.
+
+    What the map calls unknown is null too, but could not be read: it is not known that there is none.
+    """
     series = _plain_text(text)
     if _has_blanks(text) and (series.str.starts_with(" ") | series.str.ends_with(" ")).any():
         series = series.str.strip_chars()
         series = only_where(series != "", series)
-    if cell.none or cell.unknown:
-        absent = series.str.to_lowercase().is_in(list(cell.none | cell.unknown))
-        series = only_where(~absent, series)
-    return series
+    if not (cell.none or cell.unknown):
+        return Converted(series)
+    folded = series.str.to_lowercase()
+    unknown = folded.is_in(list(cell.unknown)).fill_null(False)
+    facts = only_where(~(folded.is_in(list(cell.none)) | unknown), series)
+    return Converted(facts, unknown, lambda value: "stands for unknown", series)
 
 
 def _has_blanks(text: pa.ChunkedArray) -> bool:

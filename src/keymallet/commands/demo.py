@@ -8,6 +8,8 @@ import signal
 import tempfile
 from pathlib import Path
 
+import tomlkit
+
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.main import main
 from keymallet.core.base.problems import fail
@@ -138,10 +140,12 @@ _STAFF = [
 
 def _section(name: str, address: str, signer: Path | None) -> list[str]:
     """The lines of an estate file for one of the services."""
-    lines = [
-        f"[source.{name}]",
-        'read       = "scim"',
-        f'url        = "{address}"',
-        'token-from = "env:GVR_TOKEN"',
-    ]
-    return [*lines, f'ca-file    = "{signer}"'] if signer else lines
+    section = tomlkit.table()
+    section.add("read", "scim")
+    section.add("url", address)
+    section.add("token-from", "env:GVR_TOKEN")
+    if signer:
+        section.add("ca-file", str(signer))
+    document = tomlkit.document()
+    document.add("source", tomlkit.table(is_super_table=True).add(name, section))
+    return tomlkit.dumps(document).splitlines()

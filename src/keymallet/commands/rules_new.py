@@ -9,8 +9,9 @@ from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.writing import write_file
 from keymallet.core.base.problems import fail
 from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.outputs.new_rulebook import new_rulebook
 from keymallet.sources.rulebooks import is_shipped, no_such_book, open_included, shipped, shipped_text
-from keymallet.views.rulebook import book_on, show_shipped
+from keymallet.views.rulebook import show_shipped
 from keymallet.views.summary import show_hints
 from keymallet.views.terminal import console, text
 
@@ -30,7 +31,9 @@ def run(options: argparse.Namespace) -> int:
         raise no_such_book(options.base)
     whole = shipped_text(options.base)
     written = (
-        whole if options.whole else book_on(options.base, read_rulebook(whole, options.base, open_included))
+        whole
+        if options.whole
+        else new_rulebook(options.base, read_rulebook(whole, options.base, open_included))
     )
     if options.file is None:
         print(written, end="")

@@ -14,7 +14,6 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.explaining.tally_reasons import asked_for
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.declaration import ACCOUNT
-from keymallet.core.facts.model import Kind
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
 from keymallet.core.language.typed import Typed, limit_of
@@ -52,48 +51,6 @@ def show_shipped(out: Console, books: list[tuple[str, Rulebook]]) -> None:
     for name, book in books:
         table.add_row(text(name, "bold"), text(book.title), text(_graded(book), "dim"))
     out.print(table)
-
-
-def book_on(name: str, book: Rulebook) -> str:
-    """The text of a rulebook that builds on one that ships, with its limits ready to be changed."""
-    limits = [f"# {limit} = {_toml(book, limit)}" for limit in book.limits]
-    return "\n".join(
-        [
-            "# Built on a rulebook that ships with Keymallet: see it with  keymallet rules show --rulebook "
-            + name,
-            "",
-            f'title   = "Our own, on {name}"',
-            'edition = "1"',
-            f'include = ["{name}"]',
-            '# drop  = ["the-id-of-a-rule-that-is-not-for-us"]',
-            "",
-            "[limits]                    # take the # away from what is to be otherwise here",
-            *limits,
-            "",
-            "# A rule of its own; under the id of one that is included, it replaces that.",
-            "# [rule.our-own]",
-            '# title    = "What is asked, in a sentence"',
-            '# who      = "kind = person and enabled"',
-            '# must     = "age(last-sign-in) <= 30d"',
-            '# severity = "medium"',
-            "",
-        ]
-    )
-
-
-def _toml(book: Rulebook, limit: str) -> str:
-    value = book.limits[limit]
-    if isinstance(value, typed.ConstList):
-        return (
-            "["
-            + ", ".join(f'"{member}"' if isinstance(member, str) else str(member) for member in value.values)
-            + "]"
-        )
-    if value.type.kind is Kind.COUNT:
-        return str(value.value)
-    if value.type.kind is Kind.FLAG:
-        return str(value.value).lower()
-    return f'"{constant_text(value).replace(" ", "")}"'
 
 
 def show_book(out: Console, book: Rulebook) -> None:

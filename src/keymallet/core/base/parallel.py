@@ -20,6 +20,7 @@ def in_parallel(work: Callable[[T], R], items: Sequence[T]) -> list[R]:
     cores busy by themselves. The work must change nothing that it shares.
     """
     cores = pl.thread_pool_size()
+    # Threads cost something to start; a few items are done before they would be there.
     if cores == 1 or len(items) < _WORTH_IT:
         return [work(item) for item in items]
     with ThreadPoolExecutor(min(cores, len(items))) as pool:

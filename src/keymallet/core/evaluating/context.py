@@ -42,6 +42,7 @@ def columns_used(expressions: Iterable[tuple[str, Typed]]) -> dict[str, set[str]
                 used.setdefault(node.table, set()).add(node.column.name)
             elif isinstance(node, typed.RowQuery):
                 asked = used.setdefault(node.table, set())
+                # Whose an account is decides whom a question about accounts is for, and that may be in doubt.
                 if node.table == ACCOUNT.name:
                     asked |= {PERSON_ROW, CANDIDATES, PERSON.name}
                     used.setdefault(PERSON.name, set()).add("person")

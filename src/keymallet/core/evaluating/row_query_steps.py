@@ -144,6 +144,7 @@ class RowQuerySteps:
         counting = pl.concat([spans, standing]).filter(pl.col(VALUE).fill_null(True)).join(mine, on=ROW)
         figures = self.context.frames[query.table][query.column.name].gather(counting[ROW])
         counting = counting.with_columns(figures.alias("figure"))
+        # The greatest can only change when a row begins or ceases to count: those are the moments to look at.
         moments = links.owned.join(steps, on=ROW).select("owner", AT).unique()
         extremes = moments.rename({AT: "moment"}).join(counting, on="owner", how="left")
         counts = (pl.col(AT) <= pl.col("moment")) & (pl.col("to") > pl.col("moment"))
@@ -224,6 +225,7 @@ def _sums(entries: pl.DataFrame) -> pl.DataFrame:
         .alias(name)
         for name, code in codes.items()
     ]
+    # Each entry adds one to what it becomes and takes one from what it was: summed up, the counts over time.
     grouped = entries.group_by("owner", AT).agg(changes).sort("owner", AT)
     return grouped.with_columns(pl.col(list(codes)).cum_sum().over("owner"))
 

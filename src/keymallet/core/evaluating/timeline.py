@@ -215,8 +215,10 @@ class Timeline:
         Forwards they follow, backwards they precede it: what does not change in a week of hours
         does not change at all until something else does.
         """
+        # Some zones are a half or three quarters of an hour off: there the clock's hour turns between UTC's.
         grid = _HOUR if self._whole_hours() else _QUARTER
         frame = self._rows(table, nodes, rows)
+        # Hours go on for ever; what counts are those near an instant at which something else changes, or now.
         edge = self.context.at
         anchors = united([when, frame.select(ROW).with_columns(pl.lit(edge, dtype=INSTANT).alias(AT))])
         frame = frame.join(anchors, on=ROW, how="inner", maintain_order="left")

@@ -77,6 +77,7 @@ def findings(
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
                 asked.append((rule, verdict, rows))
+    # Each rule is described by itself, side by side; they are put back into their order below.
     described = in_parallel(lambda item: _described(judgement, *item), asked)
     parts = [_nothing()]
     for verdict in verdicts:

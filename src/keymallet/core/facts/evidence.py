@@ -131,6 +131,7 @@ class Evidence:
         if PERSON_ROW not in accounts.columns or accounts[PERSON_ROW][row] is None:
             return self.only([row])
         same = pl.col(PERSON_ROW) == accounts[PERSON_ROW][row]
+        # Accounts of these sources may be this person's as well: nothing says that they are not.
         untold = [name for name in self.sources if "person" not in self.supply[name].get("account", {})]
         anybodys = pl.col(PERSON_ROW).is_null() & pl.col("source").cast(pl.String).is_in(untold)
         if UNREAD in accounts.columns:
@@ -156,6 +157,7 @@ def link_to_accounts(names: pl.Series, tables: list[pl.DataFrame]) -> list[pl.Da
         return []
     # One look-up for all tables: the names are indexed only once.
     named = pl.concat([table["account"] for table in tables])
+    # By hashes of eight bytes where that is certain, else by the names themselves.
     rows = _places_by_hash(names, named)
     if rows is None:
         rows = _places(names, named)

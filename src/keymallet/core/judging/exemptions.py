@@ -34,6 +34,7 @@ def matching(names: pl.Series, patterns: tuple[str, ...]) -> pl.Series:
     whole = pl.Series([pattern for pattern in plain if "/" in pattern], dtype=pl.String)
     if len(whole):
         matched |= names.is_in(whole.implode())
+    # Whole names were looked up in one go above; what is left are patterns, and names without a source.
     for pattern in patterns:
         if pattern in plain and "/" in pattern:
             continue
@@ -110,6 +111,7 @@ def past_cover(breaches: pl.DataFrame, covers: pl.DataFrame) -> pl.DataFrame:
 
     What is covered to its end is left out. An exemption that begins within a stretch does not end it.
     """
+    # One entry's end may lie within another entry: go on until no cover reaches the start of a stretch.
     while True:
         reached = (
             breaches.with_row_index("place")

@@ -35,6 +35,7 @@ def registered(
     tables = dict(evidence.tables)
     accounts = tables[ACCOUNT.name]
     covers = Covers(register, accounts["account"])
+    # An entry may name a rule that the book no longer has; that is a fact about the entry.
     rules = [demand.id for demand in rulebook.demands]
     tables[EXEMPTION.name] = _entries(register, covers, accounts, rules)
     tables[ACCOUNT.name] = accounts.with_columns(_on_accounts(register, covers, accounts.height, at))

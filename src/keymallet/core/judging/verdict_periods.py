@@ -28,6 +28,7 @@ def verdict_steps(
     if isinstance(rule.must, typed.Unshared) and timeline.moves(rule.must):
         return no_steps()
     if codes is not None:
+        # Pending and exempt are breaches that do not count yet: over time they are followed as what they are.
         codes = codes.set(codes >= int(Verdict.PENDING), int(Verdict.BREACH))
     asked = [rule.who, rule.must]
     return timeline.steps(rule.table, asked, lambda lowering: verdict(lowering, rule), rows, codes)
@@ -106,6 +107,7 @@ def _after_grace(
     breaches: pl.DataFrame,
 ) -> pl.DataFrame:
     """The same stretches of breach, each from the end of its grace on, if there is anything left of it."""
+    # Both are in breach already: their grace began in the past, that of all others begins with their breach.
     spared = pl.concat(_rows_that_are(verdict, codes, rows) for verdict in (Verdict.PENDING, Verdict.EXEMPT))
     began = pl.DataFrame({ROW: spared, "began": since(past, rule, spared)}).with_columns(spared=pl.lit(True))
     now = pl.lit(future.stretch.start, dtype=INSTANT)

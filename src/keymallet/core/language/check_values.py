@@ -44,6 +44,7 @@ class ChecksValues(CheckerBase):
         known = [argument for argument in arguments if argument is not None]
         if len(known) < len(arguments):
             return None
+        # All of one kind: of an instant and a number neither is the greater.
         for argument, written in zip(known, node.arguments, strict=True):
             if argument.type.kind not in function.takes or argument.type.kind is not known[0].type.kind:
                 takes = " or ".join(str(ValueType(kind)) for kind in function.takes)

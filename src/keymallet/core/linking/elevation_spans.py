@@ -94,7 +94,9 @@ def _adding_up(opened: pl.DataFrame) -> list[pl.Series]:
     """How long each lasted, the unbroken stretch it is part of, and all of the week up to its end."""
     stretches = within(opened, unbroken(opened, ACCOUNT_ROW, BACK_TO_BACK), ACCOUNT_ROW)
     unions = unbroken(opened, ACCOUNT_ROW)
+    # The week is that which ends with the elevation itself, not one of the calendar.
     ends = opened.select(ACCOUNT_ROW, at=STOP)
+    # What was held up to the end, less what was held up to a week before it: overlaps count once.
     week = held_before(unions, ends, ACCOUNT_ROW) - held_before(
         unions, ends.with_columns(pl.col("at") - WEEK), ACCOUNT_ROW
     )

@@ -72,6 +72,7 @@ def locks_by_failures(sign_ins: pl.DataFrame, known: pl.DataFrame) -> pl.DataFra
     )
     same = pl.col(ACCOUNT_ROW) == pl.col(ACCOUNT_ROW).shift()
     apart = (pl.col("at") - pl.col("at").shift() > pl.col("within")).fill_null(False)
+    # A run of failures ends with the account, with the window, and with every success.
     begins = ~same.fill_null(False) | apart | ~pl.col("failed") | ~pl.col("failed").shift().fill_null(True)
     runs = ordered.with_columns(begins.cast(pl.UInt32).cum_sum().alias("run")).filter("failed")
     per_run = runs.group_by(ACCOUNT_ROW, "run").agg((pl.len() // pl.col("locks").first()).alias("times"))

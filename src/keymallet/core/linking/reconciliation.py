@@ -120,6 +120,7 @@ class _Side:
 
     def against(self, other: _Side) -> _Reconciled:
         """Hold the accounts of this side against those of the other."""
+        # An account without a key can be nobody's twin; that it hides somebody's is accounted for below.
         theirs = other.accounts.filter(pl.col("key").is_not_null())
         joined = self.accounts.filter("scope").join(
             theirs, on="key", how="left", suffix=" there", maintain_order="left"

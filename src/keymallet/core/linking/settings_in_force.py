@@ -24,6 +24,7 @@ def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Seri
     ).with_row_index(SETTING_ROW)
     by_target = named.explode("to").drop_nulls("to")
     rows = accounts.lazy().with_row_index("row").with_columns(pl.col("source").cast(pl.String))
+    # In the order of their rank: what names an account more closely goes before what names it more widely.
     ways = [
         rows.select("row", "source", to="name"),
         rows.select("row", "source", to="groups").explode("to"),
@@ -41,5 +42,6 @@ def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Seri
     nearest = candidates.filter(pl.col("rank") == pl.col("rank").min().over("row")).unique(
         ["row", SETTING_ROW]
     )
+    # Two settings of the same rank contradict each other: then none is known to be in force.
     single = nearest.group_by("row").agg(pl.col(SETTING_ROW).first(), pl.len()).filter(pl.col("len") == 1)
     return rows.select("row").join(single, on="row", how="left", maintain_order="left").collect()[SETTING_ROW]

@@ -114,6 +114,7 @@ def _with_sharers(
         .agg(pl.col("other").head(MOST_SHARED).alias("shared-with"))
     )
     marked = rows.join(named, on=_PLACE, how="left", maintain_order="left")
+    # Where there is a value and nobody else has it, the list is known to be empty; without one it is unknown.
     nobody = pl.lit([], dtype=pl.List(pl.String))
     known = pl.when(pl.col(value).is_not_null()).then(pl.coalesce("shared-with", nobody))
     return marked.with_columns(known.alias("shared-with")), shared

@@ -18,6 +18,7 @@ def unshared(who: pl.Series, value: pl.Series, known: pl.Series, owner: pl.Serie
     holder = own if owner is None else pl.coalesce(owner.cast(pl.Int64), -1 - own)
     rows = rows.with_columns(holder.alias("holder"))
     counting = rows.filter(pl.col("who").fill_null(True) & pl.col("value").is_not_null())
+    # First by holder, then by value: what one account holds twice must not count as two holders.
     held = counting.group_by("value", "holder").agg(
         sure=pl.col("who").fill_null(False).any(), may=pl.lit(True).first()
     )
@@ -28,6 +29,7 @@ def unshared(who: pl.Series, value: pl.Series, known: pl.Series, owner: pl.Serie
         how="left",
         maintain_order="left",
     )
+    # Of all who hold the value, the row's own holder is taken out again.
     others_sure = pl.col("sure").fill_null(0) - pl.col("mine-sure").fill_null(False).cast(pl.UInt32)
     others_may = pl.col("may").fill_null(0) - pl.col("mine-may").fill_null(False).cast(pl.UInt32)
     answer = (

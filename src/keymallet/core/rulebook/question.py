@@ -71,6 +71,7 @@ def split_list(text: str) -> list[str]:
             depth += 1
         elif not quoted and character in ")]":
             depth -= 1
+        # A comma within brackets belongs to a function's arguments, one within quotes to a text.
         elif character == "," and not quoted and depth == 0:
             parts.append(text[start:place])
             start = place + 1

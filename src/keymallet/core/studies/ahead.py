@@ -131,6 +131,7 @@ def spread(events: pl.DataFrame, clock: ZoneInfo, start: datetime, capacity: int
     grave = [SEVERITIES[word] for word in events["severity"]]
     waiting = _that_fit(due, grave, first, capacity)
     planned: list[date | None] = [None] * len(due)
+    # From the week of the last deadline back to now.
     monday = monday_of(due[waiting[-1]]) if waiting else first
     while waiting:
         begin = next((place for place, item in enumerate(waiting) if due[item] >= monday), len(waiting))

@@ -12,7 +12,7 @@ from typing import TypeVar
 from hypothesis import HealthCheck, Phase, settings
 
 PROFILE = os.environ.get("KEYMALLET_TESTS", "quick")
-FACTORS = {"quick": 1, "deep": 20}
+FACTORS = {"quick": 1, "deep": 5}
 """So many times the examples that a test asks for."""
 
 F = TypeVar("F", bound=Callable[..., object])

@@ -163,3 +163,28 @@ def test_any_text_is_read_or_refused(anything: str, like: str, key: str) -> None
             read_rulebook(text, "r.toml")
         except KeymalletError as error:
             assert all(problem.place and problem.place.line for problem in error.problems)
+
+
+@pytest.mark.parametrize(
+    ("who", "is_fault"),
+    [
+        ("false", True),
+        ("enabled and not enabled", True),
+        ("kind = person and enabled and kind = guest", True),
+        ("staff and kind = guest", True),
+        ("false or enabled and false", True),
+        ("not staff and staff", True),
+        ("kind = person or kind = guest", False),
+        ("kind = person and not kind = guest", False),
+        ("enabled and not locked", False),
+        ("true", False),
+    ],
+)
+def test_a_rule_that_is_for_nobody_is_a_fault(who: str, is_fault: bool) -> None:
+    """It would be met by everybody for ever, and nobody would know why."""
+    text = f"title = 'T'\n[terms]\nstaff = 'kind = person and enabled'\n[rule.r]\ntitle = 'R'\nwho = '{who}'\nmust = 'enabled and staff'\nseverity = 'low'\n"
+    if not is_fault:
+        assert read_rulebook(text, "book.toml").rules
+        return
+    ((line, _, message),) = problems_of(text)
+    assert line == 6 and "for nobody" in message

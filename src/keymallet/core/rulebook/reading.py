@@ -14,6 +14,7 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES, tables_wit
 from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.check import check_flag, check_value
+from keymallet.core.language.contradictions import never_true
 from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.literals import is_in_range, parse_instant, parse_span
 from keymallet.core.language.parse import parse
@@ -226,6 +227,10 @@ def _rule(item: Item, book: Book, rule_id: str) -> Rule | None:
     grace = _grace(item, data.get("grace", ""))
     if demand is None or who is None or must is None or grace is None:
         return None
+    if never_true(who):
+        item.fault(
+            "this rule is for nobody: its who can never be true", "drop = [ID] takes a rule out", "who"
+        )
     return Rule(**demand, who=who, must=must, grace=grace or None)
 
 

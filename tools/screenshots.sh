@@ -32,9 +32,11 @@ sed -e 's/password-changed) <= limit.password-age/password-chnged) <= limit.pasw
 shot() {
     local name=$1 lines=$2
     shift 2
+    local prompt
+    prompt=$(printf %q "\$ $*")  # a question has quotes of its own
     cat > run.sh <<SCRIPT
 clear
-printf '\033[1;36m\$ %s\033[0m\n' '$*'
+printf '\033[1;36m%s\033[0m\n' $prompt
 script -qec "stty cols 104 rows 400; $* ${aside:-}" /dev/null | head -n $lines
 touch done
 sleep 20
@@ -44,7 +46,8 @@ SCRIPT
         -bg '#fbfaf7' -fg '#22272e' -xrm '*color1: #b3261e' -xrm '*color3: #9a6b00' -xrm '*color2: #2e7d32' \
         -xrm '*color6: #00687a' -xrm '*boldColors: false' -b 14 -e bash run.sh &
     local terminal=$!
-    for _ in $(seq 100); do [ -e done ] && break; sleep 0.1; done
+    for _ in $(seq 600); do [ -e done ] && break; sleep 0.1; done
+    [ -e done ] || { echo "$name: the terminal has nothing to show" >&2; exit 1; }
     sleep 0.6
     DISPLAY=$display import -window root -crop 1280x800+0+0 "$target/$name.png"
     kill "$terminal" 2>/dev/null || true

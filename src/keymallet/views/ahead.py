@@ -68,7 +68,8 @@ def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> Non
         pl.len(), first=pl.col("at").min(), last=pl.col("at").max()
     )
     ranked = sorted(
-        grouped.iter_rows(named=True), key=lambda row: (-SEVERITIES[row["severity"]], -row["len"])
+        grouped.iter_rows(named=True),
+        key=lambda row: (-SEVERITIES[row["severity"]], -row["len"], row["rule"]),
     )
     for row in ranked[:most]:
         severity = SEVERITIES[row["severity"]]

@@ -42,6 +42,15 @@ def test_every_week_is_counted_also_an_empty_one() -> None:
     ]
 
 
+def test_rules_that_come_as_often_stand_by_name() -> None:
+    """The same data says the same each time it is asked."""
+    names = [f"r{number:02}" for number in range(40)]
+    instants = pl.Series([AT] * len(names), dtype=pl.Datetime("us", "UTC"))
+    events = pl.DataFrame({"at": instants, "rule": names[::-1]})
+    (week,) = weeks(events, CLOCK, AT, AT)
+    assert [name for name, _ in week.by_rule.most_common()] == names
+
+
 def planned(due: list[date], capacity: int, severities: list[str] | None = None) -> list[date | None]:
     at = [datetime(day.year, day.month, day.day, 12, tzinfo=CLOCK) for day in due]
     events = pl.DataFrame(

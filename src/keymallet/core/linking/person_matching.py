@@ -178,7 +178,8 @@ class _Matching:
         remarks: dict[str, list[str]] = {}
         for reading in self.linked.readings:
             of_source = pl.col("source").cast(pl.String) == reading.source
-            by_rule = counts.filter(of_source).select("tied-by", "len").sort("len", descending=True)
+            by_rule = counts.filter(of_source).select("tied-by", "len")
+            by_rule = by_rule.sort("len", "tied-by", descending=[True, False])
             numbers = [f"{number:,} by {how}" for how, number in by_rule.iter_rows()]
             remarks[reading.source] = [f"tied to people: {', '.join(numbers)}"] if numbers else []
             several = ambiguous.filter(of_source)

@@ -104,7 +104,7 @@ def weeks(events: pl.DataFrame, clock: ZoneInfo, start: datetime, end: datetime)
     on = days(events["at"], clock)
     counted: dict[date, Counter[str]] = {}
     grouped = pl.DataFrame({"monday": on.dt.truncate("1w"), "rule": events["rule"]})
-    for monday, rule, number in grouped.group_by("monday", "rule").len().iter_rows():
+    for monday, rule, number in grouped.group_by("monday", "rule").len().sort("monday", "rule").iter_rows():
         counted.setdefault(monday, Counter())[rule] = number
     planned: dict[date, int] = {}
     if "planned" in events.columns:

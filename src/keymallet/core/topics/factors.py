@@ -158,7 +158,7 @@ def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.D
         grouped = (
             outside.group_by("gate", "population", by=pl.concat_list("left out by", "watched by"))
             .agg(pl.len().cast(pl.Int64).alias("accounts"), pl.col("account").alias("which"))
-            .sort(["gate", "accounts"], descending=[False, True])
+            .sort("gate", -pl.col("accounts"), "population", pl.col("by").list.join(" "))
         )
         kinds = {"by": Kind.WORDS, "accounts": Kind.COUNT, "which": Kind.WORDS}
         sections.append(Section("not-asked", grouped, kinds))

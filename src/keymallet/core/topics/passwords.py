@@ -239,7 +239,7 @@ def _batches(rows: pl.DataFrame, clock: ZoneInfo) -> pl.DataFrame:
     )
     usual = pl.col("passwords").median().over("source")
     out = days.filter((pl.col("passwords") >= BATCH) & (pl.col("passwords") >= 5 * usual))
-    out = out.sort("passwords", "day", descending=[True, False])
+    out = out.sort("passwords", "day", pl.col("source").cast(pl.String), descending=[True, False, False])
     return out.select(
         pl.col("source").cast(pl.String),
         pl.col("day").cast(pl.String),

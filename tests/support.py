@@ -16,6 +16,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.commands.main import main
+from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
@@ -31,7 +32,10 @@ from keymallet.core.facts.reading import Reading
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.passes import link
 from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.sources.estate import read_estate
+from keymallet.sources.reading import read_sources
 
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 CLOCK = ZoneInfo("Europe/Zurich")
@@ -41,6 +45,15 @@ PROGRAM = Path(sys.executable).parent / "keymallet"
 
 
 _NO_FACTS = ("of", "candidates", UNREAD)
+
+
+def read_and_link(file: Path) -> LinkedReadings:
+    """All that the sources of an estate give, linked. Raises KeymalletError if one cannot be read."""
+    estate = read_estate(file)
+    readings = read_sources(estate.sources, estate, AT)
+    if problems := [problem for reading in readings for problem in reading.problems]:
+        raise KeymalletError(problems)
+    return link(readings, estate.linking)
 
 
 def days_ago(days: float) -> datetime:

@@ -12,9 +12,8 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import ACCOUNT_ROW, UNREAD
 from keymallet.sources.estate import read_estate
-from keymallet.sources.reading import read_all
 from keymallet.sources.sections import READERS, SourceSection
-from tests.support import AT, write
+from tests.support import AT, read_and_link, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
 SOURCE = '[source.d]\nread = "csv"\nmap = "m.toml"\nfiles = { account = "a.csv" }\n'
@@ -59,7 +58,7 @@ def test_a_missing_file_suggests_its_neighbour(tmp_path: Path) -> None:
         {"estate.toml": HEAD + SOURCE, "m.toml": "[account.columns]\nname='L'\n", "aa.csv": "L\nx\n"},
     )
     with pytest.raises(KeymalletError) as raised:
-        read_all(read_estate(tmp_path / "estate.toml"), AT)
+        read_and_link(tmp_path / "estate.toml")
     assert 'did you mean "aa.csv"?' in raised.value.problems[0].hint
 
 
@@ -89,7 +88,7 @@ key = "K"
             "ktwo.csv": "L,K\na,k3\n",
         },
     )
-    linked = read_all(read_estate(tmp_path / "estate.toml"), AT)
+    linked = read_and_link(tmp_path / "estate.toml")
     accounts, keys = linked.tables["account"], linked.tables["key"]
     assert accounts["account"].to_list() == ["one/a", "one/b", "two/b", "two/a"]
     assert keys.select("account", "key", ACCOUNT_ROW).rows() == [
@@ -124,7 +123,7 @@ kinds = { "svc" = "service", "*" = "person" }
     )
     files = {"estate.toml": HEAD + sources, "m.toml": accounts, "staff.csv": "L,P\na,17\nb,\nsvc,9\n"}
     write(tmp_path, {**files, "vm/etc/passwd": passwd})
-    linked = read_all(read_estate(tmp_path / "estate.toml"), AT)
+    linked = read_and_link(tmp_path / "estate.toml")
     assert linked.tables["account"]["person"].to_list() == ["17", None, "9", None, None, None, "17"]
     assert linked.readings[1].supply["account"]["person"] == "tied by name = login in staff"
     write(tmp_path, {"estate.toml": HEAD + sources.replace('persons = "staff"', 'persons = "stuff"')})

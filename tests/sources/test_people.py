@@ -11,10 +11,8 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import CANDIDATES, UNREAD
 from keymallet.core.linking.linked import LinkedReadings
-from keymallet.sources.estate import read_estate
-from keymallet.sources.reading import read_all
 from keymallet.store.snapshot import newest_snapshot
-from tests.support import AT, run, write
+from tests.support import read_and_link, run, write
 
 HEAD = 'organisation = "Test"\nclock = "UTC"\nrulebook = "rulebook.toml"\n'
 ROSTER = "no,name,mail,unit,boss,state\n1,Ada,ada@x.example,Track,2,in\n2,Bo,Bo@X.example,Track,,in\n3,Cy,cy@x.example,Shop,2,out\n"
@@ -54,7 +52,7 @@ def estate(folder: Path, accounts: str, rest: str = "", **files: str) -> Path:
 
 
 def linked_estate(folder: Path) -> LinkedReadings:
-    return read_all(read_estate(folder / "estate.toml"), AT)
+    return read_and_link(folder / "estate.toml")
 
 
 def accounts(found: LinkedReadings, *columns: str) -> list[tuple[Any, ...]]:

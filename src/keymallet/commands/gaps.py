@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 
+from keymallet.core.base.source_names import is_of
 from keymallet.core.language.literals import span_text
 from keymallet.sources.estate import Estate
 from keymallet.store.snapshot import Snapshot
@@ -21,9 +22,7 @@ def gaps_of(snapshot: Snapshot, estate: Estate | None, at: datetime) -> list[str
             gaps.append(f"{name}: {refused:,} {'record was' if refused == 1 else 'records were'} refused")
     for declared in estate.sources if estate else ():
         read = [
-            source.read_at
-            for name, source in snapshot.manifest.sources.items()
-            if name == declared.name or name.startswith(declared.name + "/")
+            source.read_at for name, source in snapshot.manifest.sources.items() if is_of(name, declared.name)
         ]
         if not read:
             gaps.append(f"{declared.name}: not in the snapshot")

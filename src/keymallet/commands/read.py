@@ -40,7 +40,7 @@ def run(options: argparse.Namespace) -> int:
 
 def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
     """Read, count and show the first accounts of each source as they would be taken."""
-    wanted = [source for source in estate.sources if not only or source.name in only]
+    wanted = estate.chosen(only)
     with watched() as watcher:
         readings = read_sources(wanted, estate, at, watcher)
     out = console()

@@ -82,7 +82,7 @@ def _earlier(estate: Estate) -> tuple[Earlier | None, str]:
 
 def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:
     """Every source's reading in the estate's order: read now, taken over, or carried as not read."""
-    wanted = [source for source in estate.sources if not only or source.name in only]
+    wanted = estate.chosen(only)
     if only and earlier is None and len(wanted) < len(estate.sources):
         hint = "read all once, without --only"
         raise fail("there is no snapshot yet to take the other sources from", hint=hint)

@@ -87,7 +87,7 @@ class Part:
     @property
     def key(self) -> str:
         """The fact without which there is no row."""
-        return key_of(self.table)
+        return self.table.required
 
     def uses(self, match: Match) -> bool:
         """Whether the map that is written takes this match, rather than mention it in a comment.
@@ -125,11 +125,6 @@ class Asked:
     facts: Mapping[str, str] = field(default_factory=dict)
 
 
-def key_of(table: Table) -> str:
-    """The fact that every row of a table needs."""
-    return "name" if table is ACCOUNT else "account" if table.of_account else table.names[0]
-
-
 def best_part(shapes: Sequence[Shape], tables: Iterable[str], context: Context, asked: Asked) -> Part | None:
     """The table that these columns fill best; None where none of their columns can be the key of one."""
     parts = [Part(TABLES[name], _matches(shapes, TABLES[name], context, asked)) for name in tables]
@@ -147,7 +142,7 @@ def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Ask
         for fact in wanted
         if fact.name not in asked.facts and (match := weigh(shape, table, fact, context))
     ]
-    key = key_of(table)
+    key = table.required
     taken = {match.fact.name: match for match in _asked_for(shapes, table, context, asked)}
     used = {match.column.header for match in taken.values()}
     # The key first: without it there is no row, and what is left of it ("Name") suits other facts as well.

@@ -94,6 +94,10 @@ class Estate:
         """The folder the estate file is in."""
         return self.file.parent
 
+    def chosen(self, names: Collection[str]) -> list[Source]:
+        """The sources of these names, in the estate's order; with no names, all."""
+        return [source for source in self.sources if not names or source.name in names]
+
 
 def read_estate(file: FilePath) -> Estate:
     """Read and check an estate file. Raises KeymalletError with every problem in it."""

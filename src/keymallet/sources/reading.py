@@ -1,4 +1,4 @@
-"""All sources of an estate, read and put together as evidence."""
+"""Sources of an estate, read side by side."""
 
 from __future__ import annotations
 
@@ -16,22 +16,8 @@ from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.evidence import with_unread
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.literals import span_text
-from keymallet.core.linking.linked import LinkedReadings
-from keymallet.core.linking.passes import link
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Nobody, Request, Watcher
-
-
-def read_all(estate: Estate, at: datetime, watcher: Watcher | None = None) -> LinkedReadings:
-    """Read every source of the estate as of the instant `at`, and link what they gave.
-
-    Raises KeymalletError if a source cannot be read.
-    """
-    readings = read_sources(estate.sources, estate, at, watcher)
-    problems = [problem for reading in readings for problem in reading.problems]
-    if problems:
-        raise KeymalletError(problems)
-    return link(readings, estate.linking)
 
 
 def read_sources(
@@ -106,8 +92,7 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
             continue
         intake = reading.table_intake(name)
         for column, where in ahead.items():
-            key = frame["name" if name == "account" else TABLES[name].names[0]]
-            first = frame.select(key=key, value=column).filter(where).head(100)
+            first = frame.select(key=TABLES[name].required, value=column).filter(where).head(100)
             intake.cannot_read(
                 int(where.sum()),
                 (

@@ -133,7 +133,7 @@ class Snapshot:
         path = self.folder / f"{name}.parquet"
         record = self.manifest.tables[name]
         try:
-            digest = blake3(max_threads=blake3.AUTO).update_mmap(path).hexdigest()
+            digest = _digest(path)
             frame = pl.read_parquet(path, columns=chosen)
         except (OSError, ValueError, pl.exceptions.PolarsError) as error:
             raise _damaged(path, str(error).splitlines()[0]) from None
@@ -265,7 +265,12 @@ def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
     path = folder / f"{name}.parquet"
     frame.write_parquet(path, compression="lz4", statistics=False, row_group_size=131_072)
     _sync(path)
-    return TableRecord(frame.height, frame.columns, blake3(path.read_bytes()).hexdigest())
+    return TableRecord(frame.height, frame.columns, _digest(path))
+
+
+def _digest(path: Path) -> str:
+    """Of a file's bytes, without holding them all."""
+    return blake3(max_threads=blake3.AUTO).update_mmap(path).hexdigest()
 
 
 def _write(path: Path, data: bytes) -> None:

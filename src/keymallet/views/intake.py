@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from datetime import datetime
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -44,7 +43,7 @@ def show_intake(
         out.print(text(_others(shown[most:], only_gaps), "bold"))
 
 
-def _show_source(out: Console, name: str, source: SourceRecord, *, only_gaps: bool) -> None:
+def _show_source(out: Console, name: str, source: SourceRecord | Reading, *, only_gaps: bool) -> None:
     intakes = source.intake.items()
     sentences = [_sentence(table, intake) for table, intake in intakes if intake.refused or intake.unreadable]
     whole = [counted(part.read, table) for table, part in intakes if not (part.refused or part.unreadable)]
@@ -63,16 +62,7 @@ def _show_source(out: Console, name: str, source: SourceRecord, *, only_gaps: bo
 
 def show_reading(out: Console, reading: Reading, clock: ZoneInfo) -> None:
     """Print how one source was read, and its first accounts as they were taken."""
-    record = SourceRecord(
-        datetime.min,
-        reading.supply,
-        reading.intake,
-        reading.files,
-        reading.remarks,
-        reading.incomplete,
-        reading.failed,
-    )
-    _show_source(out, reading.source, record, only_gaps=False)
+    _show_source(out, reading.source, reading, only_gaps=False)
     for table, names in _FIRST_LOOK.items():
         if table in reading.tables:
             _show_first(out, table, reading.tables[table].head(FIRST_SHOWN), names, clock)

@@ -123,7 +123,7 @@ def _timeline(report: TopicReport, run: Run, by: str) -> Any:
     figure, axes = new_figure(
         _headline(report), _subtitle(run, "what was opened in the last 12 weeks, by person")
     )
-    roles = opened["role"].value_counts(sort=True)["role"].to_list()
+    roles = opened["role"].value_counts().sort("count", "role", descending=[True, False])["role"].to_list()
     names = {row["who"]: row["account"] for row in opened.iter_rows(named=True)}
     for place, who in enumerate(people):
         axes.axhline(place, color="#e4e1d8", linewidth=0.8)
@@ -164,7 +164,7 @@ def _ages(report: TopicReport, run: Run, by: str) -> Any:
                  hatch=HATCHES[number], edgecolor="white", linewidth=0.5,
                  label=f"{kind} ({sum(heights):,})")  # fmt: skip
         base = [low + height for low, height in zip(base, heights, strict=True)]
-    for span, number in limits.sort("number", descending=True).head(3).iter_rows():
+    for span, number in limits.sort("number", descending=True, maintain_order=True).head(3).iter_rows():
         at = span / timedelta(days=1)
         if at <= (last + 1) * days:
             axes.axvline(at, color=INK, linewidth=1.5, linestyle=(0, (6, 3)))
@@ -201,7 +201,7 @@ def _locks(report: TopicReport, run: Run, by: str) -> Any:
              edgecolor="white", linewidth=0.5, label="failed sign-ins")  # fmt: skip
     top = max([*failures["number"].to_list(), 1])
     first = run.at - timedelta(days=14)
-    marked = locks.filter(pl.col("since") >= first).sort("since")
+    marked = locks.filter(pl.col("since") >= first).sort("since", maintain_order=True)
     for number, row in enumerate(marked.head(MOST_BARS).iter_rows(named=True)):
         height = top * (1.06 + 0.075 * (number % 4))
         axes.plot([row["since"]], [height], "v", color=SERIES[1], markersize=9,

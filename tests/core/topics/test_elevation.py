@@ -67,6 +67,16 @@ def test_what_was_not_used_lately() -> None:
     assert sorted(strict) == ["never", "new", "old"]
 
 
+def test_openings_that_begin_at_once_stand_as_their_source_has_them() -> None:
+    """The newest first; and the same data reads the same each time."""
+    openings = [opened("r", (-4 - number % 2, -1), elevation=f"{number:02}") for number in range(40)]
+    report = report_of("elevation", evidence([PERSON], grant=[right("r")], elevation=openings))
+    (section,) = (section for section in report.sections if section.name == "openings")
+    assert section.rows["elevation"].to_list() == [
+        f"{number:02}" for number in (*range(0, 40, 2), *range(1, 40, 2))
+    ]
+
+
 def test_without_openings_none_are_claimed() -> None:
     """Who may ask stands there; how often it was opened is not said to be never."""
     report = report_of("elevation", evidence([PERSON], grant=[right("asks")]))

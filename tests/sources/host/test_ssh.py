@@ -13,15 +13,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.sources.estate import read_estate
 from keymallet.sources.host.authorized_keys import RefusedLineError, parse_line
 from keymallet.sources.host.sshd import SshServer, Ways, read_server
-from keymallet.sources.reading import read_all
 from keymallet.sources.shared.public_keys import read_certificate, read_key
 from tests.oracles import needs_root, program
 from tests.profiles import examples
 from tests.sources.host.support import account, host_files, refused, rows_of
-from tests.support import AT, write
+from tests.support import read_and_link, write
 
 UTC_ZONE = ZoneInfo("UTC")
 KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ2uBrV0i8gZSLY9iOyhBTtYVG6yRaXf50Lgn8pMF54X"
@@ -434,7 +432,7 @@ def test_the_same_key_elsewhere(tmp_path: Path) -> None:
         write(tmp_path, files)
     estate = '[source.h]\nread = "host"\nfolder = "h"\n'
     write(tmp_path, {"estate.toml": f'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n{estate}'})
-    linked = read_all(read_estate(tmp_path / "estate.toml"), AT)
+    linked = read_and_link(tmp_path / "estate.toml")
     tables = linked.tables
     found = tables["key"].with_columns(
         tables["account"]["account"].gather(tables["key"]["account-row"]).alias("account")

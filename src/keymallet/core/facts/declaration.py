@@ -172,6 +172,7 @@ ACCOUNT = Table(
     ),
     owner="person",
     label=("name", "display", "unit"),
+    told_by="name",
 )
 
 FACTOR = Table(

@@ -56,7 +56,8 @@ class Column:
 class Table:
     """One fact table. `owner` is the table whose rows its rows belong to, or empty.
 
-    `label` names the columns that tell one row of an owner from another in messages.
+    `label` names the columns that tell one row of an owner from another in messages; `told_by` the fact
+    that each row has to have, if that is not the first.
     """
 
     name: str
@@ -64,6 +65,7 @@ class Table:
     columns: tuple[Column, ...]
     owner: str = "account"
     label: tuple[str, ...] = ()
+    told_by: str = ""
 
     def column(self, name: str) -> Column | None:
         """Return the column of that name, or None."""
@@ -72,6 +74,11 @@ class Table:
     @cached_property
     def _by_name(self) -> dict[str, Column]:
         return {column.name: column for column in self.columns}
+
+    @property
+    def required(self) -> str:
+        """The fact without which there is no row: an account's name, the account of a key."""
+        return self.told_by or self.columns[0].name
 
     @property
     def of_account(self) -> bool:

@@ -15,7 +15,7 @@ from keymallet.core.base.intervals import START, STOP, held_before, holds_at, un
 from keymallet.core.facts.declaration import ELEVATION, GRANT, SIGN_IN
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, ORIGIN
 from keymallet.core.linking.filler_reasons import is_filler
-from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
 
 BACK_TO_BACK = timedelta(minutes=15)
 WEEK = timedelta(days=7)
@@ -71,7 +71,7 @@ def mark_elevation_spans(linked: LinkedReadings, rules: LinkingRules) -> LinkedR
 
 def _of_sources(frame: pl.DataFrame, values: pl.Series, sources: list[str]) -> pl.Series:
     """The values, of rows that come from these sources alone."""
-    here = frame[ORIGIN].cast(pl.String).is_in(pl.Series(sources, dtype=pl.String).implode())
+    here = frame.select(of_sources(sources, ORIGIN)).to_series()
     return only_where(here, values).alias(values.name)
 
 

@@ -98,6 +98,11 @@ class LinkedReadings:
         )
 
 
+def of_sources(sources: Iterable[str], column: str = "source") -> pl.Expr:
+    """Whether a row's source, which stands in this column, is one of these."""
+    return pl.col(column).cast(pl.String).is_in(pl.Series(list(sources), dtype=pl.String).implode())
+
+
 Supplied = dict[str, dict[str, str]]
 
 

@@ -6,7 +6,6 @@ the first that finds anybody decides: one person is the one, several are ambiguo
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 import polars as pl
@@ -17,7 +16,7 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import CANDIDATES, PERSON_ROW, UNREAD, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import MATCHED_FACTS, MatchRule
-from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
 
 BY_NUMBER = "number"
 """What `tied-by` says where the source itself gives the person's number."""
@@ -81,11 +80,6 @@ class _Matching:
             pl.lit(None, dtype=pl.List(pl.String)).alias(CANDIDATES),
         )
 
-    def _from(self, readings: Iterable[Reading]) -> pl.Expr:
-        """Whether an account is of one of these readings."""
-        names = pl.Series([reading.source for reading in readings], dtype=pl.String)
-        return pl.col("source").cast(pl.String).is_in(names.implode())
-
     # applying a rule
 
     def apply(self, rule: MatchRule) -> None:
@@ -94,7 +88,9 @@ class _Matching:
             reading for reading in self.linked.readings if rule.covers(reading.source) and not reading.failed
         ]
         kind = pl.col("kind").cast(pl.String)
-        in_scope = self._from(covered) & (kind.is_in(list(rule.kinds)) | kind.is_null())
+        in_scope = of_sources(reading.source for reading in covered) & (
+            kind.is_in(list(rule.kinds)) | kind.is_null()
+        )
         unmatched = pl.col("person").is_null() & pl.col(CANDIDATES).is_null()
         known = self._people_by_key(rule)
         if known is None:
@@ -133,7 +129,9 @@ class _Matching:
                 "person" in reading.supply.get(ACCOUNT.name, {}) for reading in tellers
             ):
                 return None
-            known = self.accounts.filter(self._from(tellers)).select("person", key="name")
+            known = self.accounts.filter(of_sources(reading.source for reading in tellers)).select(
+                "person", key="name"
+            )
         elif self.roster is None or not self.roster.whole:
             return None
         else:
@@ -198,13 +196,12 @@ def _on_roster(linked: LinkedReadings, roster: Roster) -> LinkedReadings:
     people = roster.people.select("person").with_row_index(PERSON_ROW)
     accounts = linked.accounts.join(people, on="person", how="left", maintain_order="left")
     telling = linked.suppliers(ACCOUNT, "person")
-    is_told = pl.col("source").cast(pl.String).is_in(pl.Series(telling, dtype=pl.String).implode())
     unread = (
         pl.col(UNREAD).list.contains(pl.lit("person")).fill_null(False)
         if UNREAD in accounts.columns
         else pl.lit(False)
     )
-    surely_not = pl.lit(roster.whole) & is_told & ~unread
+    surely_not = pl.lit(roster.whole) & of_sources(telling) & ~unread
     there = pl.col(PERSON_ROW).is_not_null() & (pl.lit(roster.whole) | ~_is_carried_over(accounts, roster))
     flag = pl.when(there).then(True).when(surely_not).then(False).alias("on-roster")
     return linked.with_frame(ACCOUNT, accounts.with_columns(flag)).supplying(

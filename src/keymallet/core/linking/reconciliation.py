@@ -14,7 +14,7 @@ from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import SourcePair
-from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
 
 _RESULTS = ("twins", "no-twin-in", "twin-differs")
 _LIST = pl.List(pl.String)
@@ -83,8 +83,7 @@ class _Side:
         self.pair = pair
         self.declared = declared
         self.readings = [reading for reading in readings if is_of(reading.source, declared)]
-        names = pl.Series([reading.source for reading in self.readings], dtype=pl.String)
-        mine = accounts.filter(pl.col("source").cast(pl.String).is_in(names.implode()))
+        mine = accounts.filter(of_sources(reading.source for reading in self.readings))
         nothing = [
             pl.lit(None).alias(name) for name in (pair.by, "kind", *pair.facts) if name not in mine.columns
         ]

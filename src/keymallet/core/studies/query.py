@@ -57,7 +57,11 @@ def pick(
     frame = pl.DataFrame(named)
     if sort is not None:
         key = values[-1].gather(rows).alias("=")
-        frame = frame.with_columns(key).sort("=", descending=descending, nulls_last=True).drop("=")
+        frame = (
+            frame.with_columns(key)
+            .sort("=", descending=descending, nulls_last=True, maintain_order=True)
+            .drop("=")
+        )
     kinds = {name: node.type.kind for name, node in columns.items()}
     return QueryResult(frame, kinds, truth.null_count(), len(truth))
 

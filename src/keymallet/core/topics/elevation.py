@@ -226,7 +226,9 @@ def _sections(
         sections.append(Section("people", shown, kinds))
     visits = faults_of(openings)
     if visits.height:
-        ordered = visits.sort(pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True])
+        ordered = visits.sort(
+            pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True], maintain_order=True
+        )
         kinds = {
             **dict.fromkeys((START, "asked", "ends", "closed"), Kind.INSTANT),
             **dict.fromkeys(("lasted", "stretch"), Kind.SPAN),

@@ -184,6 +184,7 @@ def _gates(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
         (pl.col("asks") != 0) | (pl.col("state") != "in-force"),
         pl.col("state").replace_strict({"on-trial": 0, "in-force": 1}, default=2),
         "gate",
+        "source",
     )
 
 

@@ -277,11 +277,10 @@ class _Checked:
 
     def table(self, table: Table, table_map: TableMap, start: Path) -> RowMap:
         """One part of the map for one table; `start` is where it stands."""
-        key = "account" if table.of_account else table.names[0]
-        required = "name" if table is ACCOUNT else key
         path: Path = (*start, "columns")
-        if required not in table_map.columns:
-            self.document.fault(path, f'"{required}" is missing', f'say which column it is: {required} = "…"')
+        if table.required not in table_map.columns:
+            hint = f'say which column it is: {table.required} = "…"'
+            self.document.fault(path, f'"{table.required}" is missing', hint)
         for name in table_map.absent:
             if table.column(name) is None:
                 self._no_such_fact(table, name, (*start, "absent"))

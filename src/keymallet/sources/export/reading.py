@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 import polars as pl
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.export.column_map import ColumnMap, read_column_map
 from keymallet.sources.export.table_file import RowsOf, TableFile
@@ -83,7 +83,7 @@ def _put_together(files: list[TableFile], reading: Reading) -> None:
     """One table out of its files. An account that an earlier file has named already is refused."""
     name = files[0].table.name
     intake = reading.table_intake(name)
-    key = "name" if name == ACCOUNT.name else files[0].table.names[0]
+    key = files[0].table.required
     earlier = pl.Series(key, [], dtype=pl.String)
     frames = []
     for file in files:

@@ -56,7 +56,7 @@ class TableFile:
             self.intake.refuse(refusal)
         self.unused = rows.unused
         self.frame = self._converted(rows, request)
-        required = "name" if self.table is ACCOUNT else self.table.names[0]
+        required = self.table.required
         self._refuse(self.frame[required].is_null(), f"no {required}", rows)
         keys = self.frame[required]
         # Equal names have equal hashes: as many hashes as rows means that no name stands twice.

@@ -29,7 +29,7 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if report.number(RELIED_ON):
         relied = int(rows.filter(pl.col(STATE) == RELIED_ON)["excuses"].sum())
         sentences.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
-    soon = holding.drop_nulls("until").sort("until")
+    soon = holding.drop_nulls("until").sort("until", maintain_order=True)
     if soon.height:
         sentences.append(f"The next to end is {soon['exemption'][0]}, on {day(soon['until'][0], clock)}.")
     return sentences

@@ -31,7 +31,7 @@ def _headline(report: TopicReport) -> str:
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     rows = report.rows
     held = rows.filter(pl.col(STATE).is_in([GETS_IN, LOCKED]))
-    causes = held["cause"].value_counts(sort=True).iter_rows()
+    causes = held["cause"].value_counts().sort("count", "cause", descending=[True, False]).iter_rows()
     by = ", ".join(
         f"{number:,} by {_CAUSES.get(cause, cause)}" if cause else f"{number:,} cause not known"
         for cause, number in causes

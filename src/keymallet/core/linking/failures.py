@@ -90,7 +90,7 @@ def on_many(failures: pl.DataFrame) -> pl.DataFrame:
         pl.col(ACCOUNT_ROW).n_unique().cast(pl.Int64).alias("accounts"), *_extent()
     )
     wide = attempts.filter(pl.col("accounts") >= MANY_ACCOUNTS).drop("run")
-    return wide.sort("accounts", "origin", descending=[True, False])
+    return wide.sort("accounts", "origin", "from", descending=[True, False, False])
 
 
 def on_one(failures: pl.DataFrame) -> pl.DataFrame:
@@ -103,7 +103,7 @@ def on_one(failures: pl.DataFrame) -> pl.DataFrame:
         pl.col("origin").drop_nulls().n_unique().cast(pl.Int64).alias("origins"), *_extent()
     )
     deep = attempts.filter(pl.col("failures") >= MANY_FAILURES).drop("run")
-    return deep.sort("failures", ACCOUNT_ROW, descending=[True, False])
+    return deep.sort("failures", ACCOUNT_ROW, "from", descending=[True, False, False])
 
 
 def _runs(failures: pl.DataFrame, key: str) -> pl.DataFrame:

@@ -36,6 +36,8 @@ from keymallet.core.linking.passes import link
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
+from keymallet.store.newest import find_newest
+from keymallet.store.snapshot import Snapshot
 
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 CLOCK = ZoneInfo("Europe/Zurich")
@@ -54,6 +56,14 @@ def read_and_link(file: Path) -> LinkedReadings:
     if problems := [problem for reading in readings for problem in reading.problems]:
         raise KeymalletError(problems)
     return link(readings, estate.linking)
+
+
+def newest(folder: Path) -> Snapshot:
+    """The newest snapshot of the estate in a folder."""
+    estate = read_estate(folder / "estate.toml")
+    found = find_newest(estate.snapshots, estate.identity, datetime.now(UTC)).snapshot
+    assert found is not None
+    return found
 
 
 def days_ago(days: float) -> datetime:

@@ -45,10 +45,11 @@ def estate(folder: Path, accounts: str, **files: str) -> Path:
         ("Login,Name,On\na,A,no\n", ("--fail-on", "medium"), 1),
         ("Login,Name,On\na,A,no\n", ("--fail-on", "low"), 1),
         ("Login,Name,On\na,A,no\n", ("--fail-on", "never"), 0),
-        ("Login,Name,On\na,A,\n", ("--fail-on", "low"), 0),
+        ("Login,Name,On\na,A,\n", ("--fail-on", "low"), 3),
+        ("Login,Name,On\na,A,\n", (), 0),
         ("Login,Name,On\na,A,yes\nb\n", (), 3),
         ("Login,Name,On\na,A,no\nb\n", ("--fail-on", "low"), 1),
-        ("Login,Name,On\n", (), 0),
+        ("Login,Name,On\n", (), 3),
         ("Login,Nme,On\n", (), 2),
     ],
 )

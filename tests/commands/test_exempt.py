@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import RAILWAY_AT
-from tests.support import run
+from tests.support import newest, run
 
 AT = ("--at", RAILWAY_AT)
 WHY = "Tills are opened by staff card; their passwords are never typed."
@@ -207,7 +207,7 @@ def test_a_reason_is_kept_to_the_letter(railway: Path) -> None:
 def test_naming_snapshot_and_rulebook_keeps_the_register(railway_snapshot: Path) -> None:
     """None of the three switches another off."""
     whole = json.loads(run("judge", *AT, "--format", "json", cwd=railway_snapshot).stdout)
-    (snapshot,) = (railway_snapshot / "snapshots").iterdir()
+    snapshot = newest(railway_snapshot).folder
     named = ("--snapshot", str(snapshot), "--rulebook", str(railway_snapshot / "rulebook.toml"))
     again = json.loads(run("judge", *AT, *named, "--format", "json", cwd=railway_snapshot).stdout)
     assert again["findings"] == whole["findings"] and again["gaps"] == whole["gaps"]

@@ -11,9 +11,8 @@ import pytest
 
 from keymallet.core.rulebook.model import TOPICS as NAMES
 from keymallet.core.topics.registry import TOPICS
-from keymallet.store.snapshot import newest_snapshot
 from tests.conftest import RAILWAY_AT
-from tests.support import run, write
+from tests.support import newest, run, write
 
 AT = ("--at", RAILWAY_AT)
 
@@ -156,8 +155,7 @@ def test_copies_of_a_password_are_seen_and_their_digests_are_gone(railway_snapsh
     rows = json.loads(run(*words, cwd=railway_snapshot, expect=0).stdout)["rows"]
     pair = {row["account"]: row["password-shared-with"] for row in rows}
     assert len(pair) == 2 and [[other] for other in pair] == list(reversed(list(pair.values())))
-    snapshot = newest_snapshot(railway_snapshot / "snapshots")
-    assert snapshot is not None
+    snapshot = newest(railway_snapshot)
     assert "password-digest" not in snapshot.manifest.tables["account"].columns
     assert not [
         source
@@ -171,7 +169,7 @@ def test_what_an_earlier_reading_told_is_worked_out_anew(railway: Path) -> None:
     run("read", *AT, "--only", "staff", cwd=railway)
     for topic in ("factors", "elevation", "lockouts"):
         words = ("view", topic, *AT, "--format", "json")
-        first, *_ = sorted((railway / "snapshots").iterdir())
+        first, *_ = sorted((railway / "snapshots").glob("20*"))
         before = json.loads(run(*words, "--snapshot", str(first), cwd=railway, expect=0).stdout)
         after = json.loads(run(*words, cwd=railway, expect=0).stdout)
         assert before["rows"] == after["rows"] and before["snapshot"] != after["snapshot"]

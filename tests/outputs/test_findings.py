@@ -11,6 +11,7 @@ from typing import Any
 import pytest
 
 from keymallet.core.explaining.findings import COLUMNS, findings
+from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.outputs.formats import FORMATS
@@ -32,7 +33,7 @@ def run_of(found: Judgement) -> Run:
     return Run(
         organisation="O", at=AT, clock=CLOCK, rulebook_title=book.title, rulebook_edition=book.edition,
         rulebook_digest=book.digest, snapshot_digest="d", read_at=AT, sources=1, accounts=len(FORMULAS),
-        counts=found.counts(), refused=2, unreadable=1, gaps=["d: 2 records were refused"],
+        counts=found.counts(), refused=2, unreadable=1, gaps=[Gap("refused", "d", "d: 2 records refused")], accepted=[],
     )  # fmt: skip
 
 
@@ -79,7 +80,7 @@ def test_the_run_is_told_with_the_findings() -> None:
         assert told["judged-at"] == "2026-11-24T09:00:00Z"
         assert told["rulebook"]["sha256"] == found.rulebook.digest
         assert (told["snapshot"]["blake3"], told["snapshot"]["records-refused"]) == ("d", 2)
-        assert told["gaps"] == ["d: 2 records were refused"]
+        assert told["gaps"] == [{"gap": "refused", "about": "d", "text": "d: 2 records refused"}]
         assert told["rules"][0] | {"title": ""} == {
             "rule": "r", "title": "", "severity": "high", "topic": None, "in-scope": 8, "met": 0, "breach": 8, "pending": 0, "exempt": 0,
             "unproven": 0

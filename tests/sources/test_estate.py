@@ -94,14 +94,15 @@ key = "K"
     assert keys.select("account", "key", ACCOUNT_ROW).rows() == [
         (None, "k1", 1),
         ("one/gone", "k2", None),
+        (None, None, 0),
         (None, "k3", 3),
-    ]
+    ], "of one/a it is not known that it has no key: the stray one may be its"
     assert accounts["last-sign-in"].null_count() == 3, "what lies after the reading is not known"
     assert accounts[UNREAD].to_list()[:2] == [[], ["last-sign-in"]]
     one = linked.readings[0]
     assert one.intake["account"].unreadable == 1
     assert "lies after the reading" in one.intake["account"].unreadable_cells[0].reason
-    assert one.remarks == ["key: 1 rows name accounts that are not there: gone"]
+    assert one.intake["key"].stray_names == ["gone"]
 
 
 def test_accounts_of_people_find_their_person(tmp_path: Path) -> None:

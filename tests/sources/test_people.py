@@ -11,8 +11,7 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import CANDIDATES, UNREAD
 from keymallet.core.linking.linked import LinkedReadings
-from keymallet.store.snapshot import newest_snapshot
-from tests.support import read_and_link, run, write
+from tests.support import newest, read_and_link, run, write
 
 HEAD = 'organisation = "Test"\nclock = "UTC"\nrulebook = "rulebook.toml"\n'
 ROSTER = "no,name,mail,unit,boss,state\n1,Ada,ada@x.example,Track,2,in\n2,Bo,Bo@X.example,Track,,in\n3,Cy,cy@x.example,Shop,2,out\n"
@@ -208,8 +207,7 @@ def test_ties_are_made_anew_when_one_source_is_read_alone(tmp_path: Path) -> Non
     run("read", cwd=folder, expect=0)
     write(folder, {"staff.csv": ROSTER.replace("ada@", "other@")})
     run("read", "--only", "staff", cwd=folder, expect=0)
-    snapshot = newest_snapshot(folder / "snapshots")
-    assert snapshot is not None
+    snapshot = newest(folder)
     assert snapshot.evidence().tables["account"].select("person", "on-roster").rows() == [(None, False)]
 
 
@@ -289,8 +287,7 @@ def test_a_source_that_was_not_read_leaves_its_twins_open(tmp_path: Path) -> Non
     run("read", cwd=folder, expect=0)
     (folder / "cloud.csv").unlink()
     run("read", cwd=folder, expect=3)
-    snapshot = newest_snapshot(folder / "snapshots")
-    assert snapshot is not None
+    snapshot = newest(folder)
     found = snapshot.evidence().tables["account"]
     assert found.filter(pl.col("account") == "directory/b").select("no-twin-in", "twin-differs").row(0) == (
         None,

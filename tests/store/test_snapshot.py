@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -13,11 +15,14 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.reading import Reading
 from keymallet.store import snapshot as store
-from keymallet.store.snapshot import FORMAT, Snapshot, newest_snapshot, read_snapshot, write_snapshot
+from keymallet.store.newest import find_newest, newest_of
+from keymallet.store.snapshot import FORMAT, Snapshot, read_snapshot, write_snapshot
 from tests.support import AT, days_ago, evidence
 
 
-def save(folder: Path, when: Any = AT, **facts: Any) -> Snapshot:
+def save(
+    folder: Path, when: Any = AT, estate: str = "e", before: Snapshot | None = None, **facts: Any
+) -> Snapshot:
     found = evidence(
         [{"kind": "person", "groups": ["a", "b"], "created": days_ago(5)} | facts],
         key=[{"of": 0, "key": "k1"}],
@@ -26,6 +31,8 @@ def save(folder: Path, when: Any = AT, **facts: Any) -> Snapshot:
     return write_snapshot(
         folder,
         version="1",
+        estate=estate,
+        before=before,
         organisation="O",
         clock="UTC",
         read_at=when,
@@ -58,14 +65,47 @@ def test_only_the_columns_asked_for_are_read(tmp_path: Path) -> None:
 
 
 def test_two_snapshots_of_one_instant_stand_side_by_side(tmp_path: Path) -> None:
-    """Neither is overwritten; the later one is the newest, and evidence of a later instant is newer still."""
+    """Neither is overwritten; the one whose reading ended last is the newest, of whatever instant it tells."""
     folders = [save(tmp_path).folder.name for _ in range(11)]
     assert folders[:2] == ["2026-11-24T090000Z", "2026-11-24T090000Z-2"]
-    newest = newest_snapshot(tmp_path)
+    newest = find_newest(tmp_path, "e", AT).snapshot
     assert newest and newest.folder.name == "2026-11-24T090000Z-11"
-    save(tmp_path, days_ago(1))
-    newest = newest_snapshot(tmp_path)
-    assert newest and newest.folder.name == "2026-11-24T090000Z-11"
+    later = save(tmp_path, days_ago(1))
+    assert find_newest(tmp_path, "e", AT).snapshot == later
+
+
+def test_names_of_folders_tell_nothing(tmp_path: Path) -> None:
+    """A copy of an old one under a later name, one of another estate, one from the future: all passed over."""
+    old = save(tmp_path)
+    new = save(tmp_path, before=old)
+    shutil.copytree(old.folder, tmp_path / "2036-01-01T000000Z")
+    save(tmp_path, estate="f")
+    save(tmp_path, datetime(2036, 1, 1, tzinfo=UTC), before=new)
+    found = find_newest(tmp_path, "e", AT)
+    assert found.snapshot == new
+    assert (len(found.copies), len(found.of_others), len(found.from_future)) == (1, 1, 1)
+    assert new.manifest.previous == old.digest and new.manifest.number == 2
+    assert "another estate" in found.passed_over[0]
+
+
+def test_only_one_from_the_future_is_refused(tmp_path: Path) -> None:
+    """Judged at its own time, it is evidence."""
+    save(tmp_path, datetime(2036, 1, 1, tzinfo=UTC))
+    with pytest.raises(KeymalletError, match="from after now"):
+        newest_of(tmp_path, "e", AT)
+    assert newest_of(tmp_path, "e", datetime(2036, 1, 2, tzinfo=UTC)).snapshot
+
+
+def test_what_might_be_the_newest_and_cannot_be_read_stops(tmp_path: Path) -> None:
+    """Unless a later reading has passed over it, or it is of an older format and there is another."""
+    kept = save(tmp_path)
+    odd = tmp_path / "odd"
+    shutil.copytree(kept.folder, odd)
+    (odd / "manifest.json").write_text('{"format": 1}')
+    assert newest_of(tmp_path, "e", AT).snapshot == kept
+    (odd / "manifest.json").write_text("{")
+    with pytest.raises(KeymalletError, match="cannot be read"):
+        newest_of(tmp_path, "e", AT)
 
 
 @pytest.mark.parametrize("moment", ["_write_table", "_write", "_free_place"])
@@ -82,15 +122,15 @@ def test_a_crash_leaves_the_earlier_snapshot_as_it_was(
         patched.setattr(store, moment, crash)
         save(tmp_path)
     assert [entry.name for entry in tmp_path.iterdir()] == [earlier.folder.name]
-    assert newest_snapshot(tmp_path) == earlier
+    assert find_newest(tmp_path, "e", AT).snapshot == earlier
 
 
 def test_an_unfinished_snapshot_does_not_count(tmp_path: Path) -> None:
     """What a killed process left behind is no evidence."""
     (tmp_path / ".unfinished-1").mkdir()
     (tmp_path / "2026-11-25T000000Z").mkdir()
-    assert newest_snapshot(tmp_path) is None
-    assert newest_snapshot(tmp_path / "nowhere") is None
+    assert find_newest(tmp_path, "e", AT).snapshot is None
+    assert find_newest(tmp_path / "nowhere", "e", AT).snapshot is None
     os.utime(tmp_path / ".unfinished-1", (0, 0))
     (tmp_path / ".unfinished-2").mkdir()
     save(tmp_path)
@@ -125,10 +165,12 @@ def test_a_disk_that_does_not_take_it(tmp_path: Path) -> None:
 
 
 def test_the_digest_covers_everything(tmp_path: Path) -> None:
-    """Other facts, another digest; the same facts at the same instant, the same one."""
-    same = [save(tmp_path / name).digest for name in "ab"]
-    assert same[0] == same[1]
-    assert save(tmp_path / "c", kind="guest").digest != same[0]
+    """Other facts, another digest; the same facts, the same ones of their tables."""
+    same = [save(tmp_path / name) for name in "ab"]
+    assert same[0].manifest.tables == same[1].manifest.tables
+    other = save(tmp_path / "c", kind="guest")
+    assert other.manifest.tables["account"].digest != same[0].manifest.tables["account"].digest
+    assert same[0].digest != other.digest
 
 
 def test_a_table_that_was_changed_is_not_judged(tmp_path: Path) -> None:

@@ -114,7 +114,7 @@ def told(sources: int, with_gaps: int, **options: Any) -> list[str]:
         for number in range(sources)
         for refused in [int(number >= sources - with_gaps)]
     }
-    manifest = Manifest(1, "0", "O", "UTC", AT, records, {})
+    manifest = Manifest(3, "0", "e", "O", "UTC", 1, "", [], AT, AT, records, {})
     stream = io.StringIO()
     show_intake(console(stream), Snapshot(Path(), manifest, ""), **options)
     return [line.rstrip() for line in stream.getvalue().splitlines()]

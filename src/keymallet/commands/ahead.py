@@ -22,7 +22,7 @@ from keymallet.outputs.calendar import to_calendar
 from keymallet.outputs.run_record import run_record
 from keymallet.views.ahead import ahead_figure, show_by_rule, show_first, show_heaviest, show_weeks
 from keymallet.views.figures import figure_bytes, format_of
-from keymallet.views.summary import show_hints, show_run
+from keymallet.views.summary import show_gaps, show_hints, show_run
 from keymallet.views.terminal import console, text
 
 LONGEST = timedelta(days=3_660)
@@ -109,4 +109,5 @@ def _show(
                     "the plan for your calendar",
                 )
             ]
+        show_gaps(out, outcome.gaps)
         show_hints(out, [*hints, ("keymallet ahead --format csv --output ahead.csv", "all of it")])

@@ -46,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
     """Judge, show or write the findings, and end with the code that tells how it came out."""
     inputs = open_inputs(options)
     judgement = inputs.judge(inputs.evidence(inputs.rulebook.expressions()))
-    outcome = inputs.run(judgement)
+    outcome = inputs.run(judgement, SEVERITIES.get(options.fail_on))
     code = _code(options.fail_on, outcome)
     if options.format == "table":
         _show(options, inputs, judgement, outcome, code)
@@ -92,7 +92,7 @@ def _show(
                 out.print()
                 out.print(text(title, "dim"))
                 show(out, outcome, broken, options.worst)
-        if has_gaps(inputs.snapshot):
+        if any(map(has_gaps, inputs.snapshot.manifest.sources.values())):
             out.print()
             out.print(text("not read", "dim"))
             show_intake(out, inputs.snapshot, only_gaps=True)

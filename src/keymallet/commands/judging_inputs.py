@@ -4,24 +4,27 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from keymallet.commands.books import open_register, read_rulebook_file
-from keymallet.commands.gaps import gaps_of
+from keymallet.commands.gaps import of_folder, of_judgement, of_snapshot, sorted_out
 from keymallet.commands.opening import instant, open_estate
+from keymallet.core.base.problems import fail
 from keymallet.core.evaluating.context import columns_used
 from keymallet.core.facts.evidence import Evidence
+from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.register_facts import NEEDED
 from keymallet.core.judging.run import Run
 from keymallet.core.language.typed import Typed
-from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.model import Rulebook, Severity
 from keymallet.core.rulebook.register import Register
-from keymallet.sources.estate import Estate
-from keymallet.store.snapshot import Snapshot, newest_snapshot, read_snapshot
+from keymallet.sources.estate import Accepted, Estate
+from keymallet.store.newest import Found, newest_of
+from keymallet.store.snapshot import Snapshot, read_snapshot
 
 
 @dataclass(frozen=True)
@@ -34,7 +37,14 @@ class JudgingInputs:
     snapshot: Snapshot
     rulebook: Rulebook
     register: Register | None
-    gaps: list[str]
+    accepted: tuple[Accepted, ...]
+    found_gaps: tuple[Gap, ...]
+    remarks: tuple[str, ...] = ()
+
+    @property
+    def gaps(self) -> list[Gap]:
+        """What is not known of the evidence, whatever it is judged by; but for what the estate accepts."""
+        return sorted_out(self.found_gaps, self.accepted, self.at)[0]
 
     def evidence(
         self, asked: Iterable[tuple[str, Typed]] | None = None, also: Sequence[str] = ()
@@ -57,8 +67,11 @@ class JudgingInputs:
         """Judge by the case's own book and instant, or by others, with the register in force."""
         return judge(evidence, book or self.rulebook, at or self.at, self.clock, self.register)
 
-    def run(self, judgement: Judgement) -> Run:
-        """What outputs have to carry about this judging."""
+    def run(self, judgement: Judgement, fail_on: Severity | None = None) -> Run:
+        """What outputs have to carry about this judging; gravity of `fail_on` decides how it ends."""
+        gaps, accepted = sorted_out(
+            [*self.found_gaps, *of_judgement(judgement, fail_on)], self.accepted, self.at
+        )
         manifest = self.snapshot.manifest
         return Run(
             organisation=self.organisation,
@@ -74,7 +87,8 @@ class JudgingInputs:
             counts=judgement.counts(),
             refused=self.snapshot.refused,
             unreadable=self.snapshot.unreadable,
-            gaps=self.gaps,
+            gaps=gaps,
+            accepted=accepted,
         )
 
 
@@ -87,16 +101,45 @@ def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> J
     rulebook = read_rulebook_file(Path(options.rulebook) if options.rulebook else estate.rulebook)  # type: ignore[union-attr]
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))
+        if estate is not None and snapshot.manifest.estate != estate.identity:
+            raise fail(
+                f"this snapshot is of another estate: {snapshot.manifest.organisation},"
+                f" {snapshot.manifest.estate}",
+                file=options.snapshot,
+                hint=f"name its estate file with --estate; {options.estate} is {estate.identity}",
+            )
+        clock = estate.clock if estate else ZoneInfo(snapshot.manifest.clock)
+        at = instant(options.at, clock)
+        found = Found(snapshot)
     else:
         assert estate is not None
-        snapshot = newest_snapshot(estate.snapshots) or _first_snapshot(estate)
-    clock = estate.clock if estate else ZoneInfo(snapshot.manifest.clock)
-    at = instant(options.at, clock)
+        clock = estate.clock
+        at = instant(options.at, clock)
+        found = newest_of(estate.snapshots, estate.identity, at)
+        if found.snapshot is None:
+            found = replace(found, snapshot=_first_snapshot(estate))
+            at = instant(options.at, clock)
+        assert found.snapshot is not None
+        snapshot = found.snapshot
+    gaps = [*of_snapshot(snapshot, estate, at)]
+    if estate is not None and not options.snapshot:
+        gaps += of_folder(found, estate)
     organisation = estate.organisation if estate else snapshot.manifest.organisation
     named = getattr(options, "register", None)
     file = Path(named) if named else estate.register if estate else None
     register = open_register(file, clock) if file and with_register else None
-    return JudgingInputs(organisation, clock, at, snapshot, rulebook, register, gaps_of(snapshot, estate, at))
+    accepted = estate.accepted if estate else ()
+    return JudgingInputs(
+        organisation,
+        clock,
+        at,
+        snapshot,
+        rulebook,
+        register,
+        accepted,
+        tuple(gaps),
+        tuple(found.passed_over),
+    )
 
 
 def _first_snapshot(estate: Estate) -> Snapshot:

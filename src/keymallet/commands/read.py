@@ -12,7 +12,7 @@ from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.sources.estate import Estate
 from keymallet.sources.reading import read_sources
-from keymallet.views.intake import SOURCES_SHOWN, show_intake, show_reading
+from keymallet.views.intake import SOURCES_SHOWN, has_gaps, show_intake, show_reading
 from keymallet.views.summary import show_hints
 from keymallet.views.terminal import console, text
 
@@ -35,7 +35,7 @@ def run(options: argparse.Namespace) -> int:
     show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
-    return INCOMPLETE if snapshot.refused or snapshot.is_incomplete else CLEAN
+    return INCOMPLETE if any(map(has_gaps, snapshot.manifest.sources.values())) else CLEAN
 
 
 def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
@@ -47,8 +47,4 @@ def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
     for reading in readings:
         show_reading(out, reading, estate.clock)
     out.print(text("nothing was written", "bold"))
-    gaps = any(
-        reading.failed or reading.incomplete or any(intake.refused for intake in reading.intake.values())
-        for reading in readings
-    )
-    return INCOMPLETE if gaps else CLEAN
+    return INCOMPLETE if any(map(has_gaps, readings)) else CLEAN

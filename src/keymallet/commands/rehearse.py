@@ -43,7 +43,7 @@ from keymallet.views.rehearse import (
     show_sweep,
     sweep_figure,
 )
-from keymallet.views.summary import show_hints, show_run
+from keymallet.views.summary import show_gaps, show_hints, show_run
 from keymallet.views.terminal import console, text
 
 MOST = 10
@@ -116,6 +116,7 @@ def _compare(options: argparse.Namespace, inputs: JudgingInputs, book: Rulebook)
         out.print()
         now, then = numbers[inputs.at]
         out.print(text(f"{how_many(then, 'account')} would be in breach, where {now:,} are now.", "bold"))
+        show_gaps(out, inputs.gaps)
         show_hints(out, [(f"{_said(options)} --format csv --output changes.csv", "every change")])
     return CLEAN
 

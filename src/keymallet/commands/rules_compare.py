@@ -13,7 +13,8 @@ from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.evaluating.context import EvaluationContext, columns_used
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.studies.compare import as_frame, compare
-from keymallet.store.snapshot import newest_snapshot, read_snapshot
+from keymallet.store.newest import newest_of
+from keymallet.store.snapshot import read_snapshot
 from keymallet.views.compare import show_changes
 from keymallet.views.terminal import console
 
@@ -38,7 +39,9 @@ def _newest_evidence(options: argparse.Namespace, books: list[Rulebook]) -> Eval
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))
     elif Path(options.estate).exists():
-        newest = newest_snapshot(open_estate(options.estate).snapshots)
+        estate = open_estate(options.estate)
+        at = instant(options.at, estate.clock)
+        newest = newest_of(estate.snapshots, estate.identity, at).snapshot
         if newest is None:
             return None
         snapshot = newest

@@ -11,7 +11,7 @@ from keymallet.core.facts.lookup import find_accounts, of_same_person
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import work_out
 from keymallet.views.account import show_account
-from keymallet.views.summary import show_hints
+from keymallet.views.summary import show_gaps, show_hints
 from keymallet.views.terminal import console
 from keymallet.views.topic_words.registry import WORDS
 
@@ -39,6 +39,7 @@ def run(options: argparse.Namespace) -> int:
         verdicts = about_account(row, around, among_all)
         show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics)
     out.print()
+    show_gaps(out, inputs.gaps)
     show_hints(
         out, [("keymallet dictionary account", "what each fact means"), ("keymallet judge", "all accounts")]
     )

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from datetime import datetime
 
 from keymallet import __version__
+from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.reading import Reading
@@ -15,8 +16,10 @@ from keymallet.core.linking.passes import link
 from keymallet.sources.estate import Estate
 from keymallet.sources.reading import read_sources
 from keymallet.sources.request import Watcher
-from keymallet.store.carry import Earlier, drops, mark_renames, not_read
-from keymallet.store.snapshot import Snapshot, newest_snapshot, write_snapshot
+from keymallet.store.attempts import attempt
+from keymallet.store.carry import Earlier, drops, mark_emptied, mark_renames, not_read
+from keymallet.store.newest import Found, find_newest
+from keymallet.store.snapshot import Snapshot, write_snapshot
 from keymallet.views.progress import bars
 
 
@@ -39,7 +42,15 @@ def read_into_snapshot(
     With `only`, the others are taken over from the newest snapshot as they were read then. Raises
     KeymalletError if nothing could be read, or if a source has lost more accounts than is taken in silence.
     """
-    earlier, passed_over = _earlier(estate)
+    with attempt(estate.snapshots, estate.identity) as recorder:
+        snapshot = _read(estate, at, only=only, accept_drop=accept_drop)
+        recorder.made(snapshot.digest)
+    return snapshot
+
+
+def _read(estate: Estate, at: datetime, *, only: Sequence[str], accept_drop: bool) -> Snapshot:
+    found = find_newest(estate.snapshots, estate.identity, at)
+    earlier = Earlier(found.snapshot) if found.snapshot else None
     readings = _readings(estate, at, earlier, only)
     fresh = [reading for reading in readings if reading.read_at is None and not reading.failed]
     if not fresh:
@@ -53,31 +64,32 @@ def read_into_snapshot(
         raise KeymalletError(lost)
     for reading in fresh:
         mark_renames(reading, earlier)
-    if passed_over:
-        fresh[0].remarks.append(passed_over)
+        if not accept_drop:
+            mark_emptied(reading, earlier)
+    fresh[0].remarks += _remarks(found)
     linked = link(readings, estate.linking)
     return write_snapshot(
         estate.snapshots,
         version=__version__,
+        estate=estate.identity,
         organisation=estate.organisation,
         clock=estate.clock.key,
         read_at=at,
         readings=linked.readings,
         tables=linked.tables,
+        before=found.snapshot,
+        passed_over=[name for name, _ in found.unreadable],
     )
 
 
-def _earlier(estate: Estate) -> tuple[Earlier | None, str]:
-    """The newest snapshot; or none, and a remark, where that cannot be read: a new one has to get past it."""
-    try:
-        newest = newest_snapshot(estate.snapshots)
-    except KeymalletError as error:
-        problem = error.problems[0]
-        return (
-            None,
-            f"nothing was held against the snapshot before this one: {problem.place}: {problem.message}",
-        )
-    return (Earlier(newest) if newest else None), ""
+def _remarks(found: Found) -> list[str]:
+    """What lies among the snapshots and was not held against this one: it has to get past that."""
+    remarks = list(found.passed_over)
+    for name, error in found.unreadable:
+        remarks.append(f"nothing was held against {name}: {error.problems[0].message}")
+    if found.from_future:
+        remarks.append(f"passed over, from after now: {some_names(found.from_future)}")
+    return remarks
 
 
 def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:
@@ -96,4 +108,7 @@ def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Seque
             continue
         for reading in (own for own in read if is_of(own.source, source.name)):
             readings += not_read(reading, earlier) if reading.failed else [reading]
+    for source in estate.sources:
+        for reading in (own for own in readings if is_of(own.source, source.name)):
+            reading.strays_expected = source.section.strays == "expected"
     return readings

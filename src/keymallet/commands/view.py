@@ -18,7 +18,7 @@ from keymallet.core.judging.run import Run
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import Section, Topic, TopicReport, by_group, work_out
 from keymallet.views.figures import figure_bytes, format_of
-from keymallet.views.summary import show_hints, show_rules, show_worst
+from keymallet.views.summary import show_gaps, show_hints, show_rules, show_worst
 from keymallet.views.terminal import console, moment, text
 from keymallet.views.topic import show_groups, show_list, show_meanings, show_section, show_sentences
 from keymallet.views.topic_figures import topic_figure
@@ -51,6 +51,7 @@ def run(options: argparse.Namespace) -> int:
             "at": inputs.at,
             "rulebook": inputs.rulebook.digest,
             "snapshot": inputs.snapshot.digest,
+            "gaps": outcome.gaps,
             "told": WORDS[topic.name].sentences(report, inputs.clock),
             "states": {state.word: state.meaning for state in report.states},
         }
@@ -131,4 +132,5 @@ def _show(
                 show_worst(out, outcome, shown, names, breached)
                 hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
         out.print()
+        show_gaps(out, outcome.gaps)
         show_hints(out, hints)

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import argparse
-from zoneinfo import ZoneInfo
 
 from keymallet.commands.arguments.who import SHOWN
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.judging_inputs import open_inputs
+from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
@@ -19,6 +18,7 @@ from keymallet.core.judging.register_facts import registered
 from keymallet.core.rulebook.question import read_condition, read_value, split_list
 from keymallet.core.studies.query import QueryResult, pick, usual_columns
 from keymallet.views.rows import show_rows
+from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, text
 
 
@@ -45,24 +45,25 @@ def run(options: argparse.Namespace) -> int:
         context, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
     )
     if options.format == "table":
-        _show(options, inputs.clock, result, table.name)
+        _show(options, inputs, result, table.name)
     else:
         head = {
             "organisation": inputs.organisation,
             "asked": options.expression,
             "at": inputs.at,
             "unknown": result.unknown,
+            "gaps": inputs.gaps,
         }
         write_rows(options, result.rows, head, "rows")
     return CLEAN
 
 
-def _show(options: argparse.Namespace, clock: ZoneInfo, result: QueryResult, noun: str) -> None:
+def _show(options: argparse.Namespace, inputs: JudgingInputs, result: QueryResult, noun: str) -> None:
     with output_stream(options.output) as stream:
         out = console(stream)
         shown = result.rows if options.all else result.rows.head(SHOWN)
         if shown.height:
-            show_rows(out, shown, result.kinds, clock)
+            show_rows(out, shown, result.kinds, inputs.clock)
         plural = "people" if noun == "person" else ""
         summary = f"{result.rows.height:,} of {how_many(result.asked, noun, plural)}"
         if shown.height < result.rows.height:
@@ -70,3 +71,4 @@ def _show(options: argparse.Namespace, clock: ZoneInfo, result: QueryResult, nou
         out.print(text(summary, "bold"))
         if result.unknown and not options.unknown:
             out.print(text(f"of {result.unknown:,} more it cannot be told (--unknown lists them)", "yellow"))
+        show_gaps(out, inputs.gaps)

@@ -15,18 +15,16 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.values import OutputRows
+from keymallet.store.files import write_whole
 
 
 def write_file(path: Path, data: bytes) -> None:
-    """Write a file whole or not at all. Raises KeymalletError if it cannot be written."""
+    """Write a file whole or not at all; see `store.files`. Raises KeymalletError if it cannot be written."""
     if path.is_dir():
         raise fail("this is a folder, not a file", file=str(path), hint="--output takes the name of a file")
-    unfinished = path.with_name(f".{path.name}.unfinished")
     try:
-        unfinished.write_bytes(data)
-        unfinished.replace(path)
+        write_whole(path, data)
     except OSError as error:
-        unfinished.unlink(missing_ok=True)
         raise fail(f"the file cannot be written: {error.strerror or error}", file=str(path)) from None
 
 

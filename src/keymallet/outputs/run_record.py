@@ -31,6 +31,7 @@ def run_record(run: Run) -> dict[str, Any]:
             "cells-unreadable": run.unreadable,
         },
         "gaps": run.gaps,
+        "accepted-gaps": run.accepted,
         "rules": [
             {
                 "rule": count.rule.id,

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from fnmatch import fnmatchcase
 from pathlib import Path as FilePath
 from typing import Any
@@ -16,7 +17,8 @@ import msgspec
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.facts.declaration import ACCOUNT
-from keymallet.core.language.clocks import is_zone
+from keymallet.core.facts.gaps import GAPS
+from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
 from keymallet.core.linking.declared import MATCHED_FACTS, PERSON_KEYS, TWIN_KEYS, MatchRule, SourcePair
 from keymallet.core.linking.linked import LinkingRules
@@ -47,6 +49,15 @@ class PairText(msgspec.Struct, rename="kebab", frozen=True):
     facts: tuple[str, ...] = ()
 
 
+class AcceptText(msgspec.Struct, rename="kebab", frozen=True):
+    """One gap in the evidence that is accepted, as it stands in the file."""
+
+    gap: str
+    reason: str
+    until: Any
+    about: str = "*"
+
+
 class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     """The estate file as it stands; each source's section is read by the shape of its reader."""
 
@@ -56,7 +67,9 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     source: dict[str, Any]
     snapshots: str = "snapshots"
     register: str = ""
+    identity: str = ""
     largest_drop: int = 20
+    accept: tuple[AcceptText, ...] = ()
     tie: tuple[TieText, ...] = ()
     pair: tuple[PairText, ...] = ()
 
@@ -72,14 +85,26 @@ class Source:
     within: timedelta = timedelta(hours=1)
 
 
+@dataclass(frozen=True, slots=True)
+class Accepted:
+    """A gap in the evidence that is accepted until an instant: what kind, about what (a pattern), and why."""
+
+    gap: str
+    about: str
+    reason: str
+    until: datetime
+
+
 @dataclass(frozen=True)
 class Estate:
     """A checked estate file. Paths in it are taken from `folder`, the folder it is in.
 
-    `largest_drop` is by how many of a hundred accounts a source may shrink without being asked about.
+    `identity` is what its snapshots know it by. `largest_drop` is by how many of a hundred accounts a source
+    may shrink without being asked about.
     """
 
     file: FilePath
+    identity: str
     organisation: str
     clock: ZoneInfo
     rulebook: FilePath
@@ -88,6 +113,7 @@ class Estate:
     largest_drop: int
     linking: LinkingRules
     register: FilePath | None = None
+    accepted: tuple[Accepted, ...] = ()
 
     @property
     def folder(self) -> FilePath:
@@ -124,22 +150,43 @@ def read_estate(file: FilePath) -> Estate:
             document.fault(("source", source.name, "persons"), f'there is no source "{persons}"', hint)
     ties = _ties(document, written, sections) if written else ()
     pairs = _pairs(document, written, sections) if written else ()
+    accepted = _accepted(document, written) if written else ()
     document.raise_problems()
     assert written is not None
     folder = file.parent
+    snapshots = folder / written.snapshots
     return Estate(
         file,
+        # Where none is given: the way from its snapshots to its file, which stays when both are moved.
+        written.identity or FilePath(os.path.relpath(file, snapshots)).as_posix(),
         written.organisation,
         ZoneInfo(written.clock),
         book_of(folder, written.rulebook),
-        folder / written.snapshots,
+        snapshots,
         tuple(source for source in sources if source),
         written.largest_drop,
         LinkingRules(
             ZoneInfo(written.clock), (*ties, *_same_login(source for source in sources if source)), pairs
         ),
         folder / written.register if written.register else None,
+        accepted,
     )
+
+
+def _accepted(document: TomlDocument, written: EstateText) -> tuple[Accepted, ...]:
+    accepted = []
+    clock = ZoneInfo(written.clock) if is_zone(written.clock) else ZoneInfo("UTC")
+    for number, entry in enumerate(written.accept):
+        path: Path = ("accept", number)
+        _one_of(document, (*path, "gap"), entry.gap, GAPS)
+        if not entry.reason.strip():
+            document.fault((*path, "reason"), "what is accepted needs a reason")
+        until = instant_of(entry.until, clock)
+        if until is None:
+            document.fault((*path, "until"), "this is no date", AN_INSTANT)
+            continue
+        accepted.append(Accepted(entry.gap, entry.about, entry.reason.strip(), until))
+    return tuple(accepted)
 
 
 def _same_login(sources: Iterable[Source]) -> Iterator[MatchRule]:

@@ -62,6 +62,7 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
             readings: list[Reading] = _reader(source).read(source.section, request)
             for reading in readings:
                 _set_impossible_aside(reading, at)
+                reading.known = _known(reading)
             request.note_files()
         return readings
     finally:
@@ -78,6 +79,19 @@ def _reader(source: Source) -> ModuleType:
         extra = source.reader.extra
         hint = f"pip install 'keymallet[{extra}]'" if extra else f"pip install {error.name}"
         raise fail(f'source "{source.name}" needs the package {error.name}', hint=hint) from None
+
+
+def _known(reading: Reading) -> dict[str, dict[str, int]]:
+    """How many values are known of each fact that is supplied; and under "" how many rows there are."""
+    return {
+        table: {"": frame.height}
+        | {
+            name: frame.height - frame[name].null_count()
+            for name in reading.supply.get(table, {})
+            if name in frame.columns
+        }
+        for table, frame in reading.tables.items()
+    }
 
 
 def _set_impossible_aside(reading: Reading, at: datetime) -> None:

@@ -19,12 +19,14 @@ class SourceSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
 
     `stale_after` is how old its evidence may get, `within` how long reading it may take; both are lengths
     of time, such as `36h`. `persons` names the source whose account of the same login name tells the person.
+    With `strays` "expected", rows that name no account of the source are nobody's (keys of leavers, say).
     """
 
     read: str
     stale_after: str = ""
     within: str = ""
     persons: str = ""
+    strays: Literal["", "expected"] = ""
 
 
 class ExportSection(SourceSection, rename="kebab", frozen=True, kw_only=True):

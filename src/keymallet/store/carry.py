@@ -77,6 +77,10 @@ class Earlier:
             failed=record.failed,
             read_at=record.read_at,
             renamed=record.renamed,
+            empty_files=record.empty_files,
+            referrals=record.referrals,
+            known=record.known,
+            emptied=record.emptied,
         )
 
 
@@ -156,6 +160,40 @@ def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
     if reading.renamed:
         names = [f"{old} is now {new}" for old, new in reading.renamed.items()]
         reading.remarks.append(f"renamed: {some_names(names, 5)}")
+
+
+_COME_AND_GO = ("locked-since", "locked-until", "lock-cause", "last-failed", "failed-attempts", "closed")
+"""Facts that are there only now and then: that nobody has one is no sign of anything."""
+_OFTEN = 10
+"""A column is missed if one in so many rows had a value, a table if one in so many accounts had a row."""
+
+
+def mark_emptied(reading: Reading, earlier: Earlier | None) -> None:
+    """Note tables and columns that had values before and have none now.
+
+    They stay noted from reading to reading until there are values again.
+    """
+    record = earlier.snapshot.manifest.sources.get(reading.source) if earlier else None
+    if record is None:
+        return
+    accounts = max(record.known.get(name, {}).get("", 0) for name in (ACCOUNT.name, PERSON.name))
+    for table, columns in reading.supply.items():
+        before, now = record.known.get(table, {}), reading.known.get(table, {})
+        noted = record.emptied.get(table, [])
+        if not now.get(""):
+            missed = "" in noted or before.get("", 0) * _OFTEN > accounts > 0
+            if missed and table not in (ACCOUNT.name, PERSON.name):
+                reading.emptied[table] = [""]
+            continue
+        gone = [
+            name
+            for name in columns
+            if not now.get(name)
+            and name not in _COME_AND_GO
+            and (name in noted or before.get(name, 0) * _OFTEN > before.get("", 0))
+        ]
+        if gone:
+            reading.emptied[table] = gone
 
 
 def drops(readings: list[Reading], declared: str, earlier: Earlier | None, largest: int) -> list[Problem]:

@@ -8,18 +8,19 @@ from __future__ import annotations
 
 import os
 import shutil
+import tempfile
 import time
 from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
 import polars as pl
 from blake3 import blake3
 
-from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
@@ -31,8 +32,8 @@ from keymallet.core.facts.evidence import (
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
 
-FORMAT = 2
-_MANIFEST = "manifest.json"
+FORMAT = 3
+MANIFEST = "manifest.json"
 _SURELY_OVER = 24 * 3600  # seconds
 
 
@@ -47,6 +48,10 @@ class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
     incomplete: list[str] = []
     failed: str = ""
     renamed: dict[str, str] = {}
+    emptied: dict[str, list[str]] = {}
+    empty_files: list[str] = []
+    referrals: list[str] = []
+    known: dict[str, dict[str, int]] = {}
 
 
 class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
@@ -64,13 +69,24 @@ class _Format(msgspec.Struct):
 
 
 class Manifest(msgspec.Struct, rename="kebab", frozen=True):
-    """What a snapshot holds and where it came from."""
+    """What a snapshot holds and where it came from.
+
+    `estate` is the lasting identity of the estate that was read. `number` counts the readings of it, each
+    one more than the one before, which is named by the digest of its manifest (`previous`, empty for the
+    first). `read_at` is the instant the sources were read as of, `ended` when the reading was over by the
+    clock of the machine. `passed_over` are folders beside it that could not be told for snapshots.
+    """
 
     format: int
     keymallet: str
+    estate: str
     organisation: str
     clock: str
+    number: int
+    previous: str
+    passed_over: list[str]
     read_at: datetime
+    ended: datetime
     sources: dict[str, SourceRecord]
     tables: dict[str, TableRecord]
 
@@ -151,20 +167,24 @@ def write_snapshot(
     folder: Path,
     *,
     version: str,
+    estate: str,
     organisation: str,
     clock: str,
     read_at: datetime,
     readings: Iterable[Reading],
     tables: Mapping[str, pl.DataFrame],
+    before: Snapshot | None = None,
+    passed_over: Iterable[str] = (),
 ) -> Snapshot:
-    """Write a new snapshot below `folder`. Raises KeymalletError if the disk does not take it."""
+    """Write a new snapshot below `folder`, to follow the one `before`.
+
+    Raises KeymalletError if the disk does not take it.
+    """
     try:
         folder.mkdir(parents=True, exist_ok=True)
         _clear_away_leftovers(folder)
-        unfinished = folder / f".unfinished-{os.getpid()}"
-        shutil.rmtree(unfinished, ignore_errors=True)
-        # What stands in it is for whoever may read the sources.
-        unfinished.mkdir(mode=0o700)
+        # Its name cannot be guessed and its mode is 0700: what stands in it is for its owner alone.
+        unfinished = Path(tempfile.mkdtemp(prefix=".unfinished-", dir=folder))
         try:
             with ThreadPoolExecutor() as workers:
                 written = workers.map(lambda name: _write_table(unfinished, name, tables[name]), tables)
@@ -179,11 +199,28 @@ def write_snapshot(
                     reading.incomplete,
                     reading.failed,
                     reading.renamed,
+                    reading.emptied,
+                    reading.empty_files,
+                    reading.referrals,
+                    reading.known,
                 )
                 for reading in readings
             }
-            manifest = Manifest(FORMAT, version, organisation, clock, read_at, sources, records)
-            _write(unfinished / _MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
+            manifest = Manifest(
+                FORMAT,
+                version,
+                estate,
+                organisation,
+                clock,
+                before.manifest.number + 1 if before else 1,
+                before.digest if before else "",
+                list(passed_over),
+                read_at,
+                datetime.now(UTC),
+                sources,
+                records,
+            )
+            _write(unfinished / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
             place = _free_place(folder, read_at)
             unfinished.rename(place)
             _sync(folder)
@@ -199,9 +236,17 @@ def _damaged(path: Path, reason: str) -> KeymalletError:
     return fail(f"the snapshot is damaged: {reason}", file=str(path), hint=hint)
 
 
+class OtherFormatError(KeymalletError):
+    """A snapshot that another version of this program wrote: an older one, or a newer."""
+
+    def __init__(self, problem: Problem, *, is_older: bool) -> None:
+        super().__init__(problem)
+        self.is_older = is_older
+
+
 def read_snapshot(folder: Path) -> Snapshot:
     """Open a snapshot. Raises KeymalletError if the folder holds none, or one of another format."""
-    path = folder / _MANIFEST
+    path = folder / MANIFEST
     try:
         data = path.read_bytes()
         found = msgspec.json.decode(data, type=_Format).format
@@ -217,31 +262,12 @@ def read_snapshot(folder: Path) -> Snapshot:
             f"the manifest cannot be read: {error}", file=str(path), hint="keymallet read makes a new one"
         ) from None
     if manifest is None:
-        raise fail(
-            f"the snapshot is of format {found}, not {FORMAT}",
-            file=str(path),
-            hint="keymallet read makes a new one",
-        )
+        complaint = f"the snapshot is of format {found}, not {FORMAT}"
+        problem = Problem(complaint, Place(str(path)), hint="keymallet read makes a new one")
+        raise OtherFormatError(problem, is_older=found < FORMAT)
     if ACCOUNT.name not in manifest.tables or not manifest.tables.keys() <= TABLES.keys():
         raise _damaged(path, f"it lists {', '.join(manifest.tables) or 'no tables'}")
     return Snapshot(folder, manifest, blake3(data).hexdigest())
-
-
-def newest_snapshot(folder: Path) -> Snapshot | None:
-    """The snapshot of the newest evidence below `folder`, or None. Unfinished ones do not count."""
-    if not folder.is_dir():
-        return None
-    snapshots = [
-        entry
-        for entry in folder.iterdir()
-        if not entry.name.startswith(".") and (entry / _MANIFEST).is_file()
-    ]
-    return read_snapshot(max(snapshots, key=_age_order)) if snapshots else None
-
-
-def _age_order(folder: Path) -> tuple[str, int]:
-    instant, _, repeat = folder.name.partition("Z-")
-    return instant.rstrip("Z"), int(repeat) if repeat.isdigit() else 0
 
 
 def _free_place(folder: Path, read_at: datetime) -> Path:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Mapping, Sequence
 from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
 from rich.padding import Padding
 
-from keymallet.core.base.listing import and_more, how_many
+from keymallet.core.base.listing import and_more, how_many, some_names
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal, TableIntake
@@ -34,9 +35,9 @@ def show_intake(
     Of more than `most` sources, those with gaps are shown first and the rest are counted.
     """
     sources = snapshot.manifest.sources.items()
-    shown = [(name, source) for name, source in sources if not only_gaps or _has_gaps(source)]
+    shown = [(name, source) for name, source in sources if not only_gaps or has_gaps(source)]
     if len(shown) > most:
-        shown.sort(key=lambda named: not _has_gaps(named[1]))
+        shown.sort(key=lambda named: not has_gaps(named[1]))
     for name, source in shown[:most]:
         _show_source(out, name, source, only_gaps=only_gaps)
     if len(shown) > most:
@@ -53,6 +54,8 @@ def _show_source(out: Console, name: str, source: SourceRecord | Reading, *, onl
     if source.failed:
         out.print(Padding(text(f"not read: {source.failed}", "red"), (0, 0, 0, 2), expand=False))
     for reason in source.incomplete:
+        out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
+    for reason in (*source.referrals, *source.empty_files, *emptied(source.emptied), *strays(source.intake)):
         out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
     for sentence in sentences:
         out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
@@ -88,7 +91,7 @@ def _show_first(
 
 def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     """The sources that are not shown one by one, in one line."""
-    gaps = sum(_has_gaps(source) for _, source in rest)
+    gaps = sum(has_gaps(source) for _, source in rest)
     if only_gaps:
         return f"{and_more(gaps, 'source')} with gaps: keymallet read --all tells each"
     whole = Counter[str]()
@@ -100,15 +103,36 @@ def _others(rest: list[tuple[str, SourceRecord]], only_gaps: bool) -> str:
     return f"{and_more(len(rest), 'source')}: read {read}; {remark}; --all tells each"
 
 
-def _has_gaps(source: SourceRecord) -> bool:
-    return bool(source.incomplete or source.failed) or any(
-        intake.refused or intake.unreadable for intake in source.intake.values()
+def emptied(columns: Mapping[str, Sequence[str]]) -> list[str]:
+    """In words: the tables and columns that had values before and have none now."""
+    return [
+        f"{table}.{name} had values before and has none now" if name else f"{table} had rows before, none now"
+        for table, names in columns.items()
+        for name in names
+    ]
+
+
+def strays(intake: Mapping[str, TableIntake]) -> list[str]:
+    """In words: the rows that name accounts which are not there, table by table."""
+    told = []
+    for table, part in intake.items():
+        if part.strays:
+            rows = how_many(part.strays, "row names an account", "rows name accounts")
+            few = some_names(part.stray_names)
+            tail = f": {few}" if len(part.stray_names) >= part.strays else f", {few} among them"
+            there = "that is not there" if part.strays == 1 else "that are not there"
+            told.append(f"{table}: {rows} {there}{tail}")
+    return told
+
+
+def has_gaps(source: SourceRecord | Reading) -> bool:
+    """Whether a source was not read in full."""
+    whole = not (
+        source.incomplete or source.failed or source.referrals or source.empty_files or source.emptied
     )
-
-
-def has_gaps(snapshot: Snapshot) -> bool:
-    """Whether any record or cell was not read."""
-    return bool(snapshot.refused or snapshot.unreadable or snapshot.is_incomplete)
+    return not whole or any(
+        intake.refused or intake.unreadable or intake.strays for intake in source.intake.values()
+    )
 
 
 def counted(number: int, table: str) -> str:

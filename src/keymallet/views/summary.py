@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import polars as pl
@@ -11,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
+from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES, TOPICS
@@ -184,11 +186,23 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     facts[1:1] = [f"{number:,} {word}" for number, word in spared if number]
     facts += [f"{how_many(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
-    for gap in run.gaps[:GAPS_SHOWN]:
-        out.print(Padding(text(f"incomplete: {gap}", "yellow"), (0, 0, 0, 2), expand=False))
-    if len(run.gaps) > GAPS_SHOWN:
-        out.print(Padding(text(and_more(len(run.gaps) - GAPS_SHOWN, "gap"), "yellow"), (0, 0, 0, 2)))
+    show_gaps(out, run.gaps, GAPS_SHOWN)
+    for taken in run.accepted[:GAPS_SHOWN]:
+        why = f"accepted until {taken.until.astimezone(run.clock):%Y-%m-%d}: {taken.text} ({taken.reason})"
+        out.print(Padding(text(why, "dim"), (0, 0, 0, 2), expand=False))
+    if len(run.accepted) > GAPS_SHOWN:
+        more = and_more(len(run.accepted) - GAPS_SHOWN, "accepted gap")
+        out.print(Padding(text(more, "dim"), (0, 0, 0, 2)))
     show_hints(out, hints)
+
+
+def show_gaps(out: Console, gaps: Sequence[Gap], most: int = 2) -> None:
+    """Print what is not known of the evidence as a whole; `most` lines of it."""
+    for gap in gaps[:most]:
+        out.print(Padding(text(f"incomplete: {gap.text}", "yellow"), (0, 0, 0, 2), expand=False))
+    if len(gaps) > most:
+        more = and_more(len(gaps) - most, "gap")
+        out.print(Padding(text(f"{more}: keymallet judge tells them", "yellow"), (0, 0, 0, 2)))
 
 
 def show_hints(out: Console, hints: list[tuple[str, str]]) -> None:

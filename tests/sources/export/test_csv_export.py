@@ -178,7 +178,7 @@ def test_values_become_facts_and_what_is_not_understood_is_unknown(tmp_path: Pat
     ]
     cells = reading.intake["account"].unreadable_cells
     assert [(cell.line, cell.column) for cell in cells] == [
-        (3, "Status"), (4, "Status"), (3, "Type"), (3, "Failed"), (3, "End")
+        (3, "Status"), (3, "Type"), (3, "Failed"), (3, "End")
     ]  # fmt: skip
     assert cells[0].reason == '"maybe": neither a yes nor a no of the map'
 

@@ -60,3 +60,10 @@ def fail(message: str, *, file: str = "", line: int = 0, column: int = 0, hint: 
     """Make the error for a single problem, to be raised by the caller."""
     place = Place(file, line, column) if file else None
     return KeymalletError(Problem(message, place, hint=hint))
+
+
+def in_one_line(problem: Problem) -> str:
+    """The problem as a note: its place, what is wrong, what to do."""
+    where = f"{problem.place}: " if problem.place else ""
+    hint = f"; {problem.hint}" if problem.hint else ""
+    return f"{where}{problem.message}{hint}"

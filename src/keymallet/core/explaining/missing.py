@@ -10,7 +10,14 @@ from keymallet.core.base.columns import only_where
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.explanation_context import ExplanationContext
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
-from keymallet.core.facts.evidence import CANDIDATES, NOTHING_KNOWN, UNREAD, source_column
+from keymallet.core.facts.evidence import (
+    ACCOUNT_ROW,
+    CANDIDATES,
+    NOTHING_KNOWN,
+    STRAYS,
+    UNREAD,
+    source_column,
+)
 from keymallet.core.facts.model import Derivation
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
@@ -82,6 +89,9 @@ class _Wanting:
         if UNREAD in self.explained.frame.columns:
             nothing = pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN))
             how = pl.when(nothing).then(pl.lit(f"{node.table} (nothing is known of it)")).otherwise(how)
+            strays = pl.col(UNREAD).list.contains(pl.lit(STRAYS))
+            anybodys = f"{node.table} (rows of the source name accounts that are not there)"
+            how = pl.when(strays).then(pl.lit(anybodys)).otherwise(how)
             unread = pl.col(UNREAD).list.contains(pl.lit(node.column.name))
             how = pl.when(unread).then(pl.lit(f"{name} (unreadable)")).otherwise(how)
         return self._told(how)
@@ -103,7 +113,20 @@ class _Wanting:
             .then(self._of_source(", ".join(used), "not recorded in"))
             .otherwise(self._of_source(node.table, "not supplied by"))
         )
-        return self._told(how)
+        told = self._told(how)
+        anybodys = self._left_open_by_strays(node.table)
+        if anybodys is None:
+            return told
+        said = f"{node.table} (rows of the source name accounts that are not there)"
+        return pl.select(pl.when(anybodys).then(pl.lit(said)).otherwise(told).alias("=")).to_series()
+
+    def _left_open_by_strays(self, table: str) -> pl.Series | None:
+        """Which rows have no row of the table, where one that names nobody might be theirs; None: nowhere."""
+        frame = self.explained.context.frames[table]
+        if UNREAD not in frame.columns or not TABLES[table].of_account:
+            return None
+        owners = frame.filter(pl.col(UNREAD).list.contains(pl.lit(STRAYS)))[ACCOUNT_ROW]
+        return self.explained.rows.is_in(owners.implode()) if len(owners) else None
 
     def _of_source(self, name: str, how: str) -> pl.Expr:
         """The fact, and the source of the row, which could have told it."""

@@ -26,6 +26,9 @@ UNREAD = "unread"
 NOTHING_KNOWN = "*"
 """In UNREAD: nothing of the row is known, not even whether there is such a row."""
 
+STRAYS = "strays"
+"""In UNREAD, beside NOTHING_KNOWN: because rows of the source name accounts that are not there."""
+
 ORIGIN = "from-source"
 """Column of tables that have no `source` of their own: the source a row came from."""
 

@@ -10,7 +10,7 @@ from itertools import islice
 import msgspec
 import polars as pl
 
-from keymallet.core.base.problems import Problem
+from keymallet.core.base.problems import Problem, in_one_line
 
 MOST_DETAILS = 1_000
 """How many refusals are kept one by one for a table and kind; all are counted."""
@@ -40,13 +40,18 @@ class FileRead(msgspec.Struct, frozen=True):
 
 
 class TableIntake(msgspec.Struct):
-    """How much of one table was read from one source."""
+    """How much of one table was read from one source.
+
+    `strays` are rows that name an account which is not there; of their names, a few are kept.
+    """
 
     read: int = 0
     refused: int = 0
     unreadable: int = 0
     refusals: list[Refusal] = []
     unreadable_cells: list[Refusal] = []
+    strays: int = 0
+    stray_names: list[str] = []
 
     def refuse(self, refusal: Refusal) -> None:
         """Note a record that is left out."""
@@ -76,7 +81,11 @@ class Reading:
     them. `incomplete` says in words where a source stopped short of giving all it has.
     `failed` says why it could not be read at all, `problems` in full: its accounts, if any are known
     from before, are there with nothing known of them. `read_at` is when it was read, if that was not
-    now. `renamed` gives the new names of accounts by their old ones.
+    now. `renamed` gives the new names of accounts by their old ones. `empty_files` are those with a header
+    and no row; `referrals` parts of a source that another server has. `known` counts, by table and column,
+    the values that are known (under "" the rows); `emptied` names the columns (and with "" the tables)
+    that had values before and have none now. With `strays_expected`, rows that name no account of the
+    source are nobody's and leave nothing open.
     """
 
     source: str
@@ -90,20 +99,19 @@ class Reading:
     problems: tuple[Problem, ...] = ()
     read_at: datetime | None = None
     renamed: dict[str, str] = field(default_factory=dict)
+    empty_files: list[str] = field(default_factory=list)
+    referrals: list[str] = field(default_factory=list)
+    known: dict[str, dict[str, int]] = field(default_factory=dict)
+    emptied: dict[str, list[str]] = field(default_factory=dict)
+    strays_expected: bool = False
 
     @classmethod
     def not_read(cls, source: str, problems: tuple[Problem, ...]) -> Reading:
         """What stands for a source that could not be read: no account, and why."""
         nobody = pl.DataFrame(schema={"name": pl.String})
-        why = "; ".join(map(_in_one_line, problems))
+        why = "; ".join(map(in_one_line, problems))
         return cls(source, tables={"account": nobody}, failed=why, problems=problems)
 
     def table_intake(self, table: str) -> TableIntake:
         """The notes on one table, begun if need be."""
         return self.intake.setdefault(table, TableIntake())
-
-
-def _in_one_line(problem: Problem) -> str:
-    where = f"{problem.place}: " if problem.place else ""
-    hint = f"; {problem.hint}" if problem.hint else ""
-    return f"{where}{problem.message}{hint}"

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
+from keymallet.core.facts.gaps import AcceptedGap, Gap
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.rulebook.model import Severity
 
@@ -14,7 +15,7 @@ from keymallet.core.rulebook.model import Severity
 class Run:
     """One judging: who, when, by which book, on which evidence, and how it came out.
 
-    `gaps` says in words why the evidence is incomplete; empty if it is whole.
+    `gaps` says why the evidence is incomplete; empty if it is whole. `accepted` are gaps the estate accepts.
     """
 
     organisation: str
@@ -30,7 +31,8 @@ class Run:
     counts: list[RuleCount]
     refused: int
     unreadable: int
-    gaps: list[str]
+    gaps: list[Gap]
+    accepted: list[AcceptedGap]
 
     def breaches_at_or_above(self, severity: Severity) -> int:
         """How many breaches are at least this grave."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, time, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -17,8 +17,8 @@ import msgspec
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.facts.declaration import EXEMPTION, words_of
-from keymallet.core.language.clocks import AN_INSTANT, instant_in
-from keymallet.core.language.literals import is_in_range, parse_span
+from keymallet.core.language.clocks import AN_INSTANT, instant_of
+from keymallet.core.language.literals import parse_span
 
 KINDS = words_of(EXEMPTION, "kind")
 
@@ -175,19 +175,12 @@ class _Reader:
 
     def _instant(self, path: Path, value: Any) -> datetime | None:
         """A date or instant, of TOML or as text, in UTC; None if there is none."""
-        instant: datetime | None = None
         if value is None:
             return None
-        if isinstance(value, datetime):
-            instant = value if value.tzinfo else value.replace(tzinfo=self.clock)
-        elif isinstance(value, date):
-            instant = datetime.combine(value, time(), self.clock)
-        elif isinstance(value, str):
-            instant = instant_in(value, self.clock)
-        if instant is None or not is_in_range(instant):
+        instant = instant_of(value, self.clock)
+        if instant is None:
             self.document.fault(path, "this is no date", AN_INSTANT)
-            return None
-        return instant.astimezone(UTC)
+        return instant
 
     def _span(self, path: Path, text: str) -> timedelta | None:
         if not text:

@@ -67,7 +67,8 @@ class Directory:
     """What was got out of a directory.
 
     `own` is the entry the reader signed in as, which sees more of itself than of others;
-    `with_password` the entries that have a password, where that was asked for without its value.
+    `with_password` the entries that have a password, where that was asked for without its value; unless
+    `all_asked`, others may have one too.
     """
 
     section: DirectorySection
@@ -76,6 +77,7 @@ class Directory:
     entries: list[Entry]
     own: str = ""
     with_password: set[str] | None = None
+    all_asked: bool = True
     _logins: dict[str, str] = field(default_factory=dict)
 
     def interpret(self) -> None:
@@ -210,7 +212,8 @@ class Directory:
         def of(entry: Entry) -> dict[str, Any]:
             has = entry.has("userpassword") or bool(asked and entry.key in asked)
             scheme = password_scheme(entry.values.get("userpassword", [])) if stored else None
-            return {"has-password": has, "password-empty": False, "password-scheme": scheme}
+            told = has if has or self.all_asked else NOT_KNOWN
+            return {"has-password": told, "password-empty": False, "password-scheme": scheme}
 
         return of
 

@@ -13,6 +13,7 @@ import ssl
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
+from urllib.parse import unquote
 
 import ldap3
 from ldap3.core.exceptions import LDAPException
@@ -68,13 +69,7 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
             entries += _one(connection, section.default_policy)
         entries += _domain_policies(connection, bases)
         keys = {entry.key for entry in entries}
-        with_password = {
-            entry.key
-            for base in bases
-            for entry in _search(
-                connection, section, base, "(userPassword=*)", ["1.1"], Reading(request.name)
-            )
-        }
+        with_password, all_asked = _with_password(connection, section, bases, reading)
         own = _own_entry(connection, section)
     if not keys:
         raise fail(
@@ -82,8 +77,24 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
             file=section.url,
             hint="is base right, and may this reader see anything there?",
         )
-    Directory(section, reading, request.at, unique(entries), own, with_password).interpret()
+    directory = Directory(section, reading, request.at, unique(entries), own, with_password)
+    directory.all_asked = all_asked
+    directory.interpret()
     return [reading]
+
+
+def _with_password(
+    connection: ldap3.Connection, section: LdapSection, bases: list[str], reading: Reading
+) -> tuple[set[str], bool]:
+    """The entries that have a password; and whether all could be asked for it."""
+    asking = Reading(reading.source)
+    held = {
+        entry.key
+        for base in bases
+        for entry in _search(connection, section, base, "(userPassword=*)", ["1.1"], asking)
+    }
+    reading.incomplete += [f"asked who has a password: {why}" for why in asking.incomplete]
+    return held, not asking.incomplete
 
 
 @contextmanager
@@ -192,6 +203,10 @@ def _search(
         )
         result = connection.result
         entries += _entries(connection, section.url)
+        for referral in _referrals(connection):
+            text = f"below {base}, {referral} has a part, which was not asked"
+            if text not in reading.referrals:
+                reading.referrals.append(text)
         if request is not None:
             request.advanced(len(entries), None, "entries")
         code = result["result"]
@@ -222,6 +237,21 @@ def _entries(connection: ldap3.Connection, url: str) -> list[Entry]:
                 values.setdefault(attribute_name(described), []).extend(raw)
         entries.append(Entry(response["dn"], values, url))
     return entries
+
+
+_NO_ACCOUNTS = ("cn=configuration,", "dc=domaindnszones,", "dc=forestdnszones,")
+"""Parts that a domain controller keeps beside the accounts; it refers to them in every answer."""
+
+
+def _referrals(connection: ldap3.Connection) -> list[str]:
+    """Other servers that the last answer refers to for a part of what is below the base (RFC 4511, 4.5.3)."""
+    references = [
+        str(uri)
+        for response in connection.response or ()
+        if response.get("type") == "searchResRef"
+        for uri in response.get("uri") or ()
+    ]
+    return [uri for uri in references if not unquote(uri).rpartition("/")[2].lower().startswith(_NO_ACCOUNTS)]
 
 
 def _one(connection: ldap3.Connection, dn: str) -> list[Entry]:

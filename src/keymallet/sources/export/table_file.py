@@ -8,7 +8,7 @@ from typing import cast
 
 import polars as pl
 
-from keymallet.core.base.listing import shortened
+from keymallet.core.base.listing import how_many, shortened
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.model import Table
@@ -55,6 +55,8 @@ class TableFile:
         for refusal in rows.refused:
             self.intake.refuse(refusal)
         self.unused = rows.unused
+        if not rows.height and not rows.refused:
+            reading.empty_files.append(f"{self.path} holds no row of {self.table.name}")
         self.frame = self._converted(rows, request)
         required = self.table.required
         self._refuse(self.frame[required].is_null(), f"no {required}", rows)
@@ -101,6 +103,14 @@ class TableFile:
 
     def _note_unreadable(self, cell: Cell, converted: Converted, rows: ExportRows) -> None:
         unread, written = cast(pl.Series, converted.unread), cast(pl.Series, converted.written)
+        if cell.unknown:
+            # What the map itself calls unknown was understood: it is unknown, and no cell to be mended.
+            folded = written.cast(pl.String).str.strip_chars().str.to_lowercase()
+            said = unread & folded.is_in(list(cell.unknown)).fill_null(False)
+            if said.any():
+                cells = how_many(int(said.sum()), "cell says", "cells say")
+                self.remarks.append(f'{self.path}: {cells} of "{cell.header}" that it is not known')
+                unread = unread & ~said
         places = unread.arg_true()
         first = places.head(MOST_DETAILS).to_list()
         details = (

@@ -58,6 +58,7 @@ CALLS: dict[str, Callable[[list[Any], datetime], Any]] = {
     "lower": lambda values, at: values[0].lower(),
     "least": lambda values, at: min(values),
     "greatest": lambda values, at: max(values),
+    "either": lambda values, at: values[0],
     "hour-of": lambda values, at: values[0].astimezone(CLOCK).hour,
     "weekday-of": lambda values, at: f"{values[0].astimezone(CLOCK):%A}".lower(),
 }
@@ -257,7 +258,40 @@ class Evaluator:
         return kleene_and(values) if node.word == "and" else kleene_or(values)
 
     def _compare(self, node: tree.Compare) -> bool | None:
-        left, right = self.sides(node.left, node.right)
+        outcomes = {self.compared(node, left, right) for left, right in self.possible_sides(node)}
+        return outcomes.pop() if len(outcomes) == 1 else None
+
+    def possible_sides(self, node: tree.Compare) -> list[tuple[Any, Any]]:
+        """Both sides; where rows are counted of which some may or may not count, every number it can be."""
+        sides = (node.left, node.right)
+        numbers = [
+            self.counts(side) if isinstance(side, tree.RowQuery) and side.question == "count" else None
+            for side in sides
+        ]
+        if numbers == [None, None]:
+            return [self.sides(*sides)]
+        each = [
+            [self.value(side)] if known is None else known for side, known in zip(sides, numbers, strict=True)
+        ]
+        return [(left, right) for left in each[0] for right in each[1]]
+
+    def counts(self, node: tree.RowQuery) -> list[int | None]:
+        """All the numbers that a count can be; of accounts that may be another's, no bound is known."""
+        if node.table == "account":
+            values = self.of_accounts(node)
+            if values is not None and None in values:
+                sure = sum(value is True for value in values)
+                return [*range(sure, sure + 1000)]
+        else:
+            about = Evaluator(self.world, "account", self.account)
+            supplied = about.row is not None and about.supplied(node.table)
+            values = [self.condition(node, row) for row in about.rows(node.table)] if supplied else None
+        if values is None:
+            return [None]
+        sure = sum(value is True for value in values)
+        return [*range(sure, sure + sum(value is None for value in values) + 1)]
+
+    def compared(self, node: tree.Compare, left: Any, right: Any) -> bool | None:
         if left is None or right is None:
             return None
         return {
@@ -353,9 +387,23 @@ class Evaluator:
 
     def _call(self, node: tree.Call) -> Any:
         values = [self.value(argument) for argument in node.arguments]
-        if any(value is None for value in values):
+        if node.function == "either":
+            return next((value for value in values if value is not None), None)
+        if node.function in ("least", "greatest"):
+            pairs = zip(values, node.arguments, strict=True)
+            values = [value for value, argument in pairs if value is not None or not self.is_none(argument)]
+        if not values or any(value is None for value in values):
             return None
         return CALLS[node.function](values, self.world.at)
+
+    def is_none(self, node: Node) -> bool:
+        """Whether an argument is a fact that is known to be none."""
+        if not isinstance(node, tree.Name):
+            return False
+        head, _, rest = node.text.partition(".")
+        if head == "limit" or (not rest and TABLES[self.table].column(node.text) is None):
+            return False
+        return self._known(tree.Known(node.span, node, True)) is True
 
     def _addsub(self, node: tree.AddSub) -> Any:
         left, right = self.value(node.left), self.value(node.right)

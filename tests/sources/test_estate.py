@@ -13,7 +13,7 @@ from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import ACCOUNT_ROW, UNREAD
 from keymallet.sources.estate import read_estate
 from keymallet.sources.sections import READERS, SourceSection
-from tests.support import AT, read_and_link, write
+from tests.support import AT, read_and_link, run, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
 SOURCE = '[source.d]\nread = "csv"\nmap = "m.toml"\nfiles = { account = "a.csv" }\n'
@@ -141,3 +141,30 @@ def test_every_section_says_what_all_sections_say(word: str) -> None:
     shared = {field.encode_name for field in msgspec.structs.fields(SourceSection)}
     assert shared <= {field.encode_name for field in msgspec.structs.fields(READERS[word].section)}
     assert importlib.util.find_spec(READERS[word].module) is not None
+
+
+def test_what_a_system_has_no_notion_of_is_none(tmp_path: Path) -> None:
+    """Rights of a directory or a host have no end and are not opened for a time: privilege is decided."""
+    write(
+        tmp_path,
+        {
+            "estate.toml": HEAD
+            + '[source.one]\nread = "ldif"\nfiles = "d.ldif"\nprivileged-groups = ["keepers"]\n'
+            '[source.vm]\nread = "host"\nfolder = "vm"\n',
+            "d.ldif": "dn: uid=a,o=x\nobjectClass: account\nuid: a\n\ndn: uid=b,o=x\nobjectClass: account\nuid: b\n\n"
+            "dn: cn=keepers,o=x\nobjectClass: groupOfNames\ncn: keepers\nmember: uid=a,o=x\n",
+            "vm/etc/passwd": "root:x:0:0::/root:/bin/sh\nc:x:1000:1000::/home/c:/bin/sh\nd:x:1001:1001::/:/bin/sh\n",
+            "vm/etc/shadow": "root:*:1:0:::::\nc:*:1:0:::::\nd:*:1:0:::::\n",
+            "vm/etc/group": "root:x:0:\n",
+            "vm/etc/sudoers": "c ALL=(ALL) ALL\n",
+            "r.toml": 'title = "T"\n',
+        },
+    )
+    run("read", cwd=tmp_path)
+    told = {
+        expression: run(
+            "who", expression, "--columns", "account", "--format", "csv", cwd=tmp_path, expect=0
+        ).stdout.split()[1:]
+        for expression in ("privileged", "not privileged")
+    }
+    assert told == {"privileged": ["one/a", "vm/root", "vm/c"], "not privileged": ["one/b", "vm/d"]}

@@ -311,3 +311,46 @@ def test_a_setting_has_no_account(must: str, fault: str) -> None:
     with pytest.raises(KeymalletError) as raised:
         judged(evidence([{}]), rule(must, each="setting"))
     assert raised.value.problems[0].message == fault
+
+
+def test_a_count_is_decided_as_soon_as_its_bounds_decide_it() -> None:
+    """Three sure rows are more than one, whatever a fourth is; one sure and one in doubt may be one or two."""
+    sure, doubtful = {"of": 0, "privileged": True}, {"of": 0, "privileged": None}
+    found = evidence([{}], grant=[sure, sure, sure, doubtful])
+    for must, verdict in {
+        "count grant (privileged) <= 1": "breach",
+        "1 >= count grant (privileged)": "breach",
+        "count grant (privileged) >= 3": "met",
+        "count grant (privileged) <= 4": "met",
+        "count grant (privileged) > 3": "unproven",
+        "count grant (privileged) = 3": "unproven",
+        "count grant (privileged) = 5": "breach",
+        "count grant (privileged) != 5": "met",
+        "10 - count grant (privileged) >= 7": "unproven",
+        "10 - count grant (privileged) >= 6": "met",
+        "greatest(count grant (privileged), 1) <= 2": "breach",
+    }.items():
+        assert verdict_words(judged(found, rule(must))) == [verdict], must
+    (told,) = findings(judged(found, rule("count grant (privileged) <= 1")))["because"]
+    assert told.startswith("3 to 4 grants with privileged")
+    of_key = evidence([{}], grant=[sure, sure, doubtful], key=[{"of": 0, "key": "k"}])
+    assert verdict_words(judged(of_key, rule("count grant (privileged) <= 1", each="key"))) == ["breach"]
+
+
+def test_the_latest_of_several_leaves_out_what_is_none() -> None:
+    """None is no rival; unknown is. `either` takes whichever there is."""
+    accounts = [
+        {"created": days_ago(9), "starts": None},
+        {"created": days_ago(9), "starts": None, "unread": ["starts"]},
+        {"created": None, "starts": None},
+        {"created": days_ago(9), "starts": days_ago(3)},
+    ]
+    found = evidence(accounts)
+    assert verdict_words(judged(found, rule("age(greatest(created, starts)) <= 5d"))) == [
+        "breach", "unproven", "unproven", "met",
+    ]  # fmt: skip
+    assert verdict_words(judged(found, rule("age(either(starts, created)) <= 5d"))) == [
+        "breach", "breach", "unproven", "met",
+    ]  # fmt: skip
+    with pytest.raises(KeymalletError, match="either takes"):
+        judged(found, rule("either(created, kind) is known"))

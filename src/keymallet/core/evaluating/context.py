@@ -262,10 +262,14 @@ def _answered(
         open_to = maybe.unsure(~truth if query.question == "every" else truth, accounts)
     if open_to is not None:
         unsure = open_to if unsure is None else unsure | open_to
-    if query.question == "count":
-        # Any row of which it is not known whether it counts makes the number unknown.
+    if query.question in ("count", "fewest", "most"):
         number = _counted(rows.filter(truth.fill_null(False)), accounts)
-        return number if unsure is None else only_where(~unsure, number)
+        if unsure is None or query.question == "fewest":
+            return number
+        if query.question == "most" and maybe is None:
+            return _counted(rows.filter(truth.fill_null(True)), accounts)
+        # Any row of which it is not known whether it counts, or whose it is, makes the number unknown.
+        return only_where(~unsure, number)
     if query.question == "every":
         missed = _marked(rows.filter(~truth.fill_null(True)), accounts)
         return ~missed if unsure is None else only_where(missed | ~unsure, ~missed)

@@ -111,9 +111,7 @@ class RowQuerySteps:
         self, query: typed.RowQuery, table: str, entries: pl.DataFrame, owners: pl.Series
     ) -> pl.DataFrame:
         sums = _sums(entries.filter(pl.col("owner").is_in(owners.implode())))
-        answers = sums.select(
-            pl.col("owner").cast(pl.UInt32).alias(ROW), AT, _answer(query.question).alias(VALUE)
-        )
+        answers = sums.select(pl.col("owner").cast(pl.UInt32).alias(ROW), AT, _answer(query).alias(VALUE))
         return only_changes(self._where_supplied(query, table, answers))
 
     def _where_supplied(self, query: typed.RowQuery, table: str, answers: pl.DataFrame) -> pl.DataFrame:
@@ -230,11 +228,16 @@ def _sums(entries: pl.DataFrame) -> pl.DataFrame:
     return grouped.with_columns(pl.col(list(codes)).cum_sum().over("owner"))
 
 
-def _answer(question: str) -> pl.Expr:
+def _answer(query: typed.RowQuery) -> pl.Expr:
     """The answer to a question, from how many rows are true, unknown and false."""
-    if question == "count":
+    if query.question == "fewest":
+        return pl.col("true")
+    if query.question == "most" and TABLES[query.table].owner == ACCOUNT.name:
+        return pl.col("true") + pl.col("unknown")
+    if query.question in ("count", "most"):
         return pl.when(pl.col("unknown") == 0).then(pl.col("true"))
-    decided, outcome = ("false", False) if question == "every" else ("true", question == "some")
+    decided = "false" if query.question == "every" else "true"
+    outcome = query.question == "some"
     return (
         pl.when(pl.col(decided) > 0)
         .then(pl.lit(outcome))

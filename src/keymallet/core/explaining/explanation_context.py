@@ -116,7 +116,7 @@ class QueriedRows:
 
     def counted(self) -> pl.Series:
         """`5 grants with privileged: admin (direct), …`."""
-        number = self.explained.value(self.query).cast(pl.String)
+        number = self._number()
         condition = "" if self.query.condition is None else f" with {self.query.condition.text}"
         noun = self.query.table
         numbers = pl.DataFrame({"n": number})
@@ -128,6 +128,16 @@ class QueriedRows:
         said = numbers.select(text + condition).to_series()
         named = self.listed(True, ": ", "")
         return (said + only_where(self.explained.value(self.query) > 0, named).fill_null("")).alias("=")
+
+    def _number(self) -> pl.Series:
+        """How many there are; where that is not known, the fewest and the most there can be: `3 to 4`."""
+        number = self.explained.value(self.query).cast(pl.String)
+        bounds = [replace(self.query, question=which) for which in ("fewest", "most")]
+        if not all(query in self.explained.context.placed for query in bounds):
+            return number
+        fewest, most = (self.explained.value(query).cast(pl.String) for query in bounds)
+        said = pl.DataFrame({"number": number, "fewest": fewest, "most": most.fill_null("more")})
+        return said.select(pl.coalesce("number", pl.format("{} to {}", "fewest", "most"))).to_series()
 
     def _theirs(self, owner: str) -> pl.Series:
         """The rows of the table asked about that belong to these subjects."""

@@ -67,6 +67,13 @@ class _Wanting:
                     if isinstance(node.operand, typed.Derived)
                     else [self._named(node.operand)]
                 )
+            case typed.Call() if node.nones:
+                nones = [self.explained.value(none).fill_null(False) for none in node.nones]
+                named = [
+                    only_where(~none, column)
+                    for argument, none in zip(node.arguments, nones, strict=True)
+                    for column in self.missing(argument)
+                ]
             case _:
                 named = [column for part in node.parts for column in self.missing(part)]
         unknown = self.explained.value(node).is_null()

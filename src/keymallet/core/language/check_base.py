@@ -48,5 +48,9 @@ class CheckerBase(ABC):
         """Resolve a node. `wanted` lets a bare name be a word of the set on the other side."""
 
     @abstractmethod
+    def is_none(self, value: Typed) -> Typed:
+        """Whether a value is known to be none."""
+
+    @abstractmethod
     def fact(self, node: tree.Name) -> Typed | None:
         """The subject's column of that name."""

@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.facts.declaration import ACCOUNT, SETTING, TABLES
-from keymallet.core.facts.model import Kind
+from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import tree, typed
 from keymallet.core.language.check_base import CheckerBase
 from keymallet.core.language.owner_projection import project_to_row
@@ -190,21 +190,40 @@ class ChecksTests(CheckerBase):
         operand = self.resolve(node.operand)
         if operand is None:
             return None
-        inner, way = operand, []
-        to_setting = False
-        while isinstance(inner, typed.OfOwner):
-            to_setting = to_setting or bool(inner.to)
-            way += [] if inner.to else [TABLES[inner.table]]
-            inner = inner.body
+        inner, way, to_setting = _what_is_asked(operand)
         if isinstance(inner, typed.RowQuery) and inner.column is not None:
             # The condition of a latest or earliest one says already that there is one.
             question = "no" if node.negated else "some"
             there_is = typed.RowQuery(FLAG, self.text(node), question, inner.table, inner.condition)
-            return project_to_row(tuple(way), there_is, there_is.text)
+            return project_to_row(way, there_is, there_is.text)
         if not isinstance(inner, typed.Fact | typed.Derived):
             self.fault(node.operand.span, "only a fact can be known or unknown")
             return None
-        known: Typed = typed.Known(FLAG, self.text(node), inner, node.negated)
-        if to_setting:
-            known = typed.OfOwner(FLAG, known.text, ACCOUNT.name, known, SETTING.name)
-        return project_to_row(tuple(way), known, known.text)
+        return _known(inner, way, to_setting, self.text(node), node.negated)
+
+    def is_none(self, value: Typed) -> Typed:
+        """Whether a value is known to be none: of a fact, that there is none; of anything else, never."""
+        inner, way, to_setting = _what_is_asked(value)
+        if not isinstance(inner, typed.Fact | typed.Derived):
+            return typed.Const(FLAG, "", False)
+        return _known(inner, way, to_setting, f"{value.text} is unknown", negated=True)
+
+
+def _what_is_asked(operand: Typed) -> tuple[Typed, tuple[Table, ...], bool]:
+    """The fact behind what is taken over from owners, the way to it, and whether it is one of settings."""
+    way: list[Table] = []
+    to_setting = False
+    while isinstance(operand, typed.OfOwner):
+        to_setting = to_setting or bool(operand.to)
+        way += [] if operand.to else [TABLES[operand.table]]
+        operand = operand.body
+    return operand, tuple(way), to_setting
+
+
+def _known(
+    fact: typed.Fact | typed.Derived, way: tuple[Table, ...], to_setting: bool, text: str, negated: bool
+) -> Typed:
+    known: Typed = typed.Known(FLAG, text, fact, negated)
+    if to_setting:
+        known = typed.OfOwner(FLAG, text, ACCOUNT.name, known, SETTING.name)
+    return project_to_row(way, known, text)

@@ -46,12 +46,15 @@ class ChecksValues(CheckerBase):
             return None
         # All of one kind: of an instant and a number neither is the greater.
         for argument, written in zip(known, node.arguments, strict=True):
-            if argument.type.kind not in function.takes or argument.type.kind is not known[0].type.kind:
+            one_set = argument.type.words == known[0].type.words
+            one_kind_of_value = argument.type.kind is known[0].type.kind and one_set
+            if argument.type.kind not in function.takes or not one_kind_of_value:
                 takes = " or ".join(str(ValueType(kind)) for kind in function.takes)
                 one_kind = known[0].type if known[0].type.kind in function.takes else takes
                 self.fault(written.span, f"{function.name} takes {one_kind} here, not {argument.type}")
                 return None
-        return typed.Call(known[0].type, self.text(node), function.name, tuple(known))
+        nones = tuple(map(self.is_none, known)) if function.passes_over_none else ()
+        return typed.Call(known[0].type, self.text(node), function.name, tuple(known), nones)
 
     def add_sub(self, node: tree.AddSub) -> Typed | None:
         """`+` and `-`: which types go together is the table below."""

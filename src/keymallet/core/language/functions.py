@@ -39,12 +39,16 @@ class InTime(Enum):
 
 @dataclass(frozen=True)
 class Operands:
-    """What a function is worked out from: its lowered arguments with their kinds, the instant, the clock."""
+    """What a function is worked out from: its lowered arguments with their kinds, the instant, the clock.
+
+    `nones` says of each argument whether it is known to be none, where the function asks for that.
+    """
 
     values: tuple[pl.Expr, ...]
     kinds: tuple[Kind, ...]
     now: pl.Expr
     clock: ZoneInfo
+    nones: tuple[pl.Expr, ...] = ()
 
     @property
     def value(self) -> pl.Expr:
@@ -62,9 +66,9 @@ class Function:
     """One function of the language.
 
     It takes one argument of the kinds in `takes`; or, if `many`, two and more of one kind, and gives one of
-    them. `lower` makes the Polars expression; an unknown argument has to give an unknown value. `example`
-    is a condition on rows of the table `example_on` that uses it. An `internal` function is there for
-    definitions of facts alone.
+    them; with `passes_over_none`, one that is known to be none is left out. `lower` makes the Polars
+    expression; an unknown argument has to give an unknown value. `example` is a condition on rows of the
+    table `example_on` that uses it. An `internal` function is there for definitions of facts alone.
     """
 
     name: str
@@ -76,6 +80,7 @@ class Function:
     example_on: str = "account"
     in_time: InTime = InTime.STILL
     many: bool = False
+    passes_over_none: bool = False
     internal: bool = False
 
 
@@ -91,9 +96,10 @@ def _length(of: Operands) -> pl.Expr:
 
 def _extreme(best: Callable[[tuple[pl.Expr, ...]], pl.Expr]) -> Callable[[Operands], pl.Expr]:
     def lower(of: Operands) -> pl.Expr:
-        # Of several of which one is not known, none is known to be the least.
-        all_known = pl.all_horizontal(value.is_not_null() for value in of.values)
-        return pl.when(all_known).then(best(of.values))
+        # Of several of which one is not known, none is known to be the least. One that is none is no rival.
+        nones = of.nones or (pl.lit(False),) * len(of.values)
+        told = (value.is_not_null() | none for value, none in zip(of.values, nones, strict=True))
+        return pl.when(pl.all_horizontal(told)).then(best(of.values))
 
     return lower
 
@@ -146,19 +152,31 @@ FUNCTIONS: dict[str, Function] = {
             "least",
             _ORDERED,
             COUNT,
-            "the smallest or earliest of several; not known if one of them is not",
+            "the smallest or earliest of several that there are; not known if one of them is not",
             _extreme(lambda values: pl.min_horizontal(values)),
             "least(ends, person.leaves) > at",
             many=True,
+            passes_over_none=True,
             in_time=InTime.FOLLOWS,
         ),
         Function(
             "greatest",
             _ORDERED,
             COUNT,
-            "the largest or latest of several; not known if one of them is not",
+            "the largest or latest of several that there are; not known if one of them is not",
             _extreme(lambda values: pl.max_horizontal(values)),
             "age(greatest(created, last-sign-in)) <= 45d",
+            many=True,
+            passes_over_none=True,
+            in_time=InTime.FOLLOWS,
+        ),
+        Function(
+            "either",
+            tuple(kind for kind in Kind if kind is not Kind.WORDS),
+            COUNT,
+            "the first of several that is known; not known if none of them is",
+            lambda of: pl.coalesce(of.values),
+            "age(either(last-sign-in, created)) <= 45d",
             many=True,
             in_time=InTime.FOLLOWS,
         ),

@@ -129,6 +129,11 @@ class Lowering:
         if _is_source(node.left) and isinstance(node.right, typed.Const):
             wanted = str(node.right.value)
             return self._among_sources(lambda source: (source == wanted) == (node.operator == "="))
+        if node.bounds:
+            (least, most), (other_least, other_most) = (
+                (self.lower(low), self.lower(high)) for low, high in node.bounds
+            )
+            return _decided(node.operator, least, most, other_least, other_most)
         return compare(self.lower(node.left), self.lower(node.right))
 
     def _within(self, node: typed.Within) -> pl.Expr:
@@ -186,7 +191,26 @@ class Lowering:
     def _call(self, node: typed.Call) -> pl.Expr:
         values = tuple(map(self.lower, node.arguments))
         kinds = tuple(argument.type.kind for argument in node.arguments)
-        return FUNCTIONS[node.function].lower(Operands(values, kinds, self.now, self.clock))
+        nones = tuple(self.lower(none) for none in node.nones)
+        return FUNCTIONS[node.function].lower(Operands(values, kinds, self.now, self.clock, nones))
+
+
+def _decided(
+    operator: str, least: pl.Expr, most: pl.Expr, other_least: pl.Expr, other_most: pl.Expr
+) -> pl.Expr:
+    """A comparison of two numbers of which only bounds are known: decided as soon as these decide it."""
+    match operator:
+        case "<" | "<=":
+            compare = COMPARISONS[operator]
+            surely, surely_not = compare(most, other_least), ~compare(least, other_most)
+        case ">" | ">=":
+            compare = COMPARISONS[operator]
+            surely, surely_not = compare(least, other_most), ~compare(most, other_least)
+        case _:
+            apart = (most < other_least) | (least > other_most)
+            one = (least == most) & (other_least == other_most) & (least == other_least)
+            surely, surely_not = (one, apart) if operator == "=" else (apart, one)
+    return pl.when(surely).then(True).when(surely_not).then(False).otherwise(UNKNOWN)
 
 
 def _list_type(operand: Typed) -> pl.DataType:

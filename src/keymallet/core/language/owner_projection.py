@@ -29,7 +29,8 @@ def _project_one_hop(table: Table, body: Typed, text: str) -> Typed:
             return typed.Term(body.type, text, body.name, _project_one_hop(table, body.body, body.body.text))
         case typed.Call() if FUNCTIONS[body.function].in_time is not InTime.STILL:
             arguments = tuple(_project_one_hop(table, side, side.text) for side in body.arguments)
-            return typed.Call(body.type, text, body.function, arguments)
+            nones = tuple(_project_one_hop(table, none, none.text) for none in body.nones)
+            return typed.Call(body.type, text, body.function, arguments, nones)
         case typed.AddSub():
             sides = (_project_one_hop(table, side, side.text) for side in (body.left, body.right))
             return typed.AddSub(body.type, text, body.operator, *sides)

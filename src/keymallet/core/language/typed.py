@@ -7,8 +7,9 @@ how it was written, kept for explanations.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from datetime import datetime, timedelta
+from functools import cached_property
 
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.model import Column, Kind
@@ -175,6 +176,19 @@ class Compare(Typed):
     left: Typed
     right: Typed
 
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The two sides; and their bounds, where how many rows there are may be known only in part."""
+        return (*super().parts, *(part for side in self.bounds for part in side))
+
+    @cached_property
+    def bounds(self) -> tuple[tuple[Typed, Typed], ...]:
+        """The least and the most that each side can be, where rows are counted; else nothing."""
+        sides = (self.left, self.right)
+        if not any(_counts_rows(side) for side in sides):
+            return ()
+        return tuple((bound(side, "fewest"), bound(side, "most")) for side in sides)
+
 
 @dataclass(frozen=True)
 class Within(Typed):
@@ -214,10 +228,14 @@ class Known(Typed):
 
 @dataclass(frozen=True)
 class Call(Typed):
-    """A function of the language."""
+    """A function of the language.
+
+    Of one that leaves out what is none, `nones` says of each argument whether it is known to be none.
+    """
 
     function: str
     arguments: tuple[Typed, ...]
+    nones: tuple[Typed, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -234,6 +252,8 @@ class RowQuery(Typed):
     """A question about the rows of `table` that belong to the row at hand.
 
     `latest` and `earliest` ask for a `column` of those rows; their condition says that it is known.
+    `count` is not known where it is not known of a row whether it counts; `fewest` and `most`, which have no
+    words in the language, are what it can be at least and at most.
     """
 
     question: str
@@ -254,6 +274,40 @@ class Unshared(Typed):
     fact: Fact
     who: Typed
     within_source: bool = False
+
+
+_OPPOSITE = {"fewest": "most", "most": "fewest"}
+
+
+def _counts_rows(node: Typed) -> bool:
+    match node:
+        case RowQuery():
+            return node.question == "count"
+        case OfOwner() | Term():
+            return _counts_rows(node.body)
+        case AddSub():
+            return _counts_rows(node.left) or _counts_rows(node.right)
+        case Call(function="least" | "greatest"):
+            return any(map(_counts_rows, node.arguments))
+        case _:
+            return False
+
+
+def bound(node: Typed, which: str) -> Typed:
+    """The `fewest` or the `most` that a number can be: with rows counted that surely, or perhaps, count."""
+    if not _counts_rows(node):
+        return node
+    match node:
+        case RowQuery():
+            return replace(node, question=which)
+        case OfOwner() | Term():
+            return replace(node, body=bound(node.body, which))
+        case AddSub():
+            other = which if node.operator == "+" else _OPPOSITE[which]
+            return replace(node, left=bound(node.left, which), right=bound(node.right, other))
+        case Call():
+            return replace(node, arguments=tuple(bound(argument, which) for argument in node.arguments))
+    raise AssertionError(node)
 
 
 def limit_of(node: Typed) -> str:

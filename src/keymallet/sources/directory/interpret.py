@@ -40,6 +40,7 @@ from keymallet.sources.shared.certificates import (
     has_keys,
     ssh_row,
 )
+from keymallet.sources.shared.no_notion import rights_have_no_end
 from keymallet.sources.shared.row_tables import enter_table
 
 _TEXTS = {
@@ -93,6 +94,7 @@ class Directory:
         self._key_table(named)
         self._grant_table(named, membership)
         self._setting_table(named, policies)
+        rights_have_no_end(self.reading)
         self._remarks(named, families, policies)
 
     # which entries are what

@@ -14,8 +14,7 @@ from keymallet.sources.export.column_map import ColumnMap, read_column_map
 from keymallet.sources.export.table_file import RowsOf, TableFile
 from keymallet.sources.request import Request, utf8_text
 from keymallet.sources.sections import ExportSection
-
-NO_SUCH_THING = "the system has no such thing"
+from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
 
 def read_export(

@@ -42,6 +42,7 @@ from keymallet.sources.host.sudoers import read_sudoers
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
 from keymallet.sources.shared.ageing import ShadowEntry
+from keymallet.sources.shared.no_notion import rights_have_no_end
 from keymallet.sources.shared.row_tables import enter_table
 
 _Entry = TypeVar("_Entry", PasswdEntry, ShadowEntry, GroupEntry)
@@ -109,6 +110,7 @@ class HostReader:
         self._settings(host)
         self._events(host.sign_ins)
         self._remark_files(host, accounts)
+        rights_have_no_end(self.result)
         return self.result
 
     def _failed(self, path: str) -> Reading:

@@ -26,6 +26,7 @@ from keymallet.sources.scim.service import Resource
 from keymallet.sources.scim.values import ENTERPRISE, UnreadableError, at_path, converted, primary, values_of
 from keymallet.sources.sections import ScimSection
 from keymallet.sources.shared.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
+from keymallet.sources.shared.no_notion import rights_have_no_end
 
 ATTRIBUTES = (
     *("id", "userName", "displayName", "name", "emails", "active", "userType", "title", "meta"),
@@ -118,6 +119,7 @@ class Tenant:
             )
             self.reading.supply[name] = supplied
             self.reading.table_intake(name).read += whole.height
+        rights_have_no_end(self.reading)
         self._remark_extensions()
 
     def _to_columns(self, name: str) -> None:

@@ -32,7 +32,7 @@ def run_of(found: Judgement) -> Run:
     book = found.rulebook
     return Run(
         organisation="O", at=AT, clock=CLOCK, rulebook_title=book.title, rulebook_edition=book.edition,
-        rulebook_digest=book.digest, snapshot_digest="d", read_at=AT, sources=1, accounts=len(FORMULAS),
+        rulebook_digest="b", rulebook_files={"r.toml": "b"}, register_file="", register_digest="", snapshot_digest="d", read_at=AT, sources=1, accounts=len(FORMULAS),
         counts=found.counts(), refused=2, unreadable=1, gaps=[Gap("refused", "d", "d: 2 records refused")], accepted=[],
     )  # fmt: skip
 
@@ -78,7 +78,7 @@ def test_the_run_is_told_with_the_findings() -> None:
     for told in (json.loads(written("json")), json.loads(to_run_file(run_of(found)))):
         assert told["organisation"] == "O"
         assert told["judged-at"] == "2026-11-24T09:00:00Z"
-        assert told["rulebook"]["sha256"] == found.rulebook.digest
+        assert told["rulebook"]["sha256"] == "b"
         assert (told["snapshot"]["blake3"], told["snapshot"]["records-refused"]) == ("d", 2)
         assert told["gaps"] == [{"gap": "refused", "about": "d", "text": "d: 2 records refused"}]
         assert told["rules"][0] | {"title": ""} == {

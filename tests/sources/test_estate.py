@@ -157,7 +157,7 @@ def test_what_a_system_has_no_notion_of_is_none(tmp_path: Path) -> None:
             "vm/etc/shadow": "root:*:1:0:::::\nc:*:1:0:::::\nd:*:1:0:::::\n",
             "vm/etc/group": "root:x:0:\n",
             "vm/etc/sudoers": "c ALL=(ALL) ALL\n",
-            "r.toml": 'title = "T"\n',
+            "r.toml": 'title = "T"\n[rule.r]\ntitle = "R"\nmust = "enabled"\nseverity = "low"\n',
         },
     )
     run("read", cwd=tmp_path)

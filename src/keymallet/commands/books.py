@@ -9,13 +9,13 @@ from keymallet.commands.opening import open_estate
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import Register, read_register
-from keymallet.sources.request import read_file, utf8_text
+from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import open_included, read_book
 
 
 def open_register(path: Path, clock: ZoneInfo) -> Register:
     """Read and check a register file."""
-    return read_register(utf8_text(read_file(path, str(path)), str(path)), str(path), clock)
+    return read_register(config_text(path, str(path)), str(path), clock)
 
 
 def read_rulebook_file(path: Path) -> Rulebook:

@@ -7,7 +7,7 @@ import re
 
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.opening import instant
-from keymallet.commands.register_edit import open_to_edit, said_day, today
+from keymallet.commands.register_edit import Opened, open_to_edit, said_day, today
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Problem
@@ -20,7 +20,11 @@ _ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 
 def run(options: argparse.Namespace) -> int:
     """Check and enter it. Raises KeymalletError with every reason why it cannot be entered."""
-    opened = open_to_edit(options)
+    with open_to_edit(options) as opened:
+        return _add(options, opened)
+
+
+def _add(options: argparse.Namespace, opened: Opened) -> int:
     inputs = opened.inputs
     problems = []
     if not _ID.fullmatch(options.entry):
@@ -54,11 +58,14 @@ def run(options: argparse.Namespace) -> int:
         matched=opened.covered(tuple(options.accounts)),
         watch=tuple(options.watch),
         safeguards=options.safeguards.strip(),
+        gates=tuple(options.gates),
     )
+    if not entry.rules and not entry.gates:
+        problems.append(Problem("it names neither a rule nor a gate", hint="--rule PATTERN, --gate PATTERN"))
     problems += faults_of(entry, opened.accounts, [demand.id for demand in inputs.rulebook.rules], now)
     if problems:
         raise KeymalletError(problems)
-    opened.save(added(opened.text, entry, inputs.clock))
+    opened.save(added(opened.text, entry, inputs.clock, now.replace(microsecond=0)))
     until = f" until {said_day(entry.end, inputs.clock)}" if entry.end else ""
     print(
         f"{entry.id} is entered in {opened.path}: it covers {how_many(entry.matched or 0, 'account')}{until}"

@@ -5,14 +5,18 @@ from __future__ import annotations
 import argparse
 
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.register_edit import open_to_edit, said_day
+from keymallet.commands.register_edit import Opened, open_to_edit, said_day
 from keymallet.core.base.problems import fail
-from keymallet.core.judging.register_edit import changed
+from keymallet.core.judging.register_edit import ended
 
 
 def run(options: argparse.Namespace) -> int:
     """Move its end. Raises KeymalletError if it is over already, or would be over before it began."""
-    opened = open_to_edit(options)
+    with open_to_edit(options) as opened:
+        return _end(options, opened)
+
+
+def _end(options: argparse.Namespace, opened: Opened) -> int:
     entry, clock = opened.entry(options.entry), opened.inputs.clock
     end = opened.day(options.on) or opened.inputs.at.replace(microsecond=0)
     if entry.end is not None and entry.end <= end:
@@ -21,6 +25,6 @@ def run(options: argparse.Namespace) -> int:
         raise fail(
             f"{entry.id} begins only on {said_day(entry.start, clock)}", hint="delete it from the file"
         )
-    opened.save(changed(opened.text, entry.id, clock, until=end))
+    opened.save(ended(opened.text, entry, clock, end))
     print(f"{entry.id} ends on {said_day(end, clock)}: what it covered counts as a breach from then on")
     return CLEAN

@@ -6,15 +6,20 @@ import argparse
 from dataclasses import replace
 
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.register_edit import open_to_edit, said_day, today
+from keymallet.commands.register_edit import Opened, open_to_edit, said_day, today
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import KeymalletError, fail
-from keymallet.core.judging.register_edit import changed, faults_of
+from keymallet.core.judging.register_edit import faults_of, reviewed, with_term
+from keymallet.core.rulebook.register import Term
 
 
 def run(options: argparse.Namespace) -> int:
     """Enter today as the day of the review. Raises KeymalletError if it cannot be confirmed as it is."""
-    opened = open_to_edit(options)
+    with open_to_edit(options) as opened:
+        return _review(options, opened)
+
+
+def _review(options: argparse.Namespace, opened: Opened) -> int:
     inputs, entry = opened.inputs, opened.entry(options.entry)
     now = today(inputs)
     covers = opened.covered(entry.accounts)
@@ -32,16 +37,13 @@ def run(options: argparse.Namespace) -> int:
     problems = faults_of(renewed, opened.accounts, [rule.id for rule in inputs.rulebook.rules], inputs.at)
     if problems:
         raise KeymalletError(problems)
-    text = changed(
-        opened.text,
-        entry.id,
-        inputs.clock,
-        until=opened.day(options.until),
-        reviewed=now,
-        approved_by=options.approved_by,
-        matched=covers if options.approved_by else None,
-        drilled=now if options.drilled else None,
-    )
+    text = reviewed(opened.text, entry, inputs.clock, now, drilled=now if options.drilled else None)
+    if options.until or options.approved_by:
+        # What is decided now is a term of its own: what was judged by the one before is not judged anew.
+        decided = inputs.at.replace(microsecond=0)
+        matched = covers if options.approved_by else entry.matched
+        term = Term(decided, renewed.end, entry.accounts, matched, renewed.approved_by, decided)
+        text = with_term(text, entry.id, term, inputs.clock)
     opened.save(text)
     due = f", again by {said_day(now + entry.review_every, inputs.clock)}" if entry.review_every else ""
     print(f"{entry.id} is reviewed{due}: it covers {how_many(covers, 'account')}")

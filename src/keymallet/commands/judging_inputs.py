@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -17,12 +18,13 @@ from keymallet.core.evaluating.context import columns_used
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import Judgement, judge
-from keymallet.core.judging.register_facts import NEEDED
+from keymallet.core.judging.register_facts import NEEDED, RESTS_ON
 from keymallet.core.judging.run import Run
 from keymallet.core.language.typed import Typed
 from keymallet.core.rulebook.model import Rulebook, Severity
 from keymallet.core.rulebook.register import Register
 from keymallet.sources.estate import Accepted, Estate
+from keymallet.sources.rulebooks import digest_of
 from keymallet.store.newest import Found, newest_of
 from keymallet.store.snapshot import Snapshot, read_snapshot
 
@@ -40,6 +42,11 @@ class JudgingInputs:
     accepted: tuple[Accepted, ...]
     found_gaps: tuple[Gap, ...]
     remarks: tuple[str, ...] = ()
+
+    @cached_property
+    def book_files(self) -> dict[str, str]:
+        """The SHA-256 of the rulebook's file, and of those it includes, by name."""
+        return {name: digest_of(name) for name in self.rulebook.files}
 
     @property
     def gaps(self) -> list[Gap]:
@@ -59,6 +66,10 @@ class JudgingInputs:
         used = columns_used(asked)
         needed = (*also, *(NEEDED if self.register is not None else ()))
         used.setdefault("account", set()).update(needed)
+        if self.register is not None:
+            for (table, fact), (other, ground) in RESTS_ON.items():
+                if fact in used.get(table, ()):
+                    used.setdefault(other, set()).add(ground)
         return self.snapshot.evidence(used)
 
     def judge(
@@ -79,7 +90,10 @@ class JudgingInputs:
             clock=self.clock,
             rulebook_title=self.rulebook.title,
             rulebook_edition=self.rulebook.edition,
-            rulebook_digest=self.rulebook.digest,
+            rulebook_digest=next(iter(self.book_files.values())),
+            rulebook_files=self.book_files,
+            register_file=self.register.name if self.register else "",
+            register_digest=digest_of(self.register.name) if self.register else "",
             snapshot_digest=self.snapshot.digest,
             read_at=manifest.read_at,
             sources=len(manifest.sources),

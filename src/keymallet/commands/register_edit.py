@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+from filelock import FileLock, Timeout
 from polars import DataFrame
 
 from keymallet.commands.exempt_list import NO_REGISTER
@@ -20,7 +23,7 @@ from keymallet.core.base.problems import fail
 from keymallet.core.judging.exemptions import matching
 from keymallet.core.judging.register_facts import NEEDED
 from keymallet.core.rulebook.register import Exemption, read_register
-from keymallet.sources.request import read_file, utf8_text
+from keymallet.sources.request import config_text
 
 
 @dataclass(frozen=True)
@@ -53,21 +56,55 @@ class Opened:
         return int(matching(self.accounts["account"], patterns).sum())
 
     def save(self, text: str) -> None:
-        """Write the register, once it has been read again without a fault."""
+        """Write the register, once it has been read again without a fault.
+
+        Raises KeymalletError if somebody else has changed it since it was opened: nothing is written then.
+        """
         read_register(text, str(self.path), self.inputs.clock)
+        if _text_of(self.path) != self.text:
+            raise fail(
+                "the register was changed by somebody else meanwhile", file=str(self.path), hint=_AGAIN
+            )
         write_file(self.path, text.encode())
 
 
-def open_to_edit(options: argparse.Namespace) -> Opened:
-    """The register named, or the estate's; one that is not there yet is empty."""
+@contextmanager
+def open_to_edit(options: argparse.Namespace) -> Iterator[Opened]:
+    """The register named, or the estate's; one that is not there yet is empty. Edits come one at a time."""
     path = Path(options.register) if options.register else open_estate(options.estate).register
     if path is None:
         raise fail("the estate has no register", hint=NO_REGISTER)
+    target = path.resolve()
+    lock = FileLock(target.with_name(f".{target.name}.lock"), timeout=_PATIENCE, mode=0o600)
+    try:
+        lock.acquire()
+    except Timeout:
+        raise fail("somebody else is editing the register", file=str(path), hint=_AGAIN) from None
+    except OSError as error:
+        why = f"the register cannot be edited: {error.strerror or error}"
+        raise fail(why, file=str(path)) from None
+    try:
+        yield _opened(path, options)
+    finally:
+        lock.release()
+
+
+_PATIENCE = 60
+"""Seconds for which an edit waits for another one."""
+_AGAIN = "look at it, then try again"
+
+
+def _text_of(path: Path) -> str:
+    """The register as it stands in the file; of one that is not there, how one begins."""
+    return config_text(path, str(path)) if path.exists() else _HEAD
+
+
+def _opened(path: Path, options: argparse.Namespace) -> Opened:
     if not path.exists():
         return Opened(path, _HEAD, open_inputs(options, with_register=False))
     options.register = str(path)
     inputs = open_inputs(options)
-    return Opened(path, utf8_text(read_file(path, str(path)), str(path)), inputs)
+    return Opened(path, _text_of(path), inputs)
 
 
 _HEAD = "# Who is left out of which rules, why, by whose leave, and until when.\n"

@@ -21,7 +21,9 @@ def run_record(run: Run) -> dict[str, Any]:
             "title": run.rulebook_title,
             "edition": run.rulebook_edition,
             "sha256": run.rulebook_digest,
+            "files": run.rulebook_files,
         },
+        "register": {"file": run.register_file, "sha256": run.register_digest} if run.register_file else None,
         "snapshot": {
             "read-at": run.read_at,
             "age-seconds": int((run.at - run.read_at).total_seconds()),

@@ -22,7 +22,7 @@ from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
 from keymallet.core.linking.declared import MATCHED_FACTS, PERSON_KEYS, TWIN_KEYS, MatchRule, SourcePair
 from keymallet.core.linking.linked import LinkingRules
-from keymallet.sources.request import read_file, utf8_text
+from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import book_of
 from keymallet.sources.sections import READERS, KindWord, Reader, SourceSection
 
@@ -128,7 +128,7 @@ class Estate:
 def read_estate(file: FilePath) -> Estate:
     """Read and check an estate file. Raises KeymalletError with every problem in it."""
     shown = str(file)
-    document = TomlDocument(utf8_text(read_file(file, shown), shown), shown)
+    document = TomlDocument(config_text(file, shown), shown)
     written = document.read(EstateText, document.data)
     clock = document.data.get("clock")
     if isinstance(clock, str) and not is_zone(clock):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Iterator
 from concurrent.futures import Executor, Future
 from dataclasses import dataclass, field
@@ -68,7 +69,13 @@ class Request:
 
         `at` is where it really stands, if `path` leads there over links.
         """
-        data = read_file(at or self.folder / path, path)
+        return self._noted(path, reading, read_file(at or self.folder / path, path))
+
+    def config_of(self, path: str, reading: Reading) -> str:
+        """The text of a file of configuration that the estate names: a map."""
+        return utf8_text(self._noted(path, reading, config_bytes(self.folder / path, path)), path)
+
+    def _noted(self, path: str, reading: Reading, data: bytes) -> bytes:
         self._digests.append((reading, path, len(data), self.workers.submit(_digest, data)))
         return data
 
@@ -101,6 +108,29 @@ def read_file(
         raise fail("this is a folder, not a file", file=shown) from None
     except OSError as error:
         raise fail(f"the file cannot be read: {error.strerror or error}", file=shown) from None
+
+
+LARGEST_CONFIG = 10_000_000
+"""Bytes of a rulebook, register, map or estate file: far more than anybody writes."""
+
+
+def config_bytes(path: Path, shown: str) -> bytes:
+    """Read a file of configuration. Raises KeymalletError where it is a pipe, a device, or far too large."""
+    try:
+        about = path.stat()
+    except OSError:
+        return read_file(path, shown)
+    if stat.S_ISREG(about.st_mode) and about.st_size > LARGEST_CONFIG:
+        said = f"the file has {about.st_size:,} bytes; up to {LARGEST_CONFIG:,} are read"
+        raise fail(said, file=shown, hint="is it the right one?")
+    if not (stat.S_ISREG(about.st_mode) or stat.S_ISDIR(about.st_mode)):
+        raise fail("this is a pipe or a device, not a file", file=shown, hint="write it to a file first")
+    return read_file(path, shown)
+
+
+def config_text(path: Path, shown: str) -> str:
+    """The text of a file of configuration. Raises KeymalletError, as `config_bytes`."""
+    return utf8_text(config_bytes(path, shown), shown)
 
 
 def _beside(path: Path) -> str:

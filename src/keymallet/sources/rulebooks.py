@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from importlib.resources import files
 from pathlib import Path
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, fail
-from keymallet.sources.request import read_file, utf8_text
+from keymallet.sources.request import config_text
 
 _SHIPPED = "keymallet.rulebooks"
 CASES = ".cases.toml"
@@ -49,10 +50,17 @@ def read_book(path: Path) -> tuple[str, str]:
     """The text and the name of a rulebook. Raises KeymalletError if there is none."""
     name = str(path)
     if not _is_bare(name) or path.is_file():
-        return utf8_text(read_file(path, name), name), name
+        return config_text(path, name), name
     if name in shipped():
         return shipped_text(name), name
     raise no_such_book(name)
+
+
+def digest_of(name: str) -> str:
+    """The SHA-256 of a rulebook's or register's file, as it lies there; of one that ships, of its text."""
+    path = Path(name)
+    data = shipped_text(name).encode() if is_shipped(name) and not path.is_file() else path.read_bytes()
+    return hashlib.sha256(data).hexdigest()
 
 
 def open_included(wanted: str, by: str) -> tuple[str, str]:
@@ -68,7 +76,7 @@ def read_cases_of(path: Path) -> tuple[str, str]:
     if not file.exists():
         hint = 'write them there: [[case]], rule = "…", expect = "breach", account = { … }'
         raise fail("there are no cases beside the rulebook", file=str(file), hint=hint)
-    return utf8_text(read_file(file, str(file)), str(file)), str(file)
+    return config_text(file, str(file)), str(file)
 
 
 def no_such_book(name: str) -> KeymalletError:

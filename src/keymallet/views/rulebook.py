@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.text import Text
 from rich.tree import Tree
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.explaining.tally_reasons import asked_for
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.declaration import ACCOUNT
@@ -26,8 +26,13 @@ def show_checked(out: Console, path: str, book: Rulebook) -> None:
     _title(out, book)
     limits = how_many(len(book.limits), "limit")
     out.print(text(f"{path}: {_graded(book)}, {limits}, no fault"))
-    for remark in book.remarks:
+    for remark in book.remarks[:_REMARKS_SHOWN]:
         out.print(text(f"  {remark}", "yellow"))
+    if len(book.remarks) > _REMARKS_SHOWN:
+        out.print(text(f"  {and_more(len(book.remarks) - _REMARKS_SHOWN, 'remark')}", "yellow"))
+
+
+_REMARKS_SHOWN = 50
 
 
 def _title(out: Console, book: Rulebook) -> None:

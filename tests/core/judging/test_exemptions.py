@@ -44,7 +44,8 @@ def test_a_register_is_read_whole() -> None:
     assert entry.start == datetime.fromisoformat("2026-04-30T22:00Z")
     assert entry.end == datetime.fromisoformat("2027-01-01T12:00Z")
     assert (entry.review_every, entry.matched) == (timedelta(days=90), 3)
-    assert entry.used[0].at == datetime.fromisoformat("2026-10-02T03:00Z")
+    assert entry.used[0].start == datetime.fromisoformat("2026-10-01T22:00Z"), "its whole day"
+    assert entry.used[0].end == datetime.fromisoformat("2026-10-03T03:00Z"), "and a day from then"
     assert [entry.holds(each) for each in (entry.start - timedelta.resolution, entry.start, entry.end)] == [
         False,
         True,
@@ -255,14 +256,65 @@ def test_what_the_register_says_of_accounts() -> None:
         + ENTRY.replace(".e]", ".f]")
         + "until = 2026-01-01\ndrilled = 2026-10-01\n"
     )
-    asks = (
-        "length(exempted-by) = 1 and drilled = 2026-10-01 and use-explained = 2026-10-02T03:00Z and watched"
-    )
-    assert verdict_words(judged_with(text, rule(asks).replace("rule.r", "rule.q"), [{"name": "a"}]), "q") == [
-        "met"
-    ]
+    asks = "length(exempted-by) = 1 and drilled = 2026-10-01 and use-explained and watched"
+    account = {"name": "a", "last_sign_in": datetime.fromisoformat("2026-10-02T21:00Z")}
+    found = judged_with(text, rule(asks).replace("rule.r", "rule.q"), [account])
+    assert verdict_words(found, "q") == ["met"]
     nobody = "length(exempted-by) = 0 and drilled is unknown and not watched"
     assert verdict_words(judged_with(text, rule(nobody), [{"name": "b"}])) == ["met"]
+
+
+def test_each_sign_in_has_a_use_or_drill_of_its_own() -> None:
+    """A later drill excuses nothing earlier, nor does an earlier one; judged before it was written, neither."""
+    text = (
+        ENTRY + "drilled = [2026-09-01, 2026-11-20]\n[[exemption.e.used]]\nat = 2026-10-02T03:00:00Z\n"
+        'until = 2026-10-02T09:00:00Z\nreason = "Fire"\n'
+    )
+    at = [
+        "2026-09-01T12:00Z",
+        "2026-10-02T08:59Z",
+        "2026-10-02T09:00Z",
+        "2026-11-08T02:00Z",
+        "2026-11-20T22:59Z",
+    ]
+    events = [{"of": 0, "at": datetime.fromisoformat(each), "outcome": "success"} for each in at]
+    accounts = [{"name": "a", "last_sign_in": datetime.fromisoformat(at[3])}]
+    found = judged_with(
+        text, rule("explained", each="sign-in").replace("rule.r", "rule.q"), accounts, sign_in=events
+    )
+    assert verdict_words(found, "q") == ["met", "met", "breach", "breach", "met"]
+    last = judged_with(text, rule("use-explained").replace("rule.r", "rule.q"), accounts)
+    assert verdict_words(last, "q") == ["breach"]
+    at_last = judged_with(
+        text, rule("drilled = 2026-09-01"), accounts, at=datetime.fromisoformat("2026-10-05T00:00Z")
+    )
+    assert verdict_words(at_last) == ["met"], "the drill that came later is not known then"
+
+
+def test_only_terms_decided_by_then_count() -> None:
+    """Extended after it had ended: a breach in between, exempt now; judged then, as it was judged then."""
+    term = '[[exemption.e.term]]\ndecided = 2026-11-20\nuntil = 2027-01-01\napproved-by = "y"\nmatched = 7\n'
+    text = (
+        ENTRY.replace('["r"]', '["p"]')
+        + 'from = 2026-09-01\nuntil = 2026-11-01\napproved-by = "x"\nmatched = 3\n'
+        + term
+    )
+    rules = rule("enabled").replace("rule.r", "rule.p") + rule(
+        "matched = 7 and approved-by = 'y' and until = 2027-01-01 and from = 2026-09-01", each="exemption"
+    )
+    accounts = [{"name": "a", "enabled": False}]
+    for day, verdict in {
+        "2026-10-05": "exempt",
+        "2026-11-10": "breach",
+        "2026-11-24": "exempt",
+        "2027-01-02": "breach",
+    }.items():
+        at = datetime.fromisoformat(f"{day}T12:00Z")
+        found = judged_with(text, rules, accounts, at)
+        assert verdict_words(found, "p") == [verdict], day
+        assert verdict_words(found) == ["met" if day > "2026-11-20" else "breach"], "what is known of it then"
+    with pytest.raises(KeymalletError, match="decided before the term above"):
+        read_register(text + term.replace("11-20", "11-19"), "x.toml", CLOCK)
 
 
 def test_without_a_register_nothing_is_known_of_it() -> None:

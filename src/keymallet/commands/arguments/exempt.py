@@ -42,8 +42,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="whom it covers: source/name, or a login name, with * and ? (may be given again)",
     )  # fmt: skip
     add.add_argument(
-        "--rule", action="append", required=True, metavar="PATTERN", dest="rules",
+        "--rule", action="append", default=[], metavar="PATTERN", dest="rules",
         help="the rules it is about, with * and ? (may be given again)",
+    )  # fmt: skip
+    add.add_argument(
+        "--gate", action="append", default=[], metavar="PATTERN", dest="gates",
+        help="the sign-in requirements that may leave it out (may be given again)",
     )  # fmt: skip
     add.add_argument("--reason", required=True, help="why, in a sentence")
     add.add_argument("--asked-by", required=True, metavar="WHO", help="who asked for it")
@@ -66,7 +70,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
     review = action("review", "confirm that an exemption is still right")
     review.add_argument("entry", metavar="ID", help="which")
-    review.add_argument("--until", metavar="DAY", help="move its end: the first day without it")
+    review.add_argument("--until", metavar="DAY", help="a new term from now: the first day without it")
     review.add_argument(
         "--approved-by", metavar="WHO", help="who approves all that it covers today, where that is more"
     )

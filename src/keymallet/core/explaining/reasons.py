@@ -71,7 +71,9 @@ class _Reasons:
                 return _Reasons(self.explained.of_owner(node)).because(node.body, wanted)
             case typed.BoolOp():
                 members = [self.because(member, wanted) for member in node.members]
-                text = joined(_told_once(members), ". Also ")
+                text = (
+                    _joined_once(members) if len(members) > _FEW else joined(_told_once(members), ". Also ")
+                )
             case typed.Compare():
                 text = self._compared(node, wanted)
             case typed.Within():
@@ -175,6 +177,20 @@ def _is_to_come(left: Typed, operator: str, right: Typed) -> bool:
         and operator in (">", ">=")
     )
     return ahead and isinstance(right, typed.Const) and right.value == timedelta()
+
+
+_FEW = 24
+"""Up to so many reasons are held against each other; of more, only the same ones are told once."""
+
+
+def _joined_once(texts: list[pl.Series]) -> pl.Series:
+    """The different reasons of each row, one after the other: many of them, in time that grows as they do."""
+    frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
+    told = pl.concat_list(pl.all()).list.drop_nulls().list.unique(maintain_order=True)
+    few = told.list.head(_FEW).list.join(". Also ")
+    more = pl.format("{}. Also {} more", few, told.list.len() - _FEW)
+    text = pl.when(told.list.len() > _FEW).then(more).when(told.list.len() > 0).then(few)
+    return frame.select(text.alias("=")).to_series()
 
 
 def _told_once(texts: list[pl.Series]) -> list[pl.Series]:

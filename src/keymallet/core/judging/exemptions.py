@@ -68,6 +68,12 @@ class Covers:
             for entry in self.register.exemptions
         ]
 
+    def _members_of(self, place: int, patterns: tuple[str, ...]) -> pl.Series:
+        """The accounts that a term of an entry covers; as a rule those of the entry itself."""
+        if patterns == self.register.exemptions[place].accounts:
+            return self.members[place]
+        return matching(self.accounts, patterns).arg_true().cast(pl.UInt32)
+
     def touches(self, rule: Rule) -> bool:
         """Whether any entry is about the rule."""
         return any(covers_rule(entry, rule.id) for entry in self.register.exemptions)
@@ -84,19 +90,21 @@ class Covers:
         for place, entry in enumerate(self.register.exemptions):
             if not covers_rule(entry, rule.id):
                 continue
-            if table is ACCOUNT:
-                rows = self.members[place]
-            elif table.of_account:
-                rows = frame[ACCOUNT_ROW].is_in(self.members[place].implode()).fill_null(False).arg_true()
-            else:
-                rows = matching(frame[source_column(table)].cast(pl.String), entry.accounts).arg_true()
-            parts.append(
-                pl.DataFrame({ROW: rows.cast(pl.UInt32)}).with_columns(
-                    pl.lit(place, dtype=pl.UInt32).alias(ENTRY),
-                    pl.lit(entry.start or _EARLIEST, dtype=INSTANT).alias("from"),
-                    pl.lit(entry.end or END, dtype=INSTANT).alias("until"),
+            for term in entry.in_terms:
+                if not (table is ACCOUNT or table.of_account):
+                    rows = matching(frame[source_column(table)].cast(pl.String), term.accounts).arg_true()
+                elif table is ACCOUNT:
+                    rows = self._members_of(place, term.accounts)
+                else:
+                    members = self._members_of(place, term.accounts)
+                    rows = frame[ACCOUNT_ROW].is_in(members.implode()).fill_null(False).arg_true()
+                parts.append(
+                    pl.DataFrame({ROW: rows.cast(pl.UInt32)}).with_columns(
+                        pl.lit(place, dtype=pl.UInt32).alias(ENTRY),
+                        pl.lit(term.start or _EARLIEST, dtype=INSTANT).alias("from"),
+                        pl.lit(term.end or END, dtype=INSTANT).alias("until"),
+                    )
                 )
-            )
         return pl.concat(parts)
 
 

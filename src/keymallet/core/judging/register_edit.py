@@ -5,6 +5,7 @@ What must not get in is refused here: an approval of one's own, no end, a reason
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Iterable
 from datetime import UTC, datetime
@@ -13,13 +14,14 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 import tomlkit
+from tomlkit.items import AoT, Table
 
 from keymallet.core.base.problems import Problem, fail
 from keymallet.core.judging.exemptions import covers_rule, matching
 from keymallet.core.judging.register_facts import approves_itself
 from keymallet.core.language.literals import span_text
 from keymallet.core.linking.filler_reasons import is_filler
-from keymallet.core.rulebook.register import Exemption
+from keymallet.core.rulebook.register import Exemption, Term
 
 EMERGENCY = "emergency"
 
@@ -57,8 +59,8 @@ def faults_of(entry: Exemption, accounts: pl.DataFrame, rules: Iterable[str], at
     return problems
 
 
-def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
-    """The register with one more entry at its end; what stands there stays as it is, to the letter.
+def added(text: str, entry: Exemption, clock: ZoneInfo, decided: datetime | None = None) -> str:
+    """The register with one more entry at its end, decided at an instant; all else stays, to the letter.
 
     Raises KeymalletError where no entry can follow: the others stand in a single inline table.
     """
@@ -67,9 +69,11 @@ def added(text: str, entry: Exemption, clock: ZoneInfo) -> str:
         "kind": entry.kind,
         "accounts": list(entry.accounts),
         "rules": list(entry.rules),
+        "gates": list(entry.gates),
         "reason": entry.reason,
         "asked-by": entry.asked_by,
         "approved-by": entry.approved_by,
+        "decided": _written(decided, clock),
         "from": _written(entry.start, clock),
         "until": _written(entry.end, clock),
         "reviewed": _written(entry.reviewed, clock),
@@ -102,14 +106,62 @@ def _with_line_ends_of(before: str, after: str) -> str:
     return after.replace("\r\n", "\n").replace("\n", "\r\n")
 
 
-def changed(text: str, entry: str, clock: ZoneInfo, **values: datetime | int | str | None) -> str:
-    """The register with other values in one entry; names have underscores, None leaves one as it is."""
+def reviewed(text: str, entry: Exemption, clock: ZoneInfo, on: datetime, *, drilled: datetime | None) -> str:
+    """The register with a review of one entry, and with one more drill where there was one."""
     document = tomlkit.parse(text)
     table: Any = document["exemption"]
-    for name, value in values.items():
-        if value is not None:
-            written = _written(value, clock) if isinstance(value, datetime) else value
-            table[entry][name.replace("_", "-")] = written
+    mine = table[entry.id]
+    mine["reviewed"] = _written(on, clock)
+    if drilled is not None:
+        before = mine.get("drilled", [])
+        days = [*(before if isinstance(before, list) else [before]), _written(drilled, clock)]
+        mine["drilled"] = days if len(days) > 1 else days[0]
+    return _with_line_ends_of(text, tomlkit.dumps(document))
+
+
+def with_term(text: str, entry: str, term: Term, clock: ZoneInfo) -> str:
+    """The register with one more term in an entry: what held before stays written as it was."""
+    document = tomlkit.parse(text)
+    table: Any = document["exemption"]
+    values = {
+        "decided": _written(term.decided, clock),
+        "approved-by": term.approved_by,
+        "from": _written(term.start, clock),
+        "until": _written(term.end, clock),
+        "matched": term.matched,
+    }
+    known = {key: value for key, value in values.items() if value not in (None, "")}
+    mine = table[entry]
+    if "term" in mine:
+        several = isinstance(mine["term"], AoT)
+    else:
+        # An entry of its own heading takes further headings; one in a line has to stay in it.
+        several = isinstance(mine, Table) and not _is_dotted(text, entry)
+        mine["term"] = tomlkit.aot() if several else tomlkit.array()
+    written = tomlkit.table() if several else tomlkit.inline_table()
+    written.update(known)
+    mine["term"].append(written)
+    return _with_line_ends_of(text, tomlkit.dumps(document))
+
+
+def _is_dotted(text: str, entry: str) -> bool:
+    """Whether an entry stands as `exemption.some-id.kind = …`, without a heading."""
+    heading = re.compile(rf"^\s*\[\s*exemption\s*\.\s*[\"']?{re.escape(entry)}[\"']?\s*\]", re.MULTILINE)
+    return heading.search(text) is None
+
+
+def ended(text: str, entry: Exemption, clock: ZoneInfo, end: datetime) -> str:
+    """The register with an entry that ends at an instant; the end that was planned stays noted."""
+    document = tomlkit.parse(text)
+    table: Any = document["exemption"]
+    mine = table[entry.id]
+    for place, term in enumerate(entry.in_terms):
+        if term.end is not None and term.end <= end:
+            continue
+        written = mine if place == 0 else mine["term"][place - 1]
+        if term.end is not None:
+            written["planned-until"] = written["until"]
+        written["until"] = _written(end, clock)
     return _with_line_ends_of(text, tomlkit.dumps(document))
 
 

@@ -16,6 +16,8 @@ class Run:
     """One judging: who, when, by which book, on which evidence, and how it came out.
 
     `gaps` says why the evidence is incomplete; empty if it is whole. `accepted` are gaps the estate accepts.
+    `rulebook_files` are the SHA-256 of the book and of what it includes, by their names, the book first;
+    `register_file` is empty where there is no register.
     """
 
     organisation: str
@@ -24,6 +26,9 @@ class Run:
     rulebook_title: str
     rulebook_edition: str
     rulebook_digest: str
+    rulebook_files: dict[str, str]
+    register_file: str
+    register_digest: str
     snapshot_digest: str
     read_at: datetime
     sources: int

@@ -82,7 +82,8 @@ class _Checker(ChecksNames, ChecksTests, ChecksValues, ChecksAsks):
                 operand = self.expect(node.operand, FLAG)
                 return operand and typed.Not(FLAG, self.text(node), operand)
             case tree.BoolOp():
-                members = [self.expect(part, FLAG) for part in node.parts]
+                # The same said twice is said once: it is the same for everybody.
+                members = [self.expect(part, FLAG) for part in dict.fromkeys(node.parts)]
                 whole = tuple(member for member in members if member is not None)
                 return (
                     typed.BoolOp(FLAG, self.text(node), node.word, whole)

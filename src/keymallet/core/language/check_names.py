@@ -14,6 +14,10 @@ from keymallet.core.language.typed import FLAG, INSTANT, Typed, ValueType
 _OWNERS = (ACCOUNT.name, PERSON.name)
 
 
+MOST_PARTS = 20_000
+"""So many nodes a term may have, with the terms in it worked out."""
+
+
 class ChecksNames(CheckerBase):
     """Resolves names: columns, limits, terms, facts of an owner, bare words; and says what may be meant."""
 
@@ -65,6 +69,11 @@ class ChecksNames(CheckerBase):
             written = book.terms[node.text]
             body = self.on(self.table, written).resolve(written.node)
             book.resolving.pop()
+            if body is not None and self._size(body) > MOST_PARTS:
+                # Whoever uses a term copies it: terms that use each other twice double with each step.
+                said = f'the term "{node.text}" works out to more than {MOST_PARTS:,} parts'
+                self.fault(node.span, said, "use fewer terms in it, or each of them once")
+                body = None
             book.resolved[key] = body
         body = book.resolved[key]
         # A term with faults has reported them where it stands: nothing more is said of its uses.
@@ -73,6 +82,15 @@ class ChecksNames(CheckerBase):
             if body is None
             else typed.Term(body.type, node.text, node.text, body)
         )
+
+    def _size(self, node: Typed) -> int:
+        """How many nodes an expression has, with the terms in it worked out."""
+        if not isinstance(node, typed.Term):
+            return 1 + sum(map(self._size, node.parts))
+        known = self.book.sizes
+        if id(node.body) not in known:
+            known[id(node.body)] = self._size(node.body)
+        return 1 + known[id(node.body)]
 
     def limit(self, node: tree.Name, name: str) -> Typed | None:
         """The rulebook's limit of that name."""

@@ -37,3 +37,4 @@ class Book:
     used_terms: set[str] = field(default_factory=set)
     resolved: dict[tuple[str, str], Typed | None] = field(default_factory=dict)
     resolving: list[str] = field(default_factory=list)
+    sizes: dict[int, int] = field(default_factory=dict)

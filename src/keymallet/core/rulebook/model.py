@@ -142,7 +142,6 @@ class Rulebook:
 
     title: str
     edition: str
-    digest: str
     limits: dict[str, Limit]
     rules: tuple[Rule, ...]
     tallies: tuple[Tally, ...] = ()

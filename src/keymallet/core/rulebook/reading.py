@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator
 from datetime import date, datetime, timedelta
 from typing import Any, TypeVar
@@ -97,11 +96,9 @@ def read_rulebook(text: str, name: str, open_included: Open | None = None) -> Ru
             "add [rule.some-id] with title, who, must and severity",
         )
     parts.raise_problems()
-    texts = "\0".join(document.text for document in parts.documents)
     return Rulebook(
         title=parts.title,
         edition=parts.edition,
-        digest=hashlib.sha256(texts.encode()).hexdigest(),
         limits=dict(book.limits),
         rules=tuple(demand for demand in demands if isinstance(demand, Rule)),
         tallies=tuple(demand for demand in demands if isinstance(demand, Tally)),
@@ -119,7 +116,10 @@ def read_rulebook(text: str, name: str, open_included: Open | None = None) -> Ru
 
 def _limits(parts: Parts) -> dict[str, Limit]:
     limits: dict[str, Limit] = {}
-    for name, item in parts.limits.items():
+    for number, (name, item) in enumerate(parts.limits.items()):
+        if number == _MOST_LIMITS:
+            item.fault(f"there are more than {_MOST_LIMITS:,} limits", "who is to know them?")
+            break
         limit = read_limit(name, item.value)
         if limit is None:
             item.fault(f'"{name}" is no limit', _LIMITS_ARE)
@@ -128,6 +128,7 @@ def _limits(parts: Parts) -> dict[str, Limit]:
     return limits
 
 
+_MOST_LIMITS = 10_000
 _LIMITS_ARE = 'a limit is a length of time like "90d", a number, a date, true or false, or a list of words'
 
 

@@ -23,17 +23,17 @@ STATES = (
     State(NOT_YET, "begins on a day to come", Tone.QUIET),
     State(OVER, "ended, and nothing needs it", Tone.QUIET),
 )
-NO_END, UNREVIEWED, OWN_APPROVAL, NOT_APPROVED, NOBODY, NO_RULE, UNNEEDED, BROADER, HOLLOW = (
+NO_END, UNREVIEWED, OWN_APPROVAL, NOT_APPROVED, NOBODY, NO_RULE, NO_GATE, UNNEEDED, BROADER, HOLLOW = (
     "no end", "review is due", "approved by whom it serves", "not approved", "covers nobody", "names no rule",
-    "nothing needs it", "covers more than approved", "no real reason",
+    "names no gate", "nothing needs it", "covers more than approved", "no real reason",
 )  # fmt: skip
 EMERGENCY = "emergency"
 _MOST_EMERGENCY = 500
 """So many emergency accounts are looked at one by one; whoever has more has none."""
 _COLUMNS = (
-    "exemption", "kind", "accounts", "rules", "reason", "asked-by", "approved-by", "from", "until",
+    "exemption", "kind", "accounts", "rules", "gates", "reason", "asked-by", "approved-by", "from", "until",
     "reviewed", "review-every", "drilled", "watch", "safeguards", "matched", "covers", "excuses",
-    "names-nobody", "names-no-rule", "approves-itself", "hollow-reason",
+    "names-nobody", "names-no-rule", "names-no-gate", "approves-itself", "hollow-reason",
 )  # fmt: skip
 
 
@@ -41,14 +41,14 @@ def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of entries, and of emergency accounts and whom gates leave out."""
     questions = Questions(book).columns(EXEMPTION, *_COLUMNS, prefix="entry ")
     questions.columns(ACCOUNT, "account", "drilled", "use-explained", "watched", "last-sign-in", "covered-by")
-    questions.columns(ACCOUNT, "left-out-by")
+    questions.columns(ACCOUNT, "left-out-by", "left-out-unregistered")
     return questions.conditions(
         ACCOUNT,
         emergency="kind = emergency",
         usable="usable",
         strong="some factor (phishing-resistant and state = active)",
         shared="some factor (state = active and length(shared-with) > 0)",
-        unlisted="enabled and length(left-out-by) > 0 and length(exempted-by) = 0",
+        unlisted="enabled and length(left-out-unregistered) > 0",
     ).asked
 
 
@@ -76,6 +76,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
             "amiss": Kind.WORDS,
             "accounts": Kind.WORDS,
             "rules": Kind.WORDS,
+            "gates": Kind.WORDS,
             "watch": Kind.WORDS,
         },
         sections=tuple(_sections(answers)),
@@ -101,8 +102,19 @@ def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
         (NOT_APPROVED, pl.col("approved-by").is_null()),
         (OWN_APPROVAL, pl.col("approves-itself").fill_null(False)),
         (NOBODY, pl.col("covers") == 0),
-        (NO_RULE, pl.col("names-no-rule").list.len() == pl.col("rules").list.len()),
-        (UNNEEDED, (pl.col("excuses") == 0) & (pl.col("covers") > 0) & ~emergency),
+        (
+            NO_RULE,
+            (pl.col("rules").list.len() > 0)
+            & (pl.col("names-no-rule").list.len() == pl.col("rules").list.len()),
+        ),
+        (NO_GATE, (pl.col("names-no-gate").list.len() > 0).fill_null(False)),
+        (
+            UNNEEDED,
+            (pl.col("excuses") == 0)
+            & (pl.col("covers") > 0)
+            & (pl.col("gates").list.len() == 0)
+            & ~emergency,
+        ),
         (BROADER, (pl.col("covers") > pl.col("matched")).fill_null(True)),
         (HOLLOW, pl.col("hollow-reason").fill_null(True)),
     )
@@ -118,7 +130,7 @@ def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
     kept = stated.with_columns(
         pl.when(pl.col(STATE).is_in([RELIED_ON, AMISS])).then(pl.col("amiss")).otherwise([]).alias("amiss"),
         pl.col("kind").cast(pl.String),
-    ).drop("names-nobody", "names-no-rule", "approves-itself", "hollow-reason")
+    ).drop("names-nobody", "names-no-rule", "names-no-gate", "approves-itself", "hollow-reason")
     return in_order(kept, STATES, pl.col("excuses") * -1, "exemption")
 
 
@@ -134,17 +146,18 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
         kinds = {
             "drilled": Kind.INSTANT,
             "last-sign-in": Kind.INSTANT,
-            "use-explained": Kind.INSTANT,
+            "use-explained": Kind.FLAG,
             "watched": Kind.FLAG,
             "amiss": Kind.WORDS,
         }
         sections.append(Section("emergency", safe, kinds))
     unlisted = answers["unlisted"].fill_null(False).arg_true()
     if len(unlisted):
-        out = pl.DataFrame([answers[name].gather(unlisted) for name in ("account", "left-out-by")])
-        grouped = out.explode("left-out-by").group_by("left-out-by", maintain_order=True).agg("account")
+        open_ones = "left-out-unregistered"
+        out = pl.DataFrame([answers[name].gather(unlisted) for name in ("account", open_ones)])
+        grouped = out.explode(open_ones).group_by(open_ones, maintain_order=True).agg("account")
         shown = grouped.select(
-            pl.col("left-out-by").alias("gate"),
+            pl.col(open_ones).alias("gate"),
             pl.col("account").list.len().cast(pl.Int64).alias("accounts"),
             pl.col("account").alias("which"),
         )
@@ -155,9 +168,8 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
 
 def _amiss_with(answers: Mapping[str, pl.Series], row: int) -> list[str]:
     """What is amiss with an emergency account, in words."""
-    at, drilled, explained = (answers[name][row] for name in ("last-sign-in", "drilled", "use-explained"))
-    known = max((instant for instant in (drilled, explained) if instant), default=None)
-    unexplained = at is not None and (known is None or (at - known).total_seconds() > 86_400)
+    drilled = answers["drilled"][row]
+    unexplained = answers["use-explained"][row] is False
     asked_more = bool(answers["covered-by"][row] is not None and len(answers["covered-by"][row]))
     wrong = (
         ("never tried", drilled is None),

@@ -12,7 +12,7 @@ from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.export.column_map import ColumnMap, read_column_map
 from keymallet.sources.export.table_file import RowsOf, TableFile
-from keymallet.sources.request import Request, utf8_text
+from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
@@ -28,7 +28,7 @@ def read_export(
     Raises KeymalletError where the map or a whole file cannot be read.
     """
     reading = Reading(request.name)
-    text = utf8_text(request.bytes_of(section.map, reading), section.map)
+    text = request.config_of(section.map, reading)
     column_map = read_column_map(text, section.map, request.clock, header_fault)
     _check_files(section, column_map)
     return [read_mapped(section, column_map, request, reading, rows_of)]

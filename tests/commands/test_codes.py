@@ -8,6 +8,7 @@ import json
 import os
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -132,9 +133,12 @@ def test_hostile_names_are_shown_escaped_and_written_exactly(tmp_path: Path) -> 
         ("d/e\x1b[31mvil\u202e", "=1+1"),
         ("d/b", "a\x07\nb"),
     ]
-    for words, display in (((), "=1+1"), (("--spreadsheet",), "'=1+1")):
-        text = run_installed("judge", "--format", "csv", *words, cwd=tmp_path).stdout
-        assert next(csv.DictReader(io.StringIO(text, newline="")))["display"] == display
+    for command in (("judge",), ("who", "not enabled", "--columns", "display")):
+        for words, display, mark in (((), "=1+1", ""), (("--spreadsheet",), "'=1+1", "\ufeff")):
+            text = run_installed(*command, "--format", "csv", *words, cwd=tmp_path).stdout
+            assert text.startswith(mark) and text.count("\ufeff") == len(mark)
+            rows = csv.DictReader(io.StringIO(text.removeprefix("\ufeff"), newline=""))
+            assert next(rows)["display"] == display
 
 
 def test_findings_go_to_a_file_with_the_run_beside_it(tmp_path: Path) -> None:
@@ -240,3 +244,77 @@ def test_a_terminal_that_knows_only_ascii_is_written_to(tmp_path: Path) -> None:
         done = run_installed(*words, cwd=tmp_path, PYTHONIOENCODING="ascii", PYTHONUTF8="0")
         assert done.returncode in (0, 1), done.stderr
         assert done.stdout.isascii() and done.stdout.strip()
+
+
+def test_written_files_are_the_owners_alone_and_keep_what_they_are(tmp_path: Path) -> None:
+    """A new file is 0600; one that is there keeps its mode; of a link the target; a device is written to."""
+    estate(tmp_path, "Login,Name,On\na,A,no\n")
+    run_installed("judge", "--format", "csv", "--output", "new.csv", cwd=tmp_path, expect=0)
+    assert (tmp_path / "new.csv").stat().st_mode & 0o777 == 0o600
+    (tmp_path / "kept.csv").write_text("")
+    (tmp_path / "kept.csv").chmod(0o644)
+    (tmp_path / "link.csv").symlink_to("kept.csv")
+    run_installed("judge", "--format", "csv", "--output", "link.csv", cwd=tmp_path, expect=0)
+    assert (tmp_path / "link.csv").is_symlink() and (tmp_path / "kept.csv").stat().st_mode & 0o777 == 0o644
+    assert "d/a" in (tmp_path / "kept.csv").read_text()
+    # A name that could be guessed might lead elsewhere.
+    (tmp_path / "victim").write_text("mine")
+    for planted in (".out.csv.unfinished", ".out.csv.tmp"):
+        (tmp_path / planted).symlink_to("victim")
+    run_installed("who", "enabled", "--format", "csv", "--output", "out.csv", cwd=tmp_path, expect=0)
+    assert (tmp_path / "victim").read_text() == "mine"
+    done = run_installed(
+        "who", "not enabled", "--format", "csv", "--output", "/dev/stdout", cwd=tmp_path, expect=0
+    )
+    assert "d/a" in done.stdout and Path("/dev/null").is_char_device()
+    run_installed("who", "enabled", "--format", "csv", "--output", "/dev/null", cwd=tmp_path, expect=0)
+    assert Path("/dev/null").is_char_device()
+
+
+@pytest.mark.parametrize("kind", ["rulebook", "map", "register", "estate"])
+def test_a_pipe_a_device_or_a_giant_is_no_configuration(tmp_path: Path, kind: str) -> None:
+    """Refused at once, instead of being waited for or read without end."""
+    estate(tmp_path, "Login,Name,On\na,A,yes\n")
+    run_installed("read", cwd=tmp_path, expect=0)
+    file = (
+        tmp_path
+        / {"rulebook": "rulebook.toml", "map": "map.toml", "register": "reg.toml", "estate": "estate.toml"}[
+            kind
+        ]
+    )
+    words = (
+        ("read",) if kind == "map" else ("judge", *(("--register", "reg.toml") if kind == "register" else ()))
+    )
+    file.unlink(missing_ok=True)
+    os.mkfifo(file)
+    assert "this is a pipe or a device" in run_installed(*words, cwd=tmp_path, expect=2).stderr
+    file.unlink()
+    file.symlink_to("/dev/zero")
+    assert "this is a pipe or a device" in run_installed(*words, cwd=tmp_path, expect=2).stderr
+    file.unlink()
+    with file.open("wb") as giant:
+        giant.truncate(10_000_001)
+    assert "10,000,001 bytes" in run_installed(*words, cwd=tmp_path, expect=2).stderr
+
+
+def test_work_on_a_rulebook_is_bounded(tmp_path: Path) -> None:
+    """A thousand members cost a thousand times one; what would double with each term is refused."""
+    estate(tmp_path, "Login,Name,On\na,A,no\n")
+    run_installed("read", cwd=tmp_path, expect=0)
+    rule = 'title = "T"\n{}[rule.r]\ntitle = "R"\nseverity = "high"\nmust = "{}"\n'
+
+    def judged(terms: str, must: str, expect: int) -> str:
+        (tmp_path / "rulebook.toml").write_text(rule.format(terms, must))
+        start = time.monotonic()
+        done = run_installed("judge", "--format", "csv", cwd=tmp_path, expect=expect)
+        assert time.monotonic() - start < 15
+        return done.stdout + done.stderr
+
+    judged("", " and ".join(["enabled"] * 1000), 1)
+    told = judged("", " and ".join(f"length(name) > {1000 + number}" for number in range(700)), 1)
+    assert "676 more" in told
+    doubling = "".join(f't{n} = "t{n - 1} and (locked or not t{n - 1})"\n' for n in range(1, 40))
+    told = judged(f'[terms]\nt0 = "enabled"\n{doubling}', "t39", 2)
+    assert "works out to more than 20,000 parts" in told
+    told = judged("[limits]\n" + "".join(f"l{n} = 1\n" for n in range(20_000)), "enabled", 2)
+    assert "more than 10,000 limits" in told

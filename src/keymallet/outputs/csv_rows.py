@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import codecs
+
 import polars as pl
 
 from keymallet.outputs.values import OutputRows, in_text
@@ -13,11 +15,12 @@ def write(rows: OutputRows) -> bytes:
     """The rows as CSV; every value is exactly as it was read.
 
     Where they are meant for a spreadsheet, a text that it would take for a formula gets an apostrophe in
-    front.
+    front, and the whole begins with a byte order mark, by which spreadsheets know UTF-8.
     """
     flat = in_text(rows.frame).with_columns(pl.col(pl.List(pl.String)).list.join(" | "))
     if rows.spreadsheet:
         text = pl.col(pl.String)
         defused = pl.when(text.str.contains(_FORMULA)).then("'" + text).otherwise(text)
         flat = flat.with_columns(defused.name.keep())
-    return flat.write_csv(line_terminator="\r\n").encode()
+    written = flat.write_csv(line_terminator="\r\n").encode()
+    return codecs.BOM_UTF8 + written if rows.spreadsheet else written

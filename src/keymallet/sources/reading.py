@@ -6,10 +6,14 @@ import importlib
 import time
 from collections.abc import Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 from datetime import datetime
+from functools import partial
+from operator import attrgetter
 from types import ModuleType
 
 import polars as pl
+from msgspec import structs
 
 from keymallet.core.base.problems import KeymalletError, Problem, fail
 from keymallet.core.facts.declaration import TABLES
@@ -18,6 +22,7 @@ from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.literals import span_text
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Nobody, Request, Watcher
+from keymallet.sources.shared.secret import Secret
 
 
 def read_sources(
@@ -59,7 +64,14 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
     try:
         with ThreadPoolExecutor() as workers:
             request = Request(source.name, estate.folder, estate.clock, at, workers, watcher)
-            readings: list[Reading] = _reader(source).read(source.section, request)
+            try:
+                readings: list[Reading] = _reader(source).read(source.section, request)
+            except KeymalletError as error:
+                raise KeymalletError(
+                    map(partial(_without_secrets, request.secrets), error.problems)
+                ) from None
+            for reading in readings:
+                take_out(reading, request.secrets)
             for reading in readings:
                 _set_impossible_aside(reading, at)
                 reading.known = _known(reading)
@@ -79,6 +91,29 @@ def _reader(source: Source) -> ModuleType:
         extra = source.reader.extra
         hint = f"pip install 'keymallet[{extra}]'" if extra else f"pip install {error.name}"
         raise fail(f'source "{source.name}" needs the package {error.name}', hint=hint) from None
+
+
+def _without_secrets(secrets: list[Secret], problem: Problem) -> Problem:
+    """What went wrong, without what the reader signed in with, though the other side has told it."""
+    message, hint = problem.message, problem.hint
+    for secret in secrets:
+        message, hint = secret.hidden_in(message), secret.hidden_in(hint)
+    return replace(problem, message=message, hint=hint)
+
+
+def take_out(reading: Reading, secrets: list[Secret]) -> None:
+    """Take the reader's own secrets out of a reading's notes and texts: the other side may echo them."""
+    for secret in filter(attrgetter("is_long"), secrets):
+        hide = secret.hidden_in
+        for notes in (reading.remarks, reading.incomplete, reading.referrals):
+            notes[:] = map(hide, notes)
+        for intake in reading.intake.values():
+            for refusals in (intake.refusals, intake.unreadable_cells):
+                refusals[:] = [structs.replace(refusal, reason=hide(refusal.reason)) for refusal in refusals]
+        for name, frame in reading.tables.items():
+            texts = [column for column, kind in frame.schema.items() if kind == pl.String]
+            hidden = pl.col(texts).str.replace_all(secret.reveal(), "…", literal=True)
+            reading.tables[name] = frame.with_columns(hidden) if texts else frame
 
 
 def _known(reading: Reading) -> dict[str, dict[str, int]]:

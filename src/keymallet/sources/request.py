@@ -17,6 +17,7 @@ from blake3 import blake3
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import FileRead, Reading
+from keymallet.sources.shared.secret import Secret, read_secret
 
 
 class Watcher(Protocol):
@@ -58,11 +59,18 @@ class Request:
     at: datetime
     workers: Executor
     watcher: Watcher = field(default_factory=Nobody)
+    secrets: list[Secret] = field(default_factory=list)
     _digests: list[tuple[Reading, str, int, Future[str]]] = field(default_factory=list)
 
     def advanced(self, done: int, total: int | None, noun: str) -> None:
         """Tell how far the reading has come."""
         self.watcher.advanced(self.name, done, total, noun)
+
+    def secret(self, pointer: str, setting: str) -> Secret:
+        """Fetch a secret; it is kept in mind, so that it never comes back out."""
+        secret = read_secret(pointer, self.folder, setting)
+        self.secrets.append(secret)
+        return secret
 
     def bytes_of(self, path: str, reading: Reading, at: Path | None = None) -> bytes:
         """Read a file of the estate; its digest is taken meanwhile. Raises KeymalletError.

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
+from keymallet.core.base.secrecy import may_be_secret
 from keymallet.core.facts.reading import Reading
 from keymallet.fitting.guess import Guess
 from keymallet.fitting.map_text import remarks
@@ -19,6 +22,10 @@ from keymallet.views.intake import counted
 from keymallet.views.safe import plain
 from keymallet.views.terminal import text
 
+_ONCE_ONLY = re.compile(
+    r"otp|one.?time|\bpin\b|\bcode|token|secret|seed|recovery|initial|passw|pwd", re.IGNORECASE
+)
+"""Headers of what works once, or until it is changed."""
 _STYLES = {SURE: "green", LIKELY: "yellow", UNSURE: "red"}
 _VALUES_WIDTH = 36
 _CELLS_SHOWN = 6
@@ -95,11 +102,13 @@ def _values(column: SampledColumn) -> str:
     """The most frequent values; of what may be a secret only how many there are."""
     if not column.values:
         return "(empty)"
-    secret = {"password", "key"} & {
-        concept for piece in understood(column.header).pieces for concept in piece.concepts
-    }
+    concepts = {concept for piece in understood(column.header).pieces for concept in piece.concepts}
     shape = Shape(column)
-    if shape.may_be_secret or (secret and shape.dates < 0.5 and shape.distinct > 0.5 and not shape.numbers):
+    told = bool(_ONCE_ONLY.search(column.header) or {"password", "key"} & concepts)
+    plainly_none = shape.dates >= 0.5 or shape.share({*shape.true, *shape.false}) >= 0.5
+    odd = any(may_be_secret(value) and not value.strip().isdigit() for value in column.values)
+    named = told and not plainly_none and (shape.distinct > 0.5 or odd)
+    if shape.may_be_secret or named or (odd and not plainly_none):
         return f"({how_many(column.distinct, 'value')}, not shown: may be secret)"
     return _as_many_as_fit(list(column.values), column.distinct)
 

@@ -29,11 +29,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_judging(parser)
     add_rows_format(parser)
     parser.add_argument(
-        "--spreadsheet",
-        action="store_true",
-        help="with --format csv: keep texts like =1+1 from being taken for formulas",
-    )
-    parser.add_argument(
         "--fail-on",
         choices=_FAIL_ON,
         default="high",

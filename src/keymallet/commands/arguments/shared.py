@@ -72,4 +72,9 @@ def add_rows_format(parser: argparse.ArgumentParser) -> None:
         default="table",
         help=f"table (the default), for people to read; {formats}",
     )
+    parser.add_argument(
+        "--spreadsheet",
+        action="store_true",
+        help="with --format csv: for spreadsheets, which take =1+1 for a formula and want a mark of UTF-8",
+    )
     parser.add_argument("--output", metavar="FILE", help="write it there instead of printing it")

@@ -7,6 +7,8 @@ like any other expression.
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from keymallet.core.facts.model import Column, Derivation, Kind, Table
 
 
@@ -45,6 +47,10 @@ def _closes(name: str, meaning: str) -> Column:
 
 def _span(name: str, meaning: str) -> Column:
     return Column(name, Kind.SPAN, meaning)
+
+
+def _beside_secrets(column: Column) -> Column:
+    return replace(column, secret=True)
 
 
 _FACTOR_KINDS = (
@@ -129,15 +135,19 @@ ACCOUNT = Table(
             "a gate in force asks it for a second factor, whatever it signs in to",
             across=True,
         ),
-        _flag("has-password", "there is a password; an empty one counts"),
-        _flag("password-empty", "the password is empty: anybody gets in"),
-        _flag("password-locked", "the password is barred; other ways in are not"),
-        _word(
-            "password-scheme",
-            "how the password is stored",
-            "argon2 yescrypt bcrypt scrypt pbkdf2 sha512 sha256 md5 des other",
+        _beside_secrets(_flag("has-password", "there is a password; an empty one counts")),
+        _beside_secrets(_flag("password-empty", "the password is empty: anybody gets in")),
+        _beside_secrets(_flag("password-locked", "the password is barred; other ways in are not")),
+        _beside_secrets(
+            _word(
+                "password-scheme",
+                "how the password is stored",
+                "argon2 yescrypt bcrypt scrypt pbkdf2 sha512 sha256 md5 des other",
+            )
         ),
-        _text("password-digest", "digest of how the password is stored, to see copies; not kept"),
+        _beside_secrets(
+            _text("password-digest", "digest of how the password is stored, to see copies; not kept")
+        ),
         Column(
             "password-shared-with",
             Kind.WORDS,
@@ -208,7 +218,7 @@ KEY = Table(
     "secrets that work on their own, one row each",
     (
         _ACCOUNT_REFERENCE,
-        _text("key", "its public id"),
+        _beside_secrets(_text("key", "its public id")),
         _word(
             "kind",
             "what sort of secret",
@@ -223,7 +233,7 @@ KEY = Table(
         _count("uses-left", "how often it can still be used"),
         _text("algorithm", "the algorithm of the key"),
         Column("bits", Kind.COUNT, "size of the key in bits"),
-        _text("digest", "digest of the public part, for seeing what is shared"),
+        _beside_secrets(_text("digest", "digest of the public part, for seeing what is shared")),
         Column(
             "shared-with",
             Kind.WORDS,

@@ -37,8 +37,9 @@ class Column:
 
     `past` marks an instant of something that has happened: one after the reading is impossible.
     `closes` marks the first instant at which something no longer holds, so that a plain date
-    needs saying whether the day itself still counts. `across` marks what only shows when all sources
-    lie side by side: no source gives it.
+    needs saying whether the day itself still counts. `secret` marks what a secret may stand beside in a
+    source, or in its place: what could not be understood there is never quoted. `across` marks what only
+    shows when all sources lie side by side: no source gives it.
     """
 
     name: str
@@ -47,6 +48,7 @@ class Column:
     words: tuple[str, ...] = ()
     past: bool = False
     closes: bool = False
+    secret: bool = False
     across: bool = False
     definition: str = ""
     derivation: Derivation = Derivation.UNLESS_KNOWN

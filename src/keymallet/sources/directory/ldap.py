@@ -10,10 +10,11 @@ from __future__ import annotations
 
 import re
 import ssl
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from typing import Any
-from urllib.parse import unquote
+from urllib.parse import unquote, urlsplit
 
 import ldap3
 from ldap3.core.exceptions import LDAPException
@@ -26,8 +27,9 @@ from keymallet.sources.directory.policies import POLICY_ATTRIBUTES
 from keymallet.sources.directory.state import FAMILIES
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdapSection
+from keymallet.sources.shared.bounded import within
 from keymallet.sources.shared.certificates import CERTIFICATES, SSH_KEYS
-from keymallet.sources.shared.secret import read_secret
+from keymallet.sources.shared.secret import is_loopback
 
 _PLAIN = (
     "objectClass uid cn sAMAccountName displayName mail employeeNumber employeeID employeeType ou department"
@@ -133,7 +135,7 @@ def _open(section: LdapSection, request: Request) -> ldap3.Connection:
         if not section.bind_dn or not section.password_from:
             hint = 'or sign-in = "anonymous", sign-in = "external"'
             raise fail("bind-dn and password-from are missing", file=section.url, hint=hint)
-        secret = read_secret(section.password_from, request.folder, "password-from")
+        secret = request.secret(section.password_from, "password-from")
         if section.url.startswith("ldap://") and not section.start_tls and not _is_this_machine(section.url):
             hint = "ldaps://, or start-tls = true"
             raise fail("a password is not sent in the clear", file=section.url, hint=hint)
@@ -141,10 +143,10 @@ def _open(section: LdapSection, request: Request) -> ldap3.Connection:
     elif section.sign_in == "external":
         options |= {"authentication": ldap3.SASL, "sasl_mechanism": ldap3.EXTERNAL}
     connection = ldap3.Connection(server, **options)
-    connection.open()
+    _bounded(section, connection.open)
     if section.start_tls and not connection.start_tls():
         raise fail(f"StartTLS was refused: {_told(connection)}", file=section.url)
-    if not connection.bind():
+    if not _bounded(section, connection.bind):
         answer = _told(connection)
         connection.unbind()
         raise fail(f"the directory does not let the reader in: {answer}", file=section.url)
@@ -152,8 +154,7 @@ def _open(section: LdapSection, request: Request) -> ldap3.Connection:
 
 
 def _is_this_machine(url: str) -> bool:
-    host = url.removeprefix("ldap://").partition("/")[0]
-    return host.startswith(("127.", "localhost", "[::1]"))
+    return is_loopback(urlsplit(url).hostname or "")
 
 
 def _told(connection: ldap3.Connection) -> str:
@@ -193,13 +194,17 @@ def _search(
     entries: list[Entry] = []
     cookie: Any = None
     while True:
-        connection.search(
-            base,
-            filter_,
-            attributes=attributes,
-            paged_size=section.page_size,
-            paged_cookie=cookie,
-            time_limit=section.time_limit,
+        _bounded(
+            section,
+            partial(
+                connection.search,
+                base,
+                filter_,
+                attributes=attributes,
+                paged_size=section.page_size,
+                paged_cookie=cookie,
+                time_limit=section.time_limit,
+            ),
         )
         result = connection.result
         entries += _entries(connection, section.url)
@@ -223,6 +228,13 @@ def _search(
         cookie = result.get("controls", {}).get("1.2.840.113556.1.4.319", {}).get("value", {}).get("cookie")
         if not cookie:
             return entries
+
+
+def _bounded(section: LdapSection, call: Callable[[], Any]) -> Any:
+    """What a call gives within the section's time limit, whatever drips. Raises LDAPException."""
+    late = f"no whole answer within {section.time_limit} s (time-limit)"
+    # The server's own limit ends a search in time; a little more is given for it to say so.
+    return within(section.time_limit + 2, call, lambda: LDAPException(late))
 
 
 def _entries(connection: ldap3.Connection, url: str) -> list[Entry]:

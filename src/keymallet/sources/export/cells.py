@@ -14,6 +14,7 @@ import polars as pl
 import pyarrow as pa
 
 from keymallet.core.base.columns import only_where
+from keymallet.core.base.secrecy import quoted
 from keymallet.core.facts.evidence import data_type
 from keymallet.core.facts.model import Kind
 from keymallet.core.language.literals import parse_span
@@ -143,7 +144,7 @@ def _words(cell: Cell, value: str) -> tuple[list[str] | None, str]:
     for piece in (piece.strip() for piece in value.split(cell.separator)):
         word = cell.words.get(piece.casefold(), piece)
         if cell.column.words and piece and word not in cell.column.words:
-            return None, f'"{piece}" is no word of the map'
+            return None, f"{quoted(piece)} is no word of the map"
         if piece:
             words.append(word)
     return words, ""

@@ -8,7 +8,8 @@ from typing import cast
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many, shortened
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.secrecy import quoted
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.model import Table
@@ -114,7 +115,12 @@ class TableFile:
         places = unread.arg_true()
         first = places.head(MOST_DETAILS).to_list()
         details = (
-            Refusal(self.path, line, f'"{shortened(value)}": {converted.reasons(value)}', cell.header)
+            Refusal(
+                self.path,
+                line,
+                f"{quoted(value, secret=cell.column.secret)}: {converted.reasons(value)}",
+                cell.header,
+            )
             for line, value in zip(rows.lines(first), written.gather(first).to_list(), strict=True)
         )
         self.intake.cannot_read(len(places), details)

@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.secrecy import quoted
 from keymallet.sources.shared.public_keys import NoKeyError, PublicKey, read_key
 
 _BARE = frozenset(
@@ -83,14 +85,19 @@ def _options(text: str) -> tuple[list[tuple[str, str]], str]:
         name, value = match[1].lower(), match[2]
         if name not in (_BARE if value is None else _WITH_VALUE):
             what = "wants a value in quotes" if name in _WITH_VALUE else "is no option"
-            raise RefusedLineError(f'"{match[1]}" {what}: the server passes the line over')
+            raise RefusedLineError(f"{_said(match[1], name)} {what}: the server passes the line over")
         options.append((name, (value or "").replace('\\"', '"')))
         place = match.end()
         if not match[3]:
             return options, text[place:].lstrip(" \t")
     raise RefusedLineError(
-        f'"{text[place : place + 16]}" is neither a key nor an option: the server passes it over'
+        f"{quoted(text[place:], secret=True)} is neither a key nor an option: the server passes it over"
     )
+
+
+def _said(word: str, name: str) -> str:
+    """The word where an option belongs; one that is like none may be anything, a password too."""
+    return quoted(word, secret=not (name in _WITH_VALUE or did_you_mean(name, (*_BARE, *_WITH_VALUE))))
 
 
 def _expiry(text: str, zone: ZoneInfo) -> datetime:
@@ -98,7 +105,7 @@ def _expiry(text: str, zone: ZoneInfo) -> datetime:
     match = _TIME.fullmatch(text)
     if not match:
         raise RefusedLineError(
-            f'expiry-time "{text}" is no yyyymmdd[HHMM[SS]][Z]: the server passes the line over'
+            f"expiry-time {quoted(text)} is no yyyymmdd[HHMM[SS]][Z]: the server passes the line over"
         )
     try:
         plain = datetime(*(int(part or 0) for part in match.groups()[:6]))  # type: ignore[arg-type]
@@ -106,7 +113,7 @@ def _expiry(text: str, zone: ZoneInfo) -> datetime:
         return local.astimezone(UTC) + timedelta(seconds=1)
     except (ValueError, OverflowError):
         raise RefusedLineError(
-            f'there is no such time as "{text}": the server passes the line over'
+            f"there is no such time as {quoted(text)}: the server passes the line over"
         ) from None
 
 

@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from keymallet.core.base.listing import shortened
+from keymallet.core.base.secrecy import quoted
 from keymallet.sources.shared.ageing import ShadowEntry, opens_a_session
 
 _NUMBER = re.compile(r"[ \t]*\+?(\d+)", re.ASCII)
@@ -138,7 +138,7 @@ def parse_group(text: str) -> GroupEntry:
 def _id(field: str, what: str) -> int:
     match = _NUMBER.fullmatch(field)
     if match is None or int(match[1]) > _NOBODY_SET:
-        raise DroppedError(f'the {what} "{shortened(field, 20)}" is no number: the system drops the line')
+        raise DroppedError(f"the {what}, {quoted(field, most=20)}, is no number: the system drops the line")
     return int(match[1])
 
 
@@ -148,7 +148,7 @@ def _days(field: str, number: int) -> int | None:
     match = _NUMBER.fullmatch(field)
     if match is None or int(match[1]) > _NOBODY_SET:
         raise DroppedError(
-            f'field {number}, "{shortened(field, 20)}", is no number: the system drops the line'
+            f"field {number}, {quoted(field, most=20)}, is no number: the system drops the line"
         )
     days = int(match[1])
     # Above 31 bits the C library's number turns negative, which no rule of the system acts on.
@@ -185,7 +185,7 @@ def odd_shadow(text: str) -> str:
 
 def _odd_numbers(fields: list[str]) -> list[str]:
     odd = [field for field in fields if field and field != str(int(field)) and _NUMBER.fullmatch(field)]
-    return [f'"{shortened(field, 20)}" is read as {int(field)}' for field in odd]
+    return [f"{quoted(field, most=20)} is read as {int(field)}" for field in odd]
 
 
 def scheme_of(password: str) -> str | None:

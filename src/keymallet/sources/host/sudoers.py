@@ -13,6 +13,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
+from keymallet.core.base.secrecy import quoted
 from keymallet.sources.host.files import HostFiles, Includes
 from keymallet.sources.host.sudo_scan import ALIAS_NAME, INCLUDE, BadLineError, Member, Scan, joined_lines
 
@@ -239,7 +240,9 @@ class _Reader:
     def _instant(self, text: str) -> datetime:
         match = _TIME.fullmatch(text)
         if not match:
-            raise BadLineError(f'"{text}" is no time: it is written yyyymmddHHMMSSZ, at least to the hour')
+            raise BadLineError(
+                f"{quoted(text)} is no time: it is written yyyymmddHHMMSSZ, at least to the hour"
+            )
         numbers = [int(part or 0) for part in match.groups()[:6]]
         try:
             plain = datetime(*numbers)  # type: ignore[arg-type]
@@ -247,7 +250,7 @@ class _Reader:
                 return plain.replace(tzinfo=self.zone).astimezone(UTC)
             return plain.replace(tzinfo=UTC) - _offset(match[7])
         except (ValueError, OverflowError):
-            raise BadLineError(f'there is no such time as "{text}"') from None
+            raise BadLineError(f"there is no such time as {quoted(text)}") from None
 
 
 def _offset(text: str) -> timedelta:

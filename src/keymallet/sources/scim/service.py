@@ -21,7 +21,8 @@ from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ScimSection
-from keymallet.sources.shared.secret import read_secret
+from keymallet.sources.shared.bounded import within
+from keymallet.sources.shared.secret import is_loopback
 
 USERS, GROUPS = "Users", "Groups"
 NOT_THERE = "the service has no"
@@ -57,9 +58,9 @@ class ScimService:
         if address.scheme not in ("http", "https") or not address.host:
             raise fail("this is no address of a service", file=section.url, hint="https://host/path")
         if section.token_from:
-            if address.scheme != "https" and address.host not in ("localhost", "127.0.0.1", "::1"):
+            if address.scheme != "https" and not is_loopback(address.host):
                 raise fail("a token is not sent in the clear", file=section.url, hint="https://…")
-            token = read_secret(section.token_from, request.folder, "token-from").reveal()
+            token = request.secret(section.token_from, "token-from").reveal()
             if not token.isascii() or not token.isprintable() or not token:
                 raise fail("token-from: what stands there cannot be a token", file=section.url)
             headers["Authorization"] = f"Bearer {token}"
@@ -74,6 +75,8 @@ class ScimService:
             verify=_context(verify),
             timeout=httpx.Timeout(section.time_limit),
             follow_redirects=False,
+            # A proxy sees what is sent in the clear: it is asked only for what is encrypted on its way.
+            trust_env=address.scheme == "https",
         )
         self._by_cursor: bool | None = None
 
@@ -181,13 +184,19 @@ class ScimService:
             reraise=True,
         )
         try:
-            return retries(self._once, path, parameters)
+            return retries(self._in_time, path, parameters)
         except _BusyError as busy:
             raise self._fault(f"the service stayed busy ({busy}) through {_ATTEMPTS} attempts") from None
         except httpx.HTTPError as error:
             text = " ".join(str(error).split())[:160] or type(error).__name__
             hint = "ca-file in the estate names the certificate of who signed it" if _NO_TRUST in text else ""
             raise self._fault(f"the service cannot be reached: {text}", hint) from None
+
+    def _in_time(self, path: str, parameters: dict[str, str]) -> Resource:
+        """One answer within the time limit, whatever drips."""
+        limit = self.section.time_limit
+        late = f"no whole answer within {limit} s (time-limit)"
+        return within(limit, lambda: self._once(path, parameters), lambda: httpx.ReadTimeout(late))
 
     def _once(self, path: str, parameters: dict[str, str]) -> Resource:
         with self.client.stream("GET", path, params=parameters) as answer:

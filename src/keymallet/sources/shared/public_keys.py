@@ -24,6 +24,7 @@ from cryptography.hazmat.primitives.serialization import (
 )
 
 from keymallet.core.base.listing import shortened
+from keymallet.core.base.secrecy import quoted
 
 _ALGORITHMS = {
     "ssh-rsa": "rsa",
@@ -79,7 +80,7 @@ def read_key(kind: str, encoded: str) -> PublicKey:
     """Read a key from its two words. Raises NoKeyError."""
     algorithm = _ALGORITHMS.get(kind)
     if algorithm is None:
-        raise NoKeyError(f'"{shortened(kind)}" is no kind of key')
+        raise NoKeyError(f"{quoted(kind)} is no kind of key")
     blob = _blob(kind, encoded)
     bits = _BITS.get(algorithm, 0)
     try:

@@ -2,10 +2,25 @@
 
 from __future__ import annotations
 
+import ipaddress
 import os
 from pathlib import Path
 
 from keymallet.core.base.problems import fail
+
+_SHORTEST = 6
+"""A shorter secret would be found in half of all words."""
+
+
+def is_loopback(host: str) -> bool:
+    """Whether a host is this machine itself: by its address, or the one name that stands for it (RFC 6761).
+
+    A name that only begins like one is somebody else's.
+    """
+    try:
+        return ipaddress.ip_address(host.strip("[]")).is_loopback
+    except ValueError:
+        return host.lower() == "localhost"
 
 
 class Secret:
@@ -19,6 +34,15 @@ class Secret:
     def __repr__(self) -> str:
         """Hide the value."""
         return "Secret(…)"
+
+    def hidden_in(self, text: str) -> str:
+        """A text without the secret, should somebody have put it there."""
+        return text.replace(self._value, "…") if len(self._value) >= _SHORTEST else text
+
+    @property
+    def is_long(self) -> bool:
+        """Whether it is long enough to be looked for in what comes back."""
+        return len(self._value) >= _SHORTEST
 
     def reveal(self) -> str:
         """The value, for the one call that needs it."""

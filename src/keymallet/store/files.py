@@ -18,12 +18,12 @@ def write_whole(path: Path, data: bytes) -> None:
     A file that is there already keeps its mode, and its owner where that is possible. Of a symbolic link,
     the target is replaced; a device or a pipe is written to. Raises OSError, with what was there unharmed.
     """
-    target = path.resolve()
-    there = target.stat() if target.exists() else None
+    there = path.stat() if path.exists() else None
     if there is not None and not stat.S_ISREG(there.st_mode):
-        with target.open("wb", buffering=0) as device:
+        with path.open("wb") as device:
             device.write(data)
         return
+    target = path.resolve()
     handle, name = tempfile.mkstemp(prefix=".keymallet-", dir=target.parent)
     unfinished = Path(name)
     try:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -21,13 +21,27 @@ from keymallet.core.base.nearest import article, did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.explaining.findings import EVERY_VERDICT, findings
 from keymallet.core.facts.declaration import ACCOUNT, GATE, PERSON, SETTING, TABLES
-from keymallet.core.facts.evidence import ACCOUNT_ROW, ORIGIN, PERSON_ROW, Evidence, data_type, source_column
-from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.evidence import (
+    ACCOUNT_ROW,
+    ORIGIN,
+    PERSON_ROW,
+    UNREAD,
+    Evidence,
+    data_type,
+    source_column,
+)
+from keymallet.core.facts.model import Column, Derivation, Kind, Table
+from keymallet.core.facts.reading import Reading
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.clocks import AN_INSTANT, instant_in, is_zone
 from keymallet.core.language.literals import parse_span
-from keymallet.core.rulebook.model import Demand, Rulebook
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.passes import PASSES
+from keymallet.core.linking.people import drop_repeated_people, number_managers
+from keymallet.core.linking.person_matching import match_persons
+from keymallet.core.linking.reconciliation import reconcile
+from keymallet.core.rulebook.model import Demand, Rule, Rulebook
 
 SOURCE = "case"
 _RELATIVE = re.compile(r"(?:in (\S+)|(\S+) ago)")
@@ -120,6 +134,7 @@ class _Reader:
     at: datetime
     clock: ZoneInfo
     given: dict[str, Any] = field(default_factory=dict)
+    written: frozenset[str] = frozenset()
 
     def read(self, data: Any) -> Case | None:
         """The case; None if anything in it is wrong (all of it is noted)."""
@@ -127,6 +142,7 @@ class _Reader:
             self.document.fault(self.path, "a case is a table", "write [[case]]")
             return None
         before = len(self.document.problems)
+        self.written = frozenset(data)
         given = self.given = {key: value for key, value in data.items() if key in TABLES}
         read = self.document.read(_CaseText, {k: v for k, v in data.items() if k not in given}, self.path)
         if read is None:
@@ -142,12 +158,27 @@ class _Reader:
         if read.at:
             self.at = _at(self.document, (*self.path, "at"), read.at, self.clock)
         evidence = self.evidence(given)
+        self.check_subject(read)
         if len(self.document.problems) > before:
             return None
         line = self.document.place(self.path).line
         expect = words[read.expect]
         return Case(read.rule, read.name, self.at, self.clock, evidence, expect, read.because, read.missing,
                     read.subject - 1, line)  # fmt: skip
+
+    def check_subject(self, read: _CaseText) -> None:
+        """A case that asks for a row it does not have asks nothing."""
+        demand = self.demands.get(read.rule)
+        if demand is None:
+            return
+        rows = self.given.get(demand.table, [{}])
+        number = len(rows) if isinstance(rows, list) else 1
+        if not isinstance(demand, Rule):
+            number = max(number, read.subject)
+        if not 1 <= read.subject <= number:
+            hint = f"it has {number}" if number else f"give it one: {demand.table} = {{ … }}"
+            said = f"there is no {demand.table} {read.subject} in this case"
+            self.document.fault((*self.path, "subject" if "subject" in self.written else "rule"), said, hint)
 
     def evidence(self, given: dict[str, Any]) -> Evidence:
         """The facts of the case as evidence of one source, or of those that the accounts name."""
@@ -162,7 +193,7 @@ class _Reader:
         accounts = rows.setdefault(ACCOUNT.name, [])
         if not accounts and any(TABLES[name].of_account for name in rows):
             accounts.append({})
-        return _evidence(rows, self.at)
+        return _evidence(rows, self.at, self.clock)
 
     def row(self, table: Table, data: Any, path: Path) -> dict[str, Any]:
         """One row: known facts, those that are none, and to which row of its owner it belongs."""
@@ -179,7 +210,13 @@ class _Reader:
                 self.document.fault(
                     (*path, name), f'there is no fact "{name}" of {article(table.name)}', hint
                 )
-            elif value != _UNKNOWN or column.kind is Kind.TEXT:
+            elif _is_only_worked_out(column):
+                said = f"{name} is always worked out: nothing can be given for it"
+                self.document.fault((*path, name), said, "give the facts it rests on")
+            elif value == _UNKNOWN and column.kind is not Kind.TEXT:
+                row[name] = None
+                row.setdefault(UNREAD, []).append(name)
+            else:
                 row[name] = None if value == _NONE else self.value(column, value, (*path, name))
         return row
 
@@ -231,6 +268,12 @@ class _Reader:
         return instant_in(text, self.clock)
 
 
+def _is_only_worked_out(column: Column) -> bool:
+    """Whether what a source says of a fact does not count at all: its definition does not even ask for it."""
+    asks_for_it = re.search(rf"(?<![\w.-]){re.escape(column.name)}(?![\w-])", column.definition)
+    return column.derivation is Derivation.ALWAYS and not asks_for_it
+
+
 _KINDS = {
     Kind.FLAG: "true, false, or none",
     Kind.COUNT: "a whole number, or none",
@@ -246,7 +289,7 @@ def _shown(value: Any) -> str:
     return f'"{value}"' if isinstance(value, str) else str(value)
 
 
-def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
+def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime, clock: ZoneInfo) -> Evidence:
     accounts = rows[ACCOUNT.name]
     for number, row in enumerate(accounts):
         row["source"] = row.get("source") or SOURCE
@@ -259,7 +302,11 @@ def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
     for name, mine in rows.items():
         table = TABLES[name]
         origins = [_origin(table, row, accounts) for row in mine]
-        supplied = {key for row in mine for key in row if key != "of"} | set(table.names[:1])
+        supplied = {key for row in mine for key in row if key not in ("of", UNREAD)} | set(table.names[:1])
+        for row, origin in zip(mine, origins, strict=True):
+            # What other rows of the source give and this one does not is not known of it.
+            others = {key for other, its in zip(mine, origins, strict=True) if its == origin for key in other}
+            row[UNREAD] = sorted({*row.get(UNREAD, ()), *(others - row.keys() - {"of", UNREAD})})
         for source in sources:
             # An empty list says that the source has the table, and nothing in it.
             here = supplied if source in origins or not mine else set()
@@ -267,7 +314,8 @@ def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
         frames[name] = _frame(table, mine, origins, sources)
     for row in accounts:
         # Whatever any account gives is a fact of its own source.
-        supply[row["source"]][ACCOUNT.name] |= dict.fromkeys(sorted(row.keys() - {"of"}), "the case")
+        given = sorted(row.keys() - {"of", UNREAD})
+        supply[row["source"]][ACCOUNT.name] |= dict.fromkeys(given, "the case")
     if PERSON.name in frames:
         places = pl.Series(PERSON_ROW, [_of(row, rows[PERSON.name]) for row in accounts], dtype=pl.UInt32)
         frames[ACCOUNT.name] = frames[ACCOUNT.name].with_columns(places)
@@ -275,7 +323,35 @@ def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime) -> Evidence:
         for row, place in zip(accounts, places, strict=True):
             if place is not None:
                 supply[row["source"]][ACCOUNT.name].setdefault("person", "the case")
-    return Evidence(frames, supply, dict.fromkeys(sources, at))
+    return _worked_out(Evidence(frames, supply, dict.fromkeys(sources, at)), clock)
+
+
+def _worked_out(evidence: Evidence, clock: ZoneInfo) -> Evidence:
+    """The evidence with what only shows when rows lie side by side, as linking works it out.
+
+    What the case gives itself stays as it is given.
+    """
+    given = evidence.tables
+    readings = [Reading(source, dict(given), supply) for source, supply in evidence.supply.items()]
+    linked = LinkedReadings(tuple(readings), given)
+    for step in PASSES:
+        if step.run not in _NOT_IN_A_CASE:
+            linked = step.run(linked, LinkingRules(clock))
+    tables = dict(linked.tables)
+    for name, frame in given.items():
+        across = [column.name for column in TABLES[name].columns if column.across]
+        told = [frame[column] for column in across if _gives(evidence, name, column)]
+        tables[name] = tables[name].with_columns(told)
+    supply = {reading.source: reading.supply for reading in linked.readings}
+    return replace(evidence, tables=tables, supply=supply)
+
+
+_NOT_IN_A_CASE = (drop_repeated_people, match_persons, number_managers, reconcile)
+"""Passes that tell whose an account is, and what two systems say of it: a case says that itself."""
+
+
+def _gives(evidence: Evidence, table: str, column: str) -> bool:
+    return any(column in supply.get(table, {}) for supply in evidence.supply.values())
 
 
 def _origin(table: Table, row: dict[str, Any], accounts: list[dict[str, Any]]) -> str:
@@ -294,9 +370,10 @@ def _of(row: dict[str, Any], owners: list[Any]) -> int | None:
 
 
 def _frame(table: Table, rows: list[dict[str, Any]], origins: list[str], sources: list[str]) -> pl.DataFrame:
-    schema = {column.name: data_type(column) for column in table.columns}
+    schema: dict[str, Any] = {column.name: data_type(column) for column in table.columns}
     if "source" in table.names:
         rows = [{**row, "source": origin} for row, origin in zip(rows, origins, strict=True)]
+    schema[UNREAD] = pl.List(pl.String)
     frame = pl.DataFrame([{name: row.get(name) for name in schema} for row in rows], schema=schema)
     named = pl.Series(source_column(table), origins, dtype=pl.Enum(sources))
     frame = frame.with_columns(named if source_column(table) == ORIGIN else named.alias("source"))

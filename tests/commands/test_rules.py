@@ -181,8 +181,8 @@ def test_what_a_row_does_not_give_is_unknown_and_what_linking_works_out_is(tmp_p
         + '[[case]]\nrule = "three"\nexpect = "breach"\naccount = [{ name = "a" }, { name = "b" }]\n'
         'key = [{ digest = "d" }, { digest = "d", of = 2 }]\n'
         '[[case]]\nrule = "three"\nexpect = "unproven"\nkey = { digest = "d", shared-with = "unknown" }\n'
-        '[[case]]\nrule = "four"\nexpect = "met"\naccount = { name = "a", kind = "person", groups = [] }\n'
-        'gate = { gate = "all", state = "in-force", asks-for = ["any-second"], covers = ["everyone"], leaves-out = [] }\n'
+        '[[case]]\nrule = "four"\nexpect = "met"\naccount = { name = "a", kind = "person", enabled = true, groups = [] }\n'
+        'gate = { gate = "all", state = "in-force", asks-for = ["any-second"], covers = ["everyone"], leaves-out = [], applications = [] }\n'
     )
     write(tmp_path, {"facts.toml": FACTS, "facts.cases.toml": cases})
     shown = run("rules", "try", "facts.toml", cwd=tmp_path).stdout

@@ -332,22 +332,28 @@ def _worked_out(evidence: Evidence, clock: ZoneInfo) -> Evidence:
     What the case gives itself stays as it is given.
     """
     given = evidence.tables
-    readings = [Reading(source, dict(given), supply) for source, supply in evidence.supply.items()]
-    linked = LinkedReadings(tuple(readings), given)
+    # As a source gives them: without what no source can tell.
+    bare = {name: frame.drop(_across(name)) for name, frame in given.items()}
+    readings = [Reading(source, dict(bare), supply) for source, supply in evidence.supply.items()]
+    linked = LinkedReadings(tuple(readings), bare)
     for step in PASSES:
         if step.run not in _NOT_IN_A_CASE:
             linked = step.run(linked, LinkingRules(clock))
     tables = dict(linked.tables)
     for name, frame in given.items():
-        across = [column.name for column in TABLES[name].columns if column.across]
-        told = [frame[column] for column in across if _gives(evidence, name, column)]
-        tables[name] = tables[name].with_columns(told)
+        made = tables[name].columns
+        kept = [column for column in _across(name) if column not in made or _gives(evidence, name, column)]
+        tables[name] = tables[name].with_columns(frame[column] for column in kept)
     supply = {reading.source: reading.supply for reading in linked.readings}
     return replace(evidence, tables=tables, supply=supply)
 
 
 _NOT_IN_A_CASE = (drop_repeated_people, match_persons, number_managers, reconcile)
 """Passes that tell whose an account is, and what two systems say of it: a case says that itself."""
+
+
+def _across(table: str) -> list[str]:
+    return [column.name for column in TABLES[table].columns if column.across]
 
 
 def _gives(evidence: Evidence, table: str, column: str) -> bool:

@@ -150,6 +150,9 @@ class Evaluator:
         kind = self.row["kind"]
         return None if kind is None else kind in ("hardware-key", "passkey", "smartcard")
 
+    def derived_account_has_password(self) -> bool | None:
+        return kleene_or([self.row["has-password"], self.row["password-empty"] is True])
+
     def derived_account_locked(self) -> bool | None:
         if self.lapsed():
             return True
@@ -205,7 +208,7 @@ class Evaluator:
             ),
         )
         free = kleene_not(self.derived_account_locked())
-        password = kleene_and([row["has-password"], row["password-locked"] is not True, free])
+        password = kleene_and([self.derived_account_has_password(), row["password-locked"] is not True, free])
         without = kleene_and([kleene_or([free, row["lock-stops"] == "password"]), kleene_or([key, factor])])
         return kleene_and(
             [

@@ -22,16 +22,17 @@ from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.scope import Limit
-from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.model import Rulebook, rules_with_limit
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.studies.rehearse import (
     accounts_in_breach,
     changed_rows,
     differences,
+    findings_in_breach,
     overlay,
     read_sweep,
-    rules_with_limit,
 )
 from keymallet.sources.rulebooks import open_included
 from keymallet.views.figures import figure_bytes, format_of
@@ -115,7 +116,10 @@ def _compare(options: argparse.Namespace, inputs: JudgingInputs, book: Rulebook)
             show_instants(out, [(at, *numbers[at]) for at in sorted(numbers)], inputs.clock)
         out.print()
         now, then = numbers[inputs.at]
-        out.print(text(f"{how_many(then, 'account')} would be in breach, where {now:,} are now.", "bold"))
+        waiting = sum(len(after.rows(rule, Verdict.PENDING)) for rule in after.rulebook.rules)
+        later = f", and {how_many(waiting, 'finding')} would be under grace" if waiting else ""
+        closing = f"{how_many(then, 'account')} would be in breach, where {now:,} are now{later}."
+        out.print(text(closing, "bold"))
         show_gaps(out, inputs.gaps)
         show_hints(out, [(f"{_said(options)} --format csv --output changes.csv", "every change")])
     return CLEAN
@@ -150,8 +154,11 @@ def _sweep(
     judged = _judging(inputs, inputs.rulebook, base)
     limits = [book.limits[wanted.limit] for book in tried]
     tried = [book.only(lambda rule: rule.id in rules) for book in tried]
-    numbers = [accounts_in_breach(judged(book, inputs.at)) for book in tried]
-    points = list(zip(map(constant_text, limits), numbers, strict=True))
+    judgements = [judged(book, inputs.at) for book in tried]
+    points = [
+        (constant_text(limit), accounts_in_breach(judgement), findings_in_breach(judgement))
+        for limit, judgement in zip(limits, judgements, strict=True)
+    ]
     present = base.limits[wanted.limit]
     outcome = inputs.run(judged(inputs.rulebook, inputs.at))
     if options.figure:
@@ -161,7 +168,7 @@ def _sweep(
         figure = sweep_figure(wanted.limit, points, places, _place(present), unit, outcome)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.format != "table":
-        frame = pl.DataFrame(points, schema=["value", "accounts-in-breach"], orient="row")
+        frame = pl.DataFrame(points, schema=["value", "accounts-in-breach", "breaches"], orient="row")
         write_rows(options, frame, _head(inputs), "curve")
         return CLEAN
     with output_stream(options.output) as stream:

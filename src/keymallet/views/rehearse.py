@@ -13,7 +13,7 @@ from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.judging.run import Run
-from keymallet.core.studies.rehearse import NEWLY, Difference
+from keymallet.core.studies.rehearse import NEWLY, NO_LONGER, Difference
 from keymallet.views.figures import INK, SERIES, new_figure
 from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_table, text
 
@@ -31,7 +31,10 @@ def show_differences(out: Console, changed_rules: list[Difference]) -> None:
     changed = [
         difference
         for difference in changed_rules
-        if difference.newly or difference.no_longer or None in (difference.before, difference.after)
+        if difference.newly
+        or difference.no_longer
+        or difference.pending_before != difference.pending_after
+        or None in (difference.before, difference.after)
     ]
     for difference in sorted(
         changed, key=lambda difference: (-difference.rule.severity, -difference.newly, -difference.no_longer)
@@ -39,8 +42,8 @@ def show_differences(out: Console, changed_rules: list[Difference]) -> None:
         table.add_row(
             text(difference.rule.id),
             Text(difference.rule.severity.word, SEVERITY_STYLES[difference.rule.severity]),
-            "no rule" if difference.before is None else f"{difference.before:,}",
-            "no rule" if difference.after is None else f"{difference.after:,}",
+            _with_pending(difference.before, difference.pending_before),
+            _with_pending(difference.after, difference.pending_after),
             Text(f"+{difference.newly:,}" if difference.newly else "·", "red" if difference.newly else "dim"),
             Text(
                 f"-{difference.no_longer:,}" if difference.no_longer else "·",
@@ -55,6 +58,13 @@ def show_differences(out: Console, changed_rules: list[Difference]) -> None:
         out.print(text(f"{how_many(same, 'rule')} {verb} out as before", "dim"))
 
 
+def _with_pending(breaches: int | None, pending: int) -> str:
+    """`6`, `32 + 11 pending`: what is under grace is no breach yet, and will be one."""
+    if breaches is None:
+        return "no rule"
+    return f"{breaches:,} + {pending:,} pending" if pending else f"{breaches:,}"
+
+
 def show_groups(out: Console, rows: pl.DataFrame) -> None:
     """Print how the changes fall on units and kinds of account."""
     for group in ("unit", "kind"):
@@ -63,7 +73,7 @@ def show_groups(out: Console, rows: pl.DataFrame) -> None:
             .group_by(group)
             .agg(
                 newly=(pl.col("change") == NEWLY).sum(),
-                no_longer=(pl.col("change") != NEWLY).sum(),
+                no_longer=(pl.col("change") == NO_LONGER).sum(),
             )
             .sort("newly", "no_longer", group, descending=[True, True, False])
         )
@@ -105,28 +115,29 @@ def show_instants(out: Console, numbers: list[tuple[datetime, int, int]], clock:
     out.print(table)
 
 
-def show_sweep(out: Console, limit: str, points: list[tuple[str, int]], present: str) -> None:
-    """Print the curve of accounts in breach against a limit."""
+def show_sweep(out: Console, limit: str, points: list[tuple[str, int, int]], present: str) -> None:
+    """Print the curve of accounts in breach against a limit, and of breaches, also those of settings."""
     table = plain_table()
     table.add_column(f"limit.{limit}", justify="right")
     table.add_column("accounts in breach", justify="right")
+    table.add_column("breaches", justify="right")
     table.add_column("", width=BAR, no_wrap=True)
-    most = max([number for _, number in points] + [1])
-    for value, number in points:
-        cells = max(1, round(BAR * number / most)) if number else 0
-        table.add_row(text(value), f"{number:,}", Text("█" * cells, "cyan"))
+    most = max([breaches for *_, breaches in points] + [1])
+    for value, accounts, breaches in points:
+        cells = max(1, round(BAR * breaches / most)) if breaches else 0
+        table.add_row(text(value), f"{accounts:,}", f"{breaches:,}", Text("█" * cells, "cyan"))
     out.print(table)
     out.print(text(f"the book says {present}", "dim"))
 
 
-def sweep_figure(limit: str, points: list[tuple[str, int]], places: list[float], present: float | None,
+def sweep_figure(limit: str, points: list[tuple[str, int, int]], places: list[float], present: float | None,
                  unit: str, run: Run) -> Any:  # fmt: skip
-    """The curve: accounts in breach against the limit, with the limit of today marked."""
+    """The curve: breaches against the limit, with the limit of today marked."""
     figure, axes = new_figure(
-        f"Accounts in breach against limit.{limit}",
+        f"Breaches against limit.{limit}",
         f"{run.organisation}, judged at {moment(run.at, run.clock)}; by the rules that use this limit",
     )
-    numbers = [number for _, number in points]
+    numbers = [breaches for *_, breaches in points]
     axes.plot(places, numbers, "o-", color=SERIES[0], linewidth=2, markersize=6)
     axes.fill_between(places, numbers, color=SERIES[0], alpha=0.12)
     if present is not None and places[0] <= present <= places[-1]:
@@ -134,6 +145,6 @@ def sweep_figure(limit: str, points: list[tuple[str, int]], places: list[float],
         top = (present, max([*numbers, 1]))
         axes.annotate("the book today", top, xytext=(6, -4), textcoords="offset points", color=INK)
     axes.set_ylim(0, max([*numbers, 1]) * 1.08)
-    axes.set_ylabel("accounts in breach", color=INK)
+    axes.set_ylabel("breaches", color=INK)
     axes.set_xlabel(f"limit.{limit}{f', {unit}' if unit else ''}", color=INK)
     return figure

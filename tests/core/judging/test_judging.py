@@ -156,7 +156,7 @@ BREACHES = [
         "ends - created <= 8h",
         "ends - created: 2 d; at most 8 h is allowed",
     ),
-    ({"unit": "Track", "title": "Track"}, "unit != title", "unit Track; not allowed is title Track"),
+    ({"unit": "Track", "title": "Track"}, "unit != title", "unit Track; not allowed is Track (title)"),
     (
         {"enabled": False, "locked": True, "locked_until": None},
         "enabled and not locked",

@@ -117,8 +117,10 @@ class _Reasons:
             return joined([described, self.explained.same_text("it has to be still to come")])
         if isinstance(right, typed.Const):
             return joined([described, self.explained.same_text(demand.format(constant_text(right, clock)))])
+        # The value is what is meant; the name says where it is from.
         before, after = demand.split("{}")
-        return joined([described, before + Texts(self.explained).described(right) + after])
+        value = Texts(self.explained).plain(right)
+        return joined([described, before + value + f" ({self.explained.prefix}{right.text})" + after])
 
     def _demanded(self, operand: Typed, demand: str) -> pl.Series:
         return joined([Texts(self.explained).described(operand), self.explained.same_text(demand)])

@@ -73,6 +73,7 @@ some grant (privileged and mode = standing and not surely(until(starts) > 0s)
             and (ends is unknown or until(ends) > 0s))
 or some elevation (outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown)
 """
+_HAS_PASSWORD = "has-password or surely(password-empty)"
 _LOCKED = """
 locked and not surely(until(locked-until) <= 0s) or surely(until(password-lapses) <= 0s)
 """
@@ -135,7 +136,9 @@ ACCOUNT = Table(
             "a gate in force asks it for a second factor, whatever it signs in to",
             across=True,
         ),
-        _beside_secrets(_flag("has-password", "there is a password; an empty one counts")),
+        _beside_secrets(
+            _flag("has-password", "there is a password; an empty one counts", _HAS_PASSWORD, always=True)
+        ),
         _beside_secrets(_flag("password-empty", "the password is empty: anybody gets in")),
         _beside_secrets(_flag("password-locked", "the password is barred; other ways in are not")),
         _beside_secrets(

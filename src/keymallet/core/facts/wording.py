@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -53,7 +54,8 @@ def values(column: pl.Series, kind: Kind, clock: ZoneInfo) -> pl.Series:
         case Kind.INSTANT:
             return instants(column, clock)
         case Kind.SPAN:
-            return spans(column)
+            signs = pl.DataFrame({"text": spans(column), "below": column < timedelta()})
+            return signs.select(pl.when("below").then(pl.format("-{}", "text")).otherwise("text")).to_series()
         case Kind.WORDS:
             return (
                 pl.DataFrame({"v": column})

@@ -9,7 +9,7 @@ from datetime import timedelta
 from enum import IntEnum
 
 from keymallet.core.language.scope import Limit
-from keymallet.core.language.typed import Const, Typed
+from keymallet.core.language.typed import Const, Typed, limit_of
 
 
 class Severity(IntEnum):
@@ -167,3 +167,12 @@ class Rulebook:
         """The same book with these rules and tallies alone."""
         rules = tuple(rule for rule in self.rules if wanted(rule))
         return replace(self, rules=rules, tallies=tuple(tally for tally in self.tallies if wanted(tally)))
+
+
+def rules_with_limit(rulebook: Rulebook, limit: str) -> list[str]:
+    """The ids of the rules that a limit bears on."""
+    return [
+        rule.id
+        for rule in rulebook.rules
+        if any(limit_of(part) == limit for node in rule.expressions for part in node.walk())
+    ]

@@ -15,22 +15,26 @@ from keymallet.core.facts.declaration import TABLES
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.literals import parse_span
-from keymallet.core.language.typed import limit_of
-from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
+from keymallet.core.rulebook.model import Demand, Rule, Tally
 
-NEWLY, NO_LONGER = "newly", "no longer"
+NEWLY, NO_LONGER, NEWLY_PENDING = "newly", "no longer", "newly pending"
 COLUMNS = ("change", "rule", "title", "severity", "account", "subject", "display", "unit", "kind")
 
 
 @dataclass(frozen=True)
 class Difference:
-    """How one rule comes out under two books; None where a book does not have it."""
+    """How one rule comes out under two books; None where a book does not have it.
+
+    What is still under grace is told apart: it is no breach yet, and becomes one by time alone.
+    """
 
     rule: Demand
     before: int | None
     after: int | None
     newly: int
     no_longer: int
+    pending_before: int = 0
+    pending_after: int = 0
 
 
 def differences(before: Judgement, after: Judgement) -> list[Difference]:
@@ -50,6 +54,8 @@ def differences(before: Judgement, after: Judgement) -> list[Difference]:
                 None if rule_id not in new else len(is_now),
                 len(gained),
                 len(lost),
+                _pending(before, old.get(rule_id)),
+                _pending(after, new.get(rule_id)),
             )
         )
     return changes
@@ -71,6 +77,10 @@ def _breaches(judgement: Judgement, demand: Demand | None) -> pl.Series:
     return pl.Series([], dtype=pl.UInt32)
 
 
+def _pending(judgement: Judgement, demand: Demand | None) -> int:
+    return len(judgement.rows(demand, Verdict.PENDING)) if isinstance(demand, Rule) else 0
+
+
 def _minus(rows: pl.Series, others: pl.Series) -> pl.Series:
     if not len(rows) or not len(others):
         return rows
@@ -86,6 +96,11 @@ def changed_rows(before: Judgement, after: Judgement) -> pl.DataFrame:
         was, is_now = _breaches(before, old.get(rule_id)), _breaches(after, new.get(rule_id))
         if rule_id in new:
             parts.append(_described(after, new[rule_id], _minus(is_now, was), NEWLY))
+            late = after.rows(new[rule_id], Verdict.PENDING)
+            before_too = before.rows(old[rule_id], Verdict.PENDING) if rule_id in old else late.clear()
+            parts.append(
+                _described(after, new[rule_id], _minus(_minus(late, before_too), was), NEWLY_PENDING)
+            )
         if rule_id in old:
             parts.append(_described(before, old[rule_id], _minus(was, is_now), NO_LONGER))
     return pl.concat(part for part in parts if part.height or part is parts[0])
@@ -103,6 +118,11 @@ def _described(judgement: Judgement, rule: Rule, rows: pl.Series, change: str) -
         )
         .select(COLUMNS)
     )
+
+
+def findings_in_breach(judgement: Judgement) -> int:
+    """How many breaches there are, of accounts, of what is theirs, of people and of systems' settings."""
+    return sum(len(judgement.rows(rule, Verdict.BREACH)) for rule in judgement.rulebook.rules)
 
 
 def accounts_in_breach(judgement: Judgement) -> int:
@@ -170,15 +190,6 @@ def _number_values(first: str, last: str, step: str) -> tuple[int, ...] | None:
     if high <= low or not by or (high - low) // by > MOST_STEPS:
         return None
     return (*range(low, high, by), high)
-
-
-def rules_with_limit(rulebook: Rulebook, limit: str) -> list[str]:
-    """The ids of the rules that a limit bears on."""
-    return [
-        rule.id
-        for rule in rulebook.rules
-        if any(limit_of(part) == limit for node in rule.expressions for part in node.walk())
-    ]
 
 
 def overlay(title: str, book: str, settings: dict[str, str]) -> str:

@@ -112,6 +112,7 @@ def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Data
             answers["opening ends"].alias("ends"),
             *columns,
             *(answers[name].fill_null(False).alias(name) for name in _TRUTHS),
+            *(answers[name].is_null().alias(f"{name} open") for name in _TRUTHS),
             answers["opened_for"],
             answers["opened_stretch"],
         ]
@@ -262,19 +263,27 @@ _SHOWN_OF_OPENINGS = ("account", "elevation", START, "lasted", "amiss", "reason"
 
 def faults_of(openings: pl.DataFrame) -> pl.DataFrame:
     """The openings with `amiss`: what is wrong with each, in words."""
-    wrong = (
-        ("approved by oneself", pl.col("own_approval")),
-        ("approved by nobody", pl.col("no_approval")),
-        ("no right to it", pl.col("no_right")),
-        ("no factor shown", pl.col("no_proof")),
-        ("open too long", (pl.col("lasted") > pl.col("opened_for")).fill_null(False)),
-        ("adds up to more", (pl.col("stretch") > pl.col("opened_stretch")).fill_null(False)),
-        ("closed late", pl.col("overrun")),
-        ("no reason", pl.col("hollow")),
-        ("copied reason", pl.col("copied")),
+    flags = {
+        "approved by oneself": "own_approval",
+        "approved by nobody": "no_approval",
+        "no right to it": "no_right",
+        "no factor shown": "no_proof",
+        "closed late": "overrun",
+        "no reason": "hollow",
+        "copied reason": "copied",
+    }
+    told = openings.select(
+        *((pl.col(name) & pl.col("opened")).alias(word) for word, name in flags.items()),
+        ((pl.col("lasted") > pl.col("opened_for")) & pl.col("opened")).alias("open too long"),
+        ((pl.col("stretch") > pl.col("opened_stretch")) & pl.col("opened")).alias("adds up to more"),
+        # What is not known is neither amiss nor in order: it is said with the rest.
+        *(
+            (pl.col(f"{name} open") & pl.col("opened")).alias(f"not known: {word}")
+            for word, name in flags.items()
+            if f"{name} open" in openings.columns
+        ),
     )
-    truths = openings.select((truth & pl.col("opened")).alias(word) for word, truth in wrong)
-    words = words_that_hold([(truth.name, truth) for truth in truths.get_columns()], openings.height)
+    words = words_that_hold([(truth.name, truth) for truth in told.get_columns()], openings.height)
     return openings.with_columns(words.alias("amiss"))
 
 

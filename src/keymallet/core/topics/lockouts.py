@@ -124,7 +124,7 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         UNPROVEN,
     )
     is_locked = pl.col(STATE).is_in([GETS_IN, LOCKED])
-    stronger = pl.col("privileged").fill_null(False) | (pl.col("kind") == "emergency")
+    stronger = pl.col("privileged") | (pl.col("kind") == "emergency").fill_null(False)
     rows = pl.DataFrame(
         [
             *(answers[name] for name in ("account", "unit", "source", "privileged")),
@@ -153,6 +153,8 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         .then(pl.lit(BY_ITSELF))
         .when(is_locked & stronger)
         .then(pl.lit(ADMINISTRATOR))
+        .when(is_locked & stronger.is_null())
+        .then(pl.lit(NOT_KNOWN))
         .when(is_locked)
         .then(pl.lit(DESK))
     )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+import operator
 from collections.abc import Mapping
 from datetime import timedelta
 from zoneinfo import ZoneInfo
@@ -13,9 +15,10 @@ from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.language import typed
-from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.model import Rulebook, rules_with_limit
 from keymallet.core.topics.questions import Questions, QuestionsByName, has_limit
 from keymallet.core.topics.report import (
+    STATE,
     Section,
     State,
     Tone,
@@ -74,6 +77,11 @@ def asked(book: Rulebook) -> QuestionsByName:
     questions.values(ACCOUNT, system_limit="setting.max-age")
     if has_limit(book, "password-age", Kind.SPAN):
         questions.values(ACCOUNT, book_limit="limit.password-age")
+        # The book asks for it of those alone whom its rules are for.
+        bound = rules_with_limit(book, "password-age")
+        for rule in book.rules:
+            if rule.id in bound and rule.table == ACCOUNT.name:
+                questions.asked[f"bound by {rule.id}"] = (ACCOUNT.name, rule.who)
     questions.columns(
         SETTING, "setting", "source", "max-age", "min-length", "classes", "history", prefix="set "
     )
@@ -109,7 +117,11 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         },
         measures=("never changed", "no expiry"),
         sections=tuple(_sections(judgement, answers, rows)),
-        numbers={"the book has a limit": "book_limit" in answers, **_untold(answers)},
+        numbers={
+            "the book has a limit": "book_limit" in answers,
+            "may have none": int(answers["in_scope"].is_null().sum()),
+            **_untold(answers),
+        },
         draw=lambda: _drawn(judgement, rows),
     )
 
@@ -128,19 +140,28 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
             answers["password-changed"].alias("changed"),
             answers["password-set-with"].alias("set with"),
             answers["password-shared-with"].alias("shared with"),
-            answers.get("book_limit", nothing).alias("book"),
+            answers.get("book_limit", nothing).alias("book limit"),
+            _bound(answers).alias("bound"),
             answers["system_limit"].alias("system"),
             answers["password-expires"].alias("expires"),
             answers["never"].fill_null(False).alias("no expiry"),
             answers["never_changed"].fill_null(False).alias("never changed"),
         ]
     ).with_columns((pl.lit(judgement.at, dtype=INSTANT) - pl.col("changed")).alias("age"))
+    dated = dated.with_columns(pl.when("bound").then("book limit").alias("book"))
     dated = dated.with_columns(*stricter("book", "system")).with_columns(
         pl.min_horizontal(pl.col("changed") + pl.col("limit"), "expires").alias("due")
     )
     age = dated.select(
         # Older than one of two limits is too old, even where the other is not known.
-        old=pl.when(pl.col("limit").is_null()).then(False).otherwise(pl.col("age") > pl.col("limit")),
+        old=pl.when(pl.col("age") > pl.col("limit"))
+        .then(True)
+        # It may be bound by the book's limit, or has one and no known age: then it can not be told.
+        .when(pl.col("bound").is_null() & (pl.col("age") > pl.col("book limit")).fill_null(True))
+        .then(None)
+        .when(pl.col("limit").is_null())
+        .then(False)
+        .otherwise(pl.col("age") > pl.col("limit")),
         soon=(pl.col("due") - judgement.at <= timedelta(weeks=4)).fill_null(False),
     )
     state = first_that_holds(
@@ -156,9 +177,23 @@ def _rows(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
         IN_ORDER,
         UNPROVEN,
     )
-    rows = dated.with_columns(state).drop("book", "system", "expires")
+    rows = dated.with_columns(state).drop("book", "book limit", "bound", "system", "expires")
+    # In order is only what something is known of: that there is a password, and anything about it.
+    known = [answers[name].is_not_null() for name in ("weak", "empty", "handed_out", "unanswered")]
+    told = functools.reduce(operator.or_, [*known, answers["password-changed"].is_not_null()])
+    sure = (told & answers["in_scope"].is_not_null()).alias("sure")
+    doubtful = pl.col(STATE).is_in([IN_ORDER, SOON, NEVER]) & ~sure
+    rows = rows.with_columns(pl.when(doubtful).then(pl.lit(UNPROVEN)).otherwise(STATE).alias(STATE))
     rows = rows.filter(answers["in_scope"].fill_null(True))
     return in_order(rows, STATES, pl.col("age") * -1, "account")
+
+
+def _bound(answers: Mapping[str, pl.Series]) -> pl.Series:
+    """Whether the book's limit is for each account: whether a rule that uses it is."""
+    scopes = [answer for name, answer in answers.items() if name.startswith("bound by ")]
+    if not scopes:
+        return pl.Series([True], dtype=pl.Boolean).new_from_index(0, len(answers["account"]))
+    return functools.reduce(operator.or_, scopes)
 
 
 def stricter(book: str, system: str) -> list[pl.Expr]:

@@ -110,6 +110,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     """Temporary accounts, their passwords, and every key that works: each with its own end."""
     parts = [_accounts(answers), _passwords(answers), _keys(judgement, answers)]
     rows = _with_state(pl.concat(parts), judgement)
+    enabled = answers["enabled"].fill_null(True)
     return TopicReport(
         topic="temporary",
         at=judgement.at,
@@ -120,6 +121,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         kinds={"ends": Kind.INSTANT, "amiss": Kind.WORDS},
         measures=("endless",),
         sections=tuple(_sections(judgement, answers, rows)),
+        numbers={"may be temporary": int((answers["temporary"].is_null() & enabled).sum())},
         draw=lambda: {"ends": _strip(rows, judgement)},
     )
 
@@ -131,6 +133,7 @@ def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     """A row for each temporary account that is enabled."""
     rows = _of_accounts(answers, OF_ACCOUNT, answers["ends"])
     rows = rows.with_columns(_words("account", _FAULTS_OF_ACCOUNTS, answers))
+    # Whether it is temporary may not be known of anybody, where there is no roster: that is told as a number.
     return rows.filter(answers["temporary"].fill_null(False) & answers["enabled"].fill_null(True)).select(
         _BARE
     )
@@ -169,7 +172,8 @@ def _keys(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataFram
     several = (answers["key kind"] == "api-key") & (answers["api_keys"].gather(rows) > 1)
     faults = {**answers, f"key {SEVERAL}": several}
     faulted = frame.with_columns(_words("key", [*_faults_of_keys(judgement.rulebook), SEVERAL], faults))
-    return faulted.filter(answers["works"].fill_null(False)).select(_BARE)
+    faulted = faulted.with_columns(pl.col("may be") | answers["works"].is_null())
+    return faulted.filter(answers["works"].fill_null(True)).select(_BARE)
 
 
 def _words(prefix: str, words: Iterable[str], answers: Mapping[str, pl.Series]) -> list[pl.Series]:

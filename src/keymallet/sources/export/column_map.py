@@ -179,6 +179,11 @@ class RowMap:
     separator: str = ""
     only_with: str = ""
     missing: str = "unknown"
+    nothing: frozenset[str] = frozenset()
+
+    def stands(self, value: str | None) -> bool:
+        """Whether something stands in the column that `only_with` names: a word for nothing is nothing."""
+        return value is not None and value.strip().casefold() not in self.nothing | {""}
 
     def is_none(self, member: str | None) -> bool:
         """Whether a member of the list that `rows` names stands for there being none."""
@@ -296,7 +301,10 @@ class _Checked:
                 self.document.fault((*path, cell.column.name), complaint, 'like rows = "Methods"')
         known = [cell for cell in cells if cell is not None]
         separator = table_map.separator or self.settings.list_separator
-        return RowMap(table, known, table_map.rows, separator, table_map.only_with, table_map.missing)
+        own = [cell.none for cell in known if cell.header == table_map.only_with]
+        nothing = _folded(self.settings.none).union(*own)
+        only_with, missing = table_map.only_with, table_map.missing
+        return RowMap(table, known, table_map.rows, separator, only_with, missing, nothing)
 
     def _no_such_fact(self, table: Table, name: str, path: Path) -> None:
         hint = did_you_mean(name, table.names) or f'"keymallet dictionary {table.name}" lists them'

@@ -34,7 +34,7 @@ def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> E
         instants=_where_all(mapped, may_be_in_full),
     )
     if row_map.only_with:
-        rows = rows.only_with(row_map.only_with)
+        rows = rows.only_with(row_map.only_with, row_map.stands)
     return rows.split(row_map.rows, row_map.separator, row_map.is_none) if row_map.rows else rows
 
 

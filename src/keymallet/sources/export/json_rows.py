@@ -179,7 +179,7 @@ def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportR
         for path in (parse_path(name),)
     ]
     for place, record in enumerate(records.records):
-        if only_with is not None and not only_with.found_in(record):
+        if only_with is not None and not _stands(only_with, record, row_map):
             continue
         for member, is_known in _members(record, row_map):
             origin.append(place)
@@ -247,6 +247,11 @@ def _by_names(path: JsonPath, records: list[Any]) -> list[Any] | None:
     for name in names:
         values = [value.get(name) if type(value) is dict else None for value in values]
     return values
+
+
+def _stands(path: JsonPath, record: Any, row_map: RowMap) -> bool:
+    """Whether something stands there; a word for nothing is nothing."""
+    return any(not isinstance(value, str) or row_map.stands(value) for value in path.found_in(record))
 
 
 def _members(record: Any, row_map: RowMap) -> Iterable[tuple[Any, bool]]:

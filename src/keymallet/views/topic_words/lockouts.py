@@ -14,18 +14,25 @@ from keymallet.core.topics.lockouts import (
     GETS_IN,
     LOCKED,
     NEAR,
+    NOT_KNOWN,
+    UNPROVEN,
     WHEN_LIFTED,
 )
 from keymallet.core.topics.report import STATE, TopicReport
-from keymallet.views.topic_words.model import SectionWords, TopicWords, day, minutes
+from keymallet.views.topic_words.model import SectionWords, TopicWords, day, minutes, unproven
 
-_WHO = {DESK: "the desk", ADMINISTRATOR: "a stronger hand", BY_ITSELF: "itself"}
+_WHO = {
+    DESK: "the desk",
+    ADMINISTRATOR: "a stronger hand",
+    BY_ITSELF: "itself",
+    NOT_KNOWN: "the desk, or a stronger hand",
+}
 _CAUSES = {"failed-attempts": "failures"}
 
 
 def _headline(report: TopicReport) -> str:
     held = how_many(report.number(GETS_IN, LOCKED), "account")
-    return f"{held} locked, {report.number(NEAR):,} near it"
+    return f"{held} locked, {report.number(NEAR):,} near it{unproven(report.number(UNPROVEN))}"
 
 
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
@@ -36,7 +43,10 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
         f"{number:,} by {_CAUSES.get(cause, cause)}" if cause else f"{number:,} cause not known"
         for cause, number in causes
     )
-    sentences = [f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}."]
+    sentences = [
+        f"{how_many(held.height, 'account')} locked{': ' + by if by else ''}"
+        f"{unproven(report.number(UNPROVEN))}."
+    ]
     lifted = int((held["ends"] == WHEN_LIFTED).sum())
     if lifted:
         strong = int((held["unlocked by"] == ADMINISTRATOR).sum())

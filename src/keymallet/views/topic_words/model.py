@@ -58,3 +58,8 @@ def span(length: timedelta) -> str:
 def minutes(column: str, clock: ZoneInfo) -> pl.Expr:
     """Instants to the minute, in the clock."""
     return pl.col(column).dt.convert_time_zone(clock.key).dt.strftime("%Y-%m-%d %H:%M")
+
+
+def unproven(number: int) -> str:
+    """`, 12 cannot be told`, to follow what can; empty for none."""
+    return f", {number:,} cannot be told" if number else ""

@@ -8,9 +8,9 @@ import polars as pl
 
 from keymallet.core.base.listing import how_many
 from keymallet.core.facts import wording
-from keymallet.core.topics.passwords import EMPTY, HANDED_OUT, SOON, TOO_OLD, UNANSWERED, WEAK
+from keymallet.core.topics.passwords import EMPTY, HANDED_OUT, SOON, TOO_OLD, UNANSWERED, UNPROVEN, WEAK
 from keymallet.core.topics.report import STATE, TopicReport
-from keymallet.views.topic_words.model import SectionWords, TopicWords, day, span
+from keymallet.views.topic_words.model import SectionWords, TopicWords, day, span, unproven
 
 _WRONG = (EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED)
 _UNTOLD = {
@@ -22,13 +22,19 @@ _UNTOLD = {
 
 
 def _headline(report: TopicReport) -> str:
-    return f"{report.number(*_WRONG):,} of {how_many(report.rows.height, 'password')} are not in order"
+    wrong = f"{report.number(*_WRONG):,} of {how_many(report.rows.height, 'password')} are not in order"
+    return f"{wrong}{unproven(report.number(UNPROVEN))}"
 
 
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     rows = report.rows
     worst = [f"{report.number(word):,} {word}" for word in _WRONG if report.number(word)]
+    open_ones = report.number(UNPROVEN)
+    worst += [f"{open_ones:,} cannot be told"] if open_ones else []
     sentences = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
+    if report.numbers["may have none"]:
+        accounts = how_many(report.numbers["may have none"], "account")
+        sentences.append(f"Of {accounts} among them it is not known whether there is a password in use.")
     ages = rows["age"].drop_nulls().sort()
     if len(ages):
         middle, oldest = ages[len(ages) // 2], ages[-1]

@@ -8,13 +8,14 @@ import polars as pl
 
 from keymallet.core.base.listing import how_many
 from keymallet.core.topics.report import STATE, TopicReport
-from keymallet.core.topics.temporary import AMISS, OF_ACCOUNT, OF_PASSWORD, OUTLIVES, SOON
-from keymallet.views.topic_words.model import SectionWords, TopicWords, day
+from keymallet.core.topics.temporary import AMISS, OF_ACCOUNT, OF_PASSWORD, OUTLIVES, SOON, UNPROVEN
+from keymallet.views.topic_words.model import SectionWords, TopicWords, day, unproven
 
 
 def _headline(report: TopicReport) -> str:
     wrong = report.number(OUTLIVES, AMISS)
-    return f"{wrong:,} of {report.rows.height:,} accounts, passwords and keys are not in order"
+    told = f"{wrong:,} of {report.rows.height:,} accounts, passwords and keys are not in order"
+    return f"{told}{unproven(report.number(UNPROVEN))}"
 
 
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
@@ -23,10 +24,16 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     keys = rows.height - accounts - passwords
     return [
         f"{how_many(accounts, 'temporary account')}, {how_many(passwords, 'password')} with an end, "
-        f"{how_many(keys, 'key or pass', 'keys and passes')} that work.",
+        f"{how_many(keys, 'key or pass', 'keys and passes')} that work, or may.",
         f"{report.number(OUTLIVES):,} outlive their end, {report.number(AMISS):,} are amiss, "
-        f"{report.number(SOON):,} end within four weeks.",
+        f"{report.number(SOON):,} end within four weeks{unproven(report.number(UNPROVEN))}.",
+        *_may_be_temporary(report),
     ]
+
+
+def _may_be_temporary(report: TopicReport) -> list[str]:
+    number = report.numbers["may be temporary"]
+    return [f"Of {how_many(number, 'account')} it is not known whether they are temporary."] if number else []
 
 
 def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:

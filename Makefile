@@ -14,7 +14,9 @@ test: $(VENV)/ready                   ## all tests
 	$(BIN)/pytest -n auto
 
 test-deep: $(VENV)/ready              ## many more random examples, and the long judges; run it before a release
+	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[mutations]'
 	KEYMALLET_TESTS=deep $(BIN)/pytest -n auto
+	$(BIN)/python tools/mutations.py
 
 check: test                           ## what has to hold before a change lands
 	$(BIN)/ruff format --check src tests bench tools

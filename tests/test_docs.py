@@ -73,11 +73,17 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     found = read_estate(tmp_path / "estate.toml")
     assert (len(found.linking.match_rules), len(found.linking.pairs)) == (2, 1)
     assert len(read_rulebook(f'title = "T"\n{rules}', "docs").rules) == 2
-    (register,) = toml_blocks("docs/exemptions.md")
-    assert [entry.kind for entry in read_register(register, "docs", ZoneInfo("UTC")).exemptions] == [
+    register, term = toml_blocks("docs/exemptions.md")
+    emergency, technical = read_register(register + term, "docs", ZoneInfo("UTC")).exemptions
+    assert (emergency.kind, len(emergency.drills), emergency.gates) == (
         "emergency",
-        "technical",
-    ]
+        2,
+        ("Staff prove twice",),
+    )
+    assert (technical.kind, len(technical.terms), technical.matched) == ("technical", 2, 12)
+    (accept,) = toml_blocks("docs/trust.md")
+    (tmp_path / "estate.toml").write_text(head + roster + other + accept, "utf-8")
+    assert read_estate(tmp_path / "estate.toml").accepted[0].gap == "strays"
     book_text, cases = toml_blocks("docs/rulebook.md")
     book = read_rulebook(f'title = "T"\n{book_text}', "docs")
     assert (len(book.rules), len(book.tallies)) == (2, 1)

@@ -204,6 +204,15 @@ def expressions(table: str, depth: int = 3) -> st.SearchStrategy[str]:
     leaves = leaves | st.one_of(of_person) | st.one_of(of_setting)
     if table == "account":
         leaves = leaves | st.sampled_from(["unit = person.unit", "manager != person.manager"])
+        leaves = leaves | st.sampled_from(
+            [
+                "source = 'd'",
+                "source != 'd'",
+                "source in ['e', 'x']",
+                "source not in ['e']",
+                "source like '?'",
+            ]
+        )
     if table != "account":
         of_account = [_leaf(table, ACCOUNT.column(name), "account.") for name in COLUMNS["account"]]
         leaves = (

@@ -11,7 +11,10 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import CANDIDATES, UNREAD
 from keymallet.core.linking.linked import LinkedReadings
-from tests.support import newest, read_and_link, run, write
+from keymallet.core.linking.passes import link
+from keymallet.sources.estate import read_estate
+from keymallet.sources.reading import read_sources
+from tests.support import AT, newest, read_and_link, run, write
 
 HEAD = 'organisation = "Test"\nclock = "UTC"\nrulebook = "rulebook.toml"\n'
 ROSTER = "no,name,mail,unit,boss,state\n1,Ada,ada@x.example,Track,2,in\n2,Bo,Bo@X.example,Track,,in\n3,Cy,cy@x.example,Shop,2,out\n"
@@ -251,6 +254,39 @@ def test_a_pair_is_reconciled_both_ways(tmp_path: Path) -> None:
         "cloud/z": ([], ["directory"], []),
     }
     assert "against cloud: 2 in both, 1 not there, 1 differ" in linked_estate(folder).readings[0].remarks
+
+
+def test_what_one_side_does_not_tell_is_no_difference(tmp_path: Path) -> None:
+    """A fact that the other system's export lacks cannot differ; the pair says that it is not compared."""
+    folder = estate(tmp_path, "a,,,Track,,p,yes\nb,,,Shop,,p,no\n", PAIR, cloud="a,,,,,p,yes\nb,,,,,p,yes\n")
+    write(
+        folder,
+        {"c.toml": '[account.columns]\nname = "login"\nkind = { from = "kind", words = { p = "person" } }\n'},
+    )
+    file = folder / "estate.toml"
+    text = file.read_text("utf-8")
+    head, cloud = text.split("[source.cloud]")
+    file.write_text(head + "[source.cloud]" + cloud.replace('map = "a.toml"', 'map = "c.toml"', 1), "utf-8")
+    header = HEADER.strip().split(",")
+    write(folder, {"c.toml": f'[account.columns]\nname = "{header[0]}"\n'})
+    found = twins(folder)
+    assert [found[name][2] for name in ("directory/a", "directory/b", "cloud/b")] == [None, None, None]
+    remarks = " ".join(linked_estate(folder).readings[0].remarks)
+    assert "enabled, unit cannot be compared: not supplied on both sides" in remarks
+
+
+def test_a_roster_that_was_cut_short_proves_nobody_missing(tmp_path: Path) -> None:
+    """Who is not on what came of it may stand on the rest."""
+    folder = estate(tmp_path, "a,,1,,,p,yes\nb,,77,,,p,yes\n")
+    readings = [*linked_estate(folder).readings]
+    made = read_estate(folder / "estate.toml")
+    for cut, expected in ((False, [True, False]), (True, [True, None])):
+        fresh = read_sources(made.sources, made, AT)
+        for reading in fresh:
+            if reading.source == "staff" and cut:
+                reading.incomplete.append("the service stopped")
+        assert link(fresh, made.linking).tables["account"]["on-roster"].to_list() == expected
+    assert len(readings) == 2
 
 
 def test_only_the_kinds_of_a_pair_need_a_twin(tmp_path: Path) -> None:

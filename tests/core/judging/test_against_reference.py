@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import polars as pl
 from hypothesis import example, given
 from hypothesis import strategies as st
@@ -102,10 +104,23 @@ def test_every_shortcoming_of_people_is_explained(world: World, who: str, must: 
 
 def _explained(found: pl.DataFrame, who: str, must: str) -> None:
     for finding in found.iter_rows(named=True):
+        # What is said names something that the rule asks about, and no figure that is not known.
+        asked = set(re.findall(r"[a-z][a-z-]+", " ".join([who, must, *TERMS.values()]))) - {
+            "and",
+            "or",
+            "not",
+            "is",
+        }
         if finding["verdict"] == "breach":
-            assert finding["because"], (who, must)
+            assert asked & set(re.findall(r"[a-z][a-z-]+", finding["because"])), (
+                who,
+                must,
+                finding["because"],
+            )
         else:
             assert finding["missing"], (who, must)
+            for fact in finding["missing"]:
+                assert fact.endswith(")") or fact.startswith("accounts of which"), fact
 
 
 def test_the_reference_knows_every_function() -> None:

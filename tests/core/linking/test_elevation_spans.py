@@ -99,6 +99,17 @@ def test_the_right_to_ask_at_that_time() -> None:
     assert frames["grant"]["last-opened"].to_list() == [AT + h(10), AT + h(10), AT]
 
 
+def test_of_two_rights_to_one_role_either_will_do() -> None:
+    """One that had ended and one that begins later: between them there is none, within either there is."""
+    rights = [
+        {"of": 0, "role": "mail", "mode": "on-request", "starts": None, "ends": AT + h(2)},
+        {"of": 0, "role": "mail", "mode": "on-request", "starts": AT + h(20), "ends": None},
+    ]
+    for order in (rights, rights[::-1]):
+        openings = [opening(0, 0, 1), opening(0, 10, 1), opening(0, 21, 1)]
+        assert column(openings, "entitled", grant=order) == [True, False, True]
+
+
 def test_sign_ins_within_and_outside() -> None:
     """From the start on, up to but not including the end; of another account never."""
     sign_ins = [

@@ -177,6 +177,18 @@ def test_widening_a_gate_never_lowers_coverage(accounts: pl.DataFrame, gates: li
             .fill_null(0.5)
         )
 
+    # Where everything is told, something is known: else the rest would hold of answers that never come.
+    told = replace(
+        plain,
+        state="in-force",
+        covers=("everyone",),
+        leaves_out=(),
+        asks_for=("any-second",),
+        applications=(),
+    )
+    assert (asked(told) == 1).all()
+    nobody = reach(accounts, [replace(told, covers=())]).on_accounts["second-factor-required"]
+    assert nobody.to_list() == [False] * accounts.height
     now = asked(plain)
     assert (asked(replace(plain, covers=(*covers, word))) >= now).all()
     assert (asked(replace(plain, leaves_out=(*out, word))) <= now).all()

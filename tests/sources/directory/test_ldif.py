@@ -366,6 +366,19 @@ def test_values_that_are_not_text(tmp_path: Path) -> None:
     assert found["\ufffd\x00u"]["display"] == "J\ufffdrg"
 
 
+def test_the_lockout_of_a_policy_in_force(tmp_path: Path) -> None:
+    """How many failures lock, for how long and within what they are counted: each from its own attribute."""
+    policy = entry(
+        "cn=policy,dc=x", objectClass=["top", "passwordPolicy"], cn="policy", passwordLockout="on",
+        passwordMaxFailure="7", passwordLockoutDuration="900", passwordResetFailureCount="600", passwordMinLength="11",
+    )  # fmt: skip
+    reading = read_ldif(tmp_path, person("u") + "\n" + policy, **{"default-policy": "cn=policy,dc=x"})
+    (row,) = reading.tables["setting"].iter_rows(named=True)
+    assert (row["lock-after"], row["lock-for"], row["count-within"], row["min-length"]) == (
+        7, timedelta(minutes=15), timedelta(minutes=10), 11,
+    )  # fmt: skip
+
+
 @examples(150)
 @given(
     st.binary(max_size=300) | st.text("dn:=,\n #<cn\\uid;a1Z+0 ", max_size=200).map(str.encode),
@@ -378,6 +391,7 @@ def test_any_bytes_are_read_or_counted(tmp_path: Path, noise: bytes, cut: int) -
         try:
             reading = read_ldif(tmp_path, text)
         except KeymalletError:
+            assert not text.startswith(whole), "an entry that is sound is read"
             continue
         if text.startswith(whole):
             assert "u" in rows(reading)

@@ -263,6 +263,8 @@ def test_any_bytes_are_read_or_counted(tmp_path: Path, passwd: bytes, shadow: by
         records = [line for line in lines if line and not line.startswith("#")]
         refused = [each for each in reading.intake["account"].refusals if each.file == "h/etc/passwd"]
         assert reading.tables["account"].height + len(refused) == len(records)
+        if data.startswith(b"u:x:1:1:::\n"):
+            assert "u" in reading.tables["account"]["name"].to_list(), "one that is sound is read"
 
 
 def test_groups() -> None:

@@ -108,6 +108,9 @@ def _what_runs(source: str) -> str:
                 argument.annotation = None
         elif isinstance(node, ast.AnnAssign):
             node.annotation = ast.Constant("")
+        elif isinstance(node, ast.Call):
+            # Slots save room, and are seen by nobody else.
+            node.keywords = [word for word in node.keywords if word.arg != "slots"]
     return ast.dump(tree)
 
 

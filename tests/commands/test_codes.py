@@ -318,3 +318,11 @@ def test_work_on_a_rulebook_is_bounded(tmp_path: Path) -> None:
     assert "works out to more than 20,000 parts" in told
     told = judged("[limits]\n" + "".join(f"l{n} = 1\n" for n in range(20_000)), "enabled", 2)
     assert "more than 10,000 limits" in told
+
+
+def test_what_is_no_toml_is_shown_with_its_own_line(tmp_path: Path) -> None:
+    """The line that is wrong, and no other."""
+    estate(tmp_path, "Login,Name,On\na,A,no\n", rulebook_toml='title = "T"\nthis is no toml\n# after\n')
+    told = run_installed("rules", "check", cwd=tmp_path, expect=2).stderr
+    assert "rulebook.toml:2:" in told and "    this is no toml\n" in told
+    assert 'title = "T"' not in told and "# after" not in told

@@ -63,9 +63,14 @@ class Recorder:
 
     def note(self, outcome: Attempt) -> None:
         """Write it down, whole or not at all; what cannot be written is let go."""
-        with suppress(OSError):
-            written = msgspec.json.format(msgspec.json.encode(outcome))
-            write_whole(_file(self.folder, outcome.estate), written)
+        file, written = _file(self.folder, outcome.estate), msgspec.json.encode(outcome)
+        try:
+            write_whole(file, msgspec.json.format(written))
+        except OSError:
+            # A full disk has no room for another file; the note that is there has its own.
+            with suppress(OSError), file.open("r+b") as there:
+                there.write(written)
+                there.truncate()
 
 
 def _noted(recorder: Recorder) -> Iterator[Recorder]:

@@ -289,7 +289,11 @@ def _clear_away_leftovers(folder: Path) -> None:
 
 def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
     path = folder / f"{name}.parquet"
-    frame.write_parquet(path, compression="lz4", statistics=False, row_group_size=131_072)
+    try:
+        frame.write_parquet(path, compression="lz4", statistics=False, row_group_size=131_072)
+    except pl.exceptions.PolarsError as error:
+        # What the system says of a disk that is full comes as a fault of the library's own.
+        raise OSError(None, str(error).splitlines()[0]) from None
     _sync(path)
     return TableRecord(frame.height, frame.columns, _digest(path))
 

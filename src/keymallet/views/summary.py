@@ -186,7 +186,7 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     facts[1:1] = [f"{number:,} {word}" for number, word in spared if number]
     facts += [f"{how_many(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
-    show_gaps(out, run.gaps, GAPS_SHOWN)
+    show_gaps(out, run.gaps, GAPS_SHOWN, "--format json names them")
     for taken in run.accepted[:GAPS_SHOWN]:
         why = f"accepted until {taken.until.astimezone(run.clock):%Y-%m-%d}: {taken.text} ({taken.reason})"
         out.print(Padding(text(why, "dim"), (0, 0, 0, 2), expand=False))
@@ -196,13 +196,15 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     show_hints(out, hints)
 
 
-def show_gaps(out: Console, gaps: Sequence[Gap], most: int = 2) -> None:
-    """Print what is not known of the evidence as a whole; `most` lines of it."""
+def show_gaps(
+    out: Console, gaps: Sequence[Gap], most: int = 2, others: str = "keymallet judge tells them"
+) -> None:
+    """Print what is not known of the evidence: `most` lines of it, and where the `others` are told."""
     for gap in gaps[:most]:
         out.print(Padding(text(f"incomplete: {gap.text}", "yellow"), (0, 0, 0, 2), expand=False))
     if len(gaps) > most:
         more = and_more(len(gaps) - most, "gap")
-        out.print(Padding(text(f"{more}: keymallet judge tells them", "yellow"), (0, 0, 0, 2)))
+        out.print(Padding(text(f"{more}: {others}", "yellow"), (0, 0, 0, 2)))
 
 
 def show_hints(out: Console, hints: list[tuple[str, str]]) -> None:

@@ -125,3 +125,10 @@ def test_nothing_known_is_said_so() -> None:
     ]
     passkey = said({"enabled": True, "has-password": False}, factor={"kind": "passkey", "state": "active"})
     assert passkey["passkey"].missing == ("locked",)
+
+
+@pytest.mark.parametrize(("interactive", "noted"), [(False, True), (True, False), (None, False)])
+def test_a_shell_that_ends_a_session_is_noted(interactive: bool | None, noted: bool) -> None:
+    """Only where it is known to be one."""
+    way = said({**OPEN, "interactive": interactive})["password"]
+    assert ("its shell ends a session at once" in way.notes) is noted

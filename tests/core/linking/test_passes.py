@@ -16,8 +16,10 @@ from keymallet.core.judging.register_facts import OF_ACCOUNTS
 from keymallet.core.linking.assembling import assemble
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.passes import PASSES, Pass
+from keymallet.core.linking.people import number_managers
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
+from tests.support import RULES, evidence, linked
 
 LINKS = {ACCOUNT_ROW, PERSON_ROW, CANDIDATES, ORIGIN, UNREAD, "account", "source"}
 """Columns by which rows are linked and accounted for: every pass may read and change them."""
@@ -97,3 +99,18 @@ def test_a_pass_reads_what_it_says_it_needs_and_nothing_else(stages, place: int)
 
 def _column(linked: LinkedReadings, table: str, column: str) -> pl.DataFrame:
     return linked.tables[table].select(column)
+
+
+def test_managers_are_found_by_name_or_by_lasting_id() -> None:
+    """Where a source tells only one of the two, that one will do; of two of one name, neither."""
+    boss = {"name": "boss", "person": "7", "stable-id": "id-boss"}
+    for by, manager in (("name", "boss"), ("stable-id", "id-boss")):
+        rows = [
+            {**boss, "manager": None},
+            {"name": "a", "person": "1", "manager": manager, "stable-id": "id-a"},
+        ]
+        rows = [{key.replace("-", "_"): value for key, value in row.items()} for row in rows]
+        given = linked(evidence(rows))
+        frame = given.accounts.drop({"name": "stable-id", "stable-id": "name"}[by])
+        found = number_managers(given.with_frame(TABLES["account"], frame), RULES)
+        assert found.accounts["manager"].to_list() == [None, "7"], by

@@ -8,8 +8,9 @@ from typing import Any
 import pytest
 
 from keymallet.core.topics.registry import TOPICS
+from keymallet.core.topics.report import by_group
 from tests.core.topics.support import of_each, report_of, sentences
-from tests.support import days_ago, evidence
+from tests.support import AT, days_ago, evidence
 
 ACCOUNT: dict[str, Any] = {
     "name": "a", "kind": "person", "enabled": True, "has_password": True, "password_changed": days_ago(50), "groups": [],
@@ -69,3 +70,13 @@ def test_a_limit_of_another_kind_is_not_the_limit() -> None:
     found = evidence([ACCOUNT], setting=[])
     assert of_each(report_of("passwords", found, ODD), "limit by") == {"a": "no limit"}
     assert of_each(report_of("passwords", found, FOR_SOME), "limit by") == {"a": "the rulebook"}
+
+
+def test_groups_of_one_badness_stand_by_name_and_nobody_last() -> None:
+    """The largest first; of the same size by name; what has no group after those that have."""
+    rows = [
+        {"password_changed": AT, "has_password": True, "enabled": True, "unit": unit}
+        for unit in ("Track", None, "Shop")
+    ]
+    found = report_of("passwords", evidence(rows))
+    assert by_group(found, "unit")["unit"].to_list() == ["Shop", "Track", None]

@@ -366,3 +366,42 @@ kinds = {{ "*" = "person" }}
     assert "incomplete: directory: below" in run_installed("judge", "--at", "2100-01-01", cwd=tmp_path).stdout
     everything = b"".join(path.read_bytes() for path in (tmp_path / "snapshots").rglob("*") if path.is_file())
     assert PASSWORD.encode() not in everything
+
+
+def test_a_part_on_another_server_is_named(server: Server, tmp_path: Path) -> None:
+    """The directory answers with a reference, which is not followed: what stands there was not read."""
+    elsewhere = f"ou=elsewhere,{BASE}"
+    server.add(
+        entry(elsewhere, objectClass=["referral", "extensibleObject"], ou="elsewhere", ref=f"ldap://other.example/{elsewhere}")
+    )  # fmt: skip
+    try:
+        found = read(server, tmp_path)
+    finally:
+        server.modify(f"dn: {elsewhere}\nchangetype: delete\n\n", "-M")
+    (told,) = found.referrals
+    assert "other.example" in told and "was not asked" in told
+    assert len(found.tables["account"]) == len(STATES)
+    assert not read(server, tmp_path).referrals
+
+
+@pytest.mark.parametrize("code", [4, 50, 51])
+def test_who_has_a_password_may_not_be_told_in_full(
+    server: Server, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, code: int
+) -> None:
+    """The search ends early: of whom it has not named, it is not known that they have none."""
+    real = ldap._search
+    descriptions = {4: "sizeLimitExceeded", 50: "insufficientAccessRights", 51: "busy"}
+
+    def cut(connection: Any, section: Any, base: str, filter_: str, *more: Any, **options: Any) -> Any:
+        found = real(connection, section, base, filter_, *more, **options)
+        if filter_ == "(userPassword=*)":
+            more[1].incomplete.append(f"below {base}, the search ended with {descriptions[code]}")
+            return found[:3]
+        return found
+
+    monkeypatch.setattr(ldap, "_search", cut)
+    found = read(server, tmp_path)
+    (why,) = found.incomplete
+    assert why.startswith("asked who has a password: ") and descriptions[code] in why
+    told = found.tables["account"]["has-password"]
+    assert (told.sum(), told.null_count()) == (min(3, told.sum()), len(told) - told.sum())

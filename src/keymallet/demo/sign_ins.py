@@ -52,7 +52,7 @@ def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[Sig
     ]
     for sign_in in sign_ins:
         if sign_in.login == east.login:
-            east.cause("emergency-sign-ins-explained", f"success {sign_in.origin}")
+            east.cause("emergency-sign-ins", f"success {sign_in.origin}")
     sign_ins += _failures(accounts, chance)
     return sorted(sign_ins, key=lambda sign_in: (sign_in.at, sign_in.login))
 

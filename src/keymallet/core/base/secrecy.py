@@ -15,7 +15,6 @@ _SHAPES = re.compile(
     | (?:ssh-|ecdsa-|sk-)\S+\s+AAAA     # an SSH key
     | AAAA[A-Za-z0-9+/]{20}             # its bytes
     | eyJ[A-Za-z0-9_-]{8}               # a token of JSON
-    | [!*]?[A-Za-z0-9./]{13}$           # DES as crypt(3) stores it
     | [A-Fa-f0-9]{16,}$                 # a digest, or a key
     | [A-Z2-7]{16,}=*$                  # a seed of one-time passwords
     | \d{6,8}$                          # a one-time password

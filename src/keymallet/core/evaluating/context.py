@@ -187,12 +187,19 @@ class EvaluationContext:
             rows = self.frames[table][row_column(TABLES[table])]
             owners = self.frames[owner].height
             maybe = self.may_belong() if owner == PERSON.name else None
-            answers = [
-                _answered(query, truth, rows, owners, maybe)
-                if query.column is None
-                else _farthest(query, truth, self.frames[table][query.column.name], rows, owners)
-                for query, truth in zip(here, truths, strict=True)
-            ]
+            counted: dict[Typed | None, pl.Series] = {}
+            answers = []
+            for query, truth in zip(here, truths, strict=True):
+                if query.column is not None:
+                    figures = self.frames[table][query.column.name]
+                    answers.append(_farthest(query, truth, figures, rows, owners))
+                elif query.question in _NUMBERS and maybe is None and not truth.null_count():
+                    # Where every row is known to count or not, a number and its bounds are one.
+                    if query.condition not in counted:
+                        counted[query.condition] = _answered(query, truth, rows, owners)
+                    answers.append(counted[query.condition])
+                else:
+                    answers.append(_answered(query, truth, rows, owners, maybe))
             if owner == ACCOUNT.name:
                 answers = self._where_supplied(table, answers)
             self._place(owner, list(here), answers)
@@ -249,6 +256,9 @@ class MayBelong:
         return _marked(named, owners) if len(named) else None
 
 
+_NUMBERS = ("count", "fewest", "most")
+
+
 def _answered(
     query: typed.RowQuery, truth: pl.Series, rows: pl.Series, accounts: int, maybe: MayBelong | None = None
 ) -> pl.Series:
@@ -262,7 +272,7 @@ def _answered(
         open_to = maybe.unsure(~truth if query.question == "every" else truth, accounts)
     if open_to is not None:
         unsure = open_to if unsure is None else unsure | open_to
-    if query.question in ("count", "fewest", "most"):
+    if query.question in _NUMBERS:
         number = _counted(rows.filter(truth.fill_null(False)), accounts)
         if unsure is None or query.question == "fewest":
             return number

@@ -80,6 +80,10 @@ class Judgement:
 
     def counts(self) -> list[RuleCount]:
         """The number of each verdict, rule by rule, in the rulebook's order; then the tallies."""
+        return self._counts
+
+    @cached_property
+    def _counts(self) -> list[RuleCount]:
         return [
             RuleCount(rule, *(int((self.codes[rule.id] == verdict).sum()) for verdict in list(Verdict)[1:]))
             for rule in self.rulebook.demands

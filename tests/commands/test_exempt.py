@@ -12,7 +12,7 @@ import pytest
 
 from keymallet.commands import register_edit
 from tests.conftest import RAILWAY_AT
-from tests.support import PROGRAM, newest, run
+from tests.support import PROGRAM, newest, run, write
 
 AT = ("--at", RAILWAY_AT)
 WHY = "Tills are opened by staff card; their passwords are never typed."
@@ -225,6 +225,28 @@ def test_naming_snapshot_and_rulebook_keeps_the_register(railway_snapshot: Path)
     again = json.loads(run("judge", *AT, *named, "--format", "json", cwd=railway_snapshot).stdout)
     assert again["findings"] == whole["findings"] and again["gaps"] == whole["gaps"]
     assert any(row["verdict"] == "exempt" for row in again["findings"])
+
+
+def test_what_an_entry_excuses_is_counted_by_any_book(railway_snapshot: Path, tmp_path: Path) -> None:
+    """Also by one without a rule about the register itself."""
+    write(
+        tmp_path,
+        {"b.toml": 'title = "B"\n[rule.password-scheme]\ntitle = "S"\nmust = "false"\nseverity = "low"\n'},
+    )
+    register = (
+        '[exemption.e]\nkind = "technical"\naccounts = ["directory/counter-*"]\nrules = ["password-*"]\n'
+    )
+    write(tmp_path, {"r.toml": register})
+    words = (
+        "--rulebook",
+        str(tmp_path / "b.toml"),
+        "--register",
+        str(tmp_path / "r.toml"),
+        "--format",
+        "json",
+    )
+    told = json.loads(run("exempt", "list", *AT, *words, cwd=railway_snapshot, expect=0).stdout)
+    assert [(row["covers"], row["excuses"]) for row in told["entries"]] == [(10, 10)]
 
 
 def test_extending_leaves_the_past_as_it_was_judged(railway: Path) -> None:

@@ -220,7 +220,7 @@ def test_a_roster_that_shrank_is_asked_about(tmp_path: Path) -> None:
     write(folder, {"rulebook.toml": BOOK})
     run("read", cwd=folder, expect=0)
     write(folder, {"staff.csv": "".join(ROSTER.splitlines(keepends=True)[:2])})
-    assert "staff: 1 people where there were 3: 67% fewer" in run("read", cwd=folder, expect=2).stderr
+    assert "staff: 1 person where there were 3: 67% fewer" in run("read", cwd=folder, expect=2).stderr
 
 
 PAIR = '[[pair]]\nsources = ["directory", "cloud"]\nfacts = ["enabled", "unit"]\n'

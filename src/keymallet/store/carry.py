@@ -6,7 +6,7 @@ from functools import cached_property
 
 import polars as pl
 
-from keymallet.core.base.listing import some_names
+from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.base.problems import Problem
 from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
@@ -206,9 +206,9 @@ def drops(readings: list[Reading], declared: str, earlier: Earlier | None, large
         before = sum(part.height for name, part in parts.items() if is_of(name, declared))
         now = sum(reading.tables[table].height for reading in mine if table in reading.tables)
         if (before - now) * 100 > largest * before:
-            noun = "accounts" if table == ACCOUNT.name else "people"
+            noun = ("account", "accounts") if table == ACCOUNT.name else ("person", "people")
             lost = round(100 * (before - now) / before)
-            complaint = f"{declared}: {now:,} {noun} where there were {before:,}: {lost}% fewer"
+            complaint = f"{declared}: {how_many(now, *noun)} where there were {before:,}: {lost}% fewer"
             hint = f"if that is right: --accept-drop; more than {largest}% is asked about (largest-drop)"
             problems.append(Problem(complaint, hint=hint))
     return problems

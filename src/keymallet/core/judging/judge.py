@@ -157,6 +157,8 @@ def judge(
             if rule.grace is not None:
                 codes[rule.id] = _with_pending(context, rule, codes[rule.id])
     if covers is not None:
+        if EXEMPTION.name not in tables:
+            _count_excused(context, rulebook, codes, covers)
         _exempt(context, rulebook, codes, covers)
     numbers = {tally.id: numbers_of(context, tally) for tally in rulebook.tallies}
     codes.update((name, frame["verdict"]) for name, frame in numbers.items())

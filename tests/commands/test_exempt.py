@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import hashlib
 import json
 import subprocess
 from pathlib import Path
@@ -11,6 +12,7 @@ from typing import Any
 import pytest
 
 from keymallet.commands import register_edit
+from keymallet.sources.rulebooks import shipped_text
 from tests.conftest import RAILWAY_AT
 from tests.support import PROGRAM, newest, run, write
 
@@ -340,3 +342,36 @@ def test_being_left_out_is_excused_by_an_entry_that_names_the_gate(railway: Path
     words = ["--gate" if word == "--rule" else word if word != "password-age" else "Staff*" for word in words]
     run(*words, *END, *AT, cwd=railway, expect=0)
     assert len(run(*rows, cwd=railway, expect=0).stdout.split()) == 3
+
+
+def test_outputs_name_what_they_rest_on(railway_snapshot: Path, tmp_path: Path) -> None:
+    """The plain SHA-256 of each file's bytes, a byte order mark included; what is included stands by itself."""
+    own = b'\xef\xbb\xbftitle = "Own"\ninclude = ["base", "more.toml"]\n'
+    more = b'title = "More"\r\n[rule.more]\r\ntitle = "M"\r\nmust = "mail is known"\r\nseverity = "low"\r\n'
+    (tmp_path / "own.toml").write_bytes(own)
+    (tmp_path / "more.toml").write_bytes(more)
+    (tmp_path / "reg.toml").write_bytes(b"# nobody\n")
+    named = (
+        "--rulebook",
+        str(tmp_path / "own.toml"),
+        "--register",
+        str(tmp_path / "reg.toml"),
+        "--snapshot",
+        str(newest(railway_snapshot).folder),
+    )
+    told = json.loads(run("judge", *AT, *named, "--format", "json", cwd=railway_snapshot).stdout)
+    files = told["rulebook"]["files"]
+    assert list(files.values())[0] == told["rulebook"]["sha256"] == hashlib.sha256(own).hexdigest()
+    assert files[str(tmp_path / "more.toml")] == hashlib.sha256(more).hexdigest()
+    assert files["base"] == hashlib.sha256(shipped_text("base").encode()).hexdigest()
+    assert told["register"]["sha256"] == hashlib.sha256(b"# nobody\n").hexdigest()
+    assert told["snapshot"]["blake3"] == newest(railway_snapshot).digest
+    who = json.loads(run("who", "locked", *AT, *named, "--format", "json", cwd=railway_snapshot).stdout)
+    assert who["rests-on"]["rulebook"] == files and list(who["rests-on"]["register"].values()) == [
+        told["register"]["sha256"]
+    ]
+    shown = run("judge", *AT, *named, cwd=railway_snapshot).stdout
+    assert (
+        f"own.toml {hashlib.sha256(own).hexdigest()[:12]}" in shown
+        and f"snapshot {told['snapshot']['blake3'][:12]}" in shown
+    )

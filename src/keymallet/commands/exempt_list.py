@@ -24,7 +24,12 @@ def run(options: argparse.Namespace) -> int:
     judgement = inputs.judge(inputs.evidence([*inputs.rulebook.expressions(), *asked.values()]))
     report = work_out(EXEMPTIONS_TOPIC, judgement)
     if options.format != "table":
-        write_rows(options, report.rows, {"organisation": inputs.organisation, "at": inputs.at}, "entries")
+        write_rows(
+            options,
+            report.rows,
+            {"organisation": inputs.organisation, "at": inputs.at, "rests-on": inputs.digests},
+            "entries",
+        )
         return CLEAN
     with output_stream(options.output) as stream:
         out = console(stream)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from keymallet.commands.books import open_register, read_rulebook_file
@@ -47,6 +48,12 @@ class JudgingInputs:
     def book_files(self) -> dict[str, str]:
         """The SHA-256 of the rulebook's file, and of those it includes, by name."""
         return {name: digest_of(name) for name in self.rulebook.files}
+
+    @property
+    def digests(self) -> dict[str, Any]:
+        """What an answer rests on: digests of the rulebook's files, of the register and of the snapshot."""
+        register = {self.register.name: digest_of(self.register.name)} if self.register else {}
+        return {"rulebook": self.book_files, "register": register, "snapshot": self.snapshot.digest}
 
     @property
     def gaps(self) -> list[Gap]:

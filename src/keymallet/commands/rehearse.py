@@ -181,7 +181,12 @@ def _sweep(
 
 
 def _head(inputs: JudgingInputs) -> dict[str, Any]:
-    return {"organisation": inputs.organisation, "judged-at": inputs.at, "against": inputs.rulebook.title}
+    return {
+        "organisation": inputs.organisation,
+        "judged-at": inputs.at,
+        "against": inputs.rulebook.title,
+        "rests-on": inputs.digests,
+    }
 
 
 def _place(limit: Limit) -> float:

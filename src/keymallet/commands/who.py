@@ -52,6 +52,7 @@ def run(options: argparse.Namespace) -> int:
             "asked": options.expression,
             "at": inputs.at,
             "unknown": result.unknown,
+            "rests-on": inputs.digests,
             "gaps": inputs.gaps,
         }
         write_rows(options, result.rows, head, "rows")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import PurePath
 from typing import Any
 
 import polars as pl
@@ -20,6 +21,8 @@ from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, lasting, m
 
 BAR = 16
 GAPS_SHOWN = 8
+SHORT = 12
+"""So many characters of a digest tell one file from another; JSON has it whole."""
 
 
 def show_run(out: Console, run: Run) -> None:
@@ -29,6 +32,9 @@ def show_run(out: Console, run: Run) -> None:
     judged = f"{run.organisation}, judged at {moment(run.at, run.clock)} ({run.clock.key})"
     evidence = f"{how_many(run.accounts, 'account')} from {how_many(run.sources, 'source')}"
     out.print(text(f"{judged}: {evidence}, read {moment(run.read_at, run.clock)}", "dim"))
+    files = {**run.rulebook_files, **({run.register_file: run.register_digest} if run.register_file else {})}
+    named = [f"{PurePath(name).name} {digest[:SHORT]}" for name, digest in files.items()]
+    out.print(text(" · ".join([*named, f"snapshot {run.snapshot_digest[:SHORT]}"]), "dim"))
 
 
 def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "--all-rules") -> None:

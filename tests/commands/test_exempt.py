@@ -361,7 +361,7 @@ def test_outputs_name_what_they_rest_on(railway_snapshot: Path, tmp_path: Path) 
     )
     told = json.loads(run("judge", *AT, *named, "--format", "json", cwd=railway_snapshot).stdout)
     files = told["rulebook"]["files"]
-    assert list(files.values())[0] == told["rulebook"]["sha256"] == hashlib.sha256(own).hexdigest()
+    assert next(iter(files.values())) == told["rulebook"]["sha256"] == hashlib.sha256(own).hexdigest()
     assert files[str(tmp_path / "more.toml")] == hashlib.sha256(more).hexdigest()
     assert files["base"] == hashlib.sha256(shipped_text("base").encode()).hexdigest()
     assert told["register"]["sha256"] == hashlib.sha256(b"# nobody\n").hexdigest()

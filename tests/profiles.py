@@ -1,6 +1,7 @@
 """How long property tests look: a few examples in `make test`, many in `make test-deep`.
 
-The profile is chosen by the environment variable KEYMALLET_TESTS: `quick` (the default) or `deep`.
+The profile is chosen by the environment variable KEYMALLET_TESTS: `quick` (the default), `deep`, or `short`, for
+when the whole area is run for each of many mutations.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ from typing import TypeVar
 from hypothesis import HealthCheck, Phase, settings
 
 PROFILE = os.environ.get("KEYMALLET_TESTS", "quick")
-FACTORS = {"quick": 1, "deep": 5}
+FACTORS = {"short": 0.2, "quick": 1, "deep": 5}
 """So many times the examples that a test asks for."""
 
 F = TypeVar("F", bound=Callable[..., object])
@@ -26,12 +27,12 @@ settings.register_profile(
     derandomize=bool(os.environ.get("CI")) and PROFILE == "quick",
     suppress_health_check=list(HealthCheck),
     phases=[Phase.explicit, Phase.reuse, Phase.generate],
-    max_examples=100 * FACTORS[PROFILE],
+    max_examples=int(100 * FACTORS[PROFILE]),
 )
 settings.load_profile("keymallet")
 
 
 def examples(number: int) -> Callable[[F], F]:
     """Let a property test look at so many examples, or at many times as many in a deep run."""
-    decorated: Callable[[F], F] = settings(max_examples=number * FACTORS[PROFILE])
+    decorated: Callable[[F], F] = settings(max_examples=max(5, int(number * FACTORS[PROFILE])))
     return decorated

@@ -165,7 +165,7 @@ def is_seen(mutation: Mutation, copy: Path) -> bool:
             "no:cacheprovider",
             *tests_of(mutation.file),
         ]
-        environment = {**os.environ, "PYTHONPATH": f"{copy}/src", "CI": "", "KEYMALLET_TESTS": "quick"}
+        environment = {**os.environ, "PYTHONPATH": f"{copy}/src", "CI": "", "KEYMALLET_TESTS": "short"}
         done = subprocess.run(words, cwd=copy, env=environment, capture_output=True, timeout=900, check=False)
         return done.returncode != 0
     except subprocess.TimeoutExpired:

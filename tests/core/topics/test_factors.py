@@ -126,3 +126,16 @@ def test_groups_count_everybody_once_the_worst_first() -> None:
     assert groups.rows() == [
         (None, 3, 3, 0, 0, 0, 0, 0), ("Stations", 3, 2, 0, 0, 1, 0, 0), ("Track", 3, 0, 0, 0, 3, 0, 0),
     ]  # fmt: skip
+
+
+def test_gates_that_reach_fewer_than_they_seem_to_stand_first() -> None:
+    """In force and asking nobody; then what only watches, what asks, what is off."""
+    gates = [
+        {"gate": "off", "state": "off", "asks_accounts": 0},
+        {"gate": "asks", "state": "in-force", "asks_accounts": 1},
+        {"gate": "watches", "state": "on-trial", "asks_accounts": 0},
+        {"gate": "idle", "state": "in-force", "asks_accounts": 0},
+    ]
+    found = report_of("factors", evidence([{"enabled": True, "has_password": True}], gate=gates))
+    (section,) = [part for part in found.sections if part.name == "gates"]
+    assert section.rows["gate"].to_list() == ["idle", "watches", "asks", "off"]

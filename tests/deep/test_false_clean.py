@@ -116,15 +116,18 @@ ATTEMPTS: dict[str, Attempt] = {
 }  # fmt: skip
 
 
+def in_order(folder: Path) -> None:
+    """An estate in which all is well, read once."""
+    files = {"accounts.csv": ACCOUNTS, "factors.csv": FACTORS}
+    write(folder, {"estate.toml": ESTATE, "map.toml": MAP, "rulebook.toml": BOOK, **files})
+    run(*READ, cwd=folder, expect=0)
+
+
 @pytest.mark.deep
 @pytest.mark.parametrize("name", ATTEMPTS)
 def test_an_attempt_does_not_end_with_clean(tmp_path: Path, name: str) -> None:
     """Before it, all is well and said so."""
-    write(
-        tmp_path,
-        {"estate.toml": ESTATE, "map.toml": MAP, "rulebook.toml": BOOK, "accounts.csv": ACCOUNTS, "factors.csv": FACTORS},
-    )  # fmt: skip
-    run(*READ, cwd=tmp_path, expect=0)
+    in_order(tmp_path)
     run("judge", *AT, cwd=tmp_path, expect=0)
     ATTEMPTS[name](tmp_path)
     done = run("judge", *AT, cwd=tmp_path)
@@ -136,9 +139,5 @@ def test_an_attempt_does_not_end_with_clean(tmp_path: Path, name: str) -> None:
 @pytest.mark.parametrize("at", ["2026-11-23", "2020-01-01"])
 def test_judged_before_the_reading(tmp_path: Path, at: str) -> None:
     """What was put right since may have been wrong then."""
-    write(
-        tmp_path,
-        {"estate.toml": ESTATE, "map.toml": MAP, "rulebook.toml": BOOK, "accounts.csv": ACCOUNTS, "factors.csv": FACTORS},
-    )  # fmt: skip
-    run(*READ, cwd=tmp_path, expect=0)
+    in_order(tmp_path)
     assert run("judge", "--at", at, cwd=tmp_path).returncode in (1, 3)

@@ -329,6 +329,11 @@ def test_a_count_is_decided_as_soon_as_its_bounds_decide_it() -> None:
         "10 - count grant (privileged) >= 7": "unproven",
         "10 - count grant (privileged) >= 6": "met",
         "greatest(count grant (privileged), 1) <= 2": "breach",
+        "count grant (privileged) in [0, 1, 2]": "breach",
+        "count grant (privileged) not in [0, 1, 5]": "met",
+        "count grant (privileged) in [3, 4, 9]": "met",
+        "count grant (privileged) in [3, 5]": "unproven",
+        "count grant (mode is known) in [0]": "unproven",
     }.items():
         assert verdict_words(judged(found, rule(must))) == [verdict], must
     (told,) = findings(judged(found, rule("count grant (privileged) <= 1")))["because"]

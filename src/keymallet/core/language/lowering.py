@@ -140,6 +140,20 @@ class Lowering:
         values = node.choices.values
         if _is_source(node.operand):
             return self._among_sources(lambda source: (source in values) != node.negated)
+        if node.bounds:
+            least, most = (self.lower(side) for side in node.bounds)
+            # Of the whole numbers that it can be: all in the list, or none.
+            whole = {int(value) for value in values if float(value).is_integer()}
+            listed = pl.sum_horizontal(pl.lit(value).is_between(least, most) for value in sorted(whole))
+            inside = (
+                pl.when(listed == most - least + 1)
+                .then(True)
+                .when(listed == 0)
+                .then(False)
+                .otherwise(UNKNOWN)
+            )
+            inside = pl.when(most.is_not_null()).then(inside)
+            return ~inside if node.negated else inside
         operand, dtype = self.lower(node.operand), _list_type(node.operand)
         inside = operand.cast(dtype).is_in(pl.Series(values, dtype=dtype).implode())
         return ~inside if node.negated else inside

@@ -198,6 +198,18 @@ class Within(Typed):
     choices: ConstList
     negated: bool
 
+    @property
+    def parts(self) -> tuple[Typed, ...]:
+        """The value and the list; and the value's bounds, where it is a number of rows."""
+        return (*super().parts, *self.bounds)
+
+    @cached_property
+    def bounds(self) -> tuple[Typed, ...]:
+        """The least and the most that the value can be, where rows are counted; else nothing."""
+        if not _counts_rows(self.operand):
+            return ()
+        return bound(self.operand, "fewest"), bound(self.operand, "most")
+
 
 @dataclass(frozen=True)
 class Includes(Typed):

@@ -333,6 +333,7 @@ def test_a_count_is_decided_as_soon_as_its_bounds_decide_it() -> None:
         "count grant (privileged) not in [0, 1, 5]": "met",
         "count grant (privileged) in [3, 4, 9]": "met",
         "count grant (privileged) in [3, 5]": "unproven",
+        "count grant (privileged) in [2.5]": "breach",
         "count grant (mode is known) in [0]": "unproven",
     }.items():
         assert verdict_words(judged(found, rule(must))) == [verdict], must

@@ -144,7 +144,8 @@ class Lowering:
             least, most = (self.lower(side) for side in node.bounds)
             # Of the whole numbers that it can be: all in the list, or none.
             whole = {int(value) for value in values if float(value).is_integer()}
-            listed = pl.sum_horizontal(pl.lit(value).is_between(least, most) for value in sorted(whole))
+            hits = [pl.lit(value).is_between(least, most) for value in sorted(whole)]
+            listed = pl.sum_horizontal(hits) if hits else pl.lit(0)
             inside = (
                 pl.when(listed == most - least + 1)
                 .then(True)

@@ -204,7 +204,9 @@ def main() -> int:
         with ThreadPoolExecutor(options.jobs) as workers:
             for mutation, is_one in workers.map(tried, chosen):
                 (seen if is_one else lived)[mutation.half] += 1
-                if not is_one:
+                if is_one:
+                    print(f"seen   {mutation.name}", flush=True)
+                else:
                     print(f"lived  {mutation.name}  {mutation.line()}", flush=True)
     enough = True
     for half in halves:

@@ -112,3 +112,12 @@ def test_what_failed_after_the_instant_is_not_known_then() -> None:
     found = evidence([account("a")], sign_in=failed)
     assert "3 failed sign-ins since 2026-11-19" in sentences(report_of("lockouts", found))[-1]
     assert "2 failed sign-ins since" in sentences(report_of("lockouts", found, at=days_ago(2)))[-1]
+
+
+def test_a_failure_at_the_very_instant_counts() -> None:
+    """What is judged at an instant includes it, and nothing after it."""
+    events = [
+        {"of": 0, "at": AT + timedelta(seconds=n), "outcome": "failure", "origin": "h"} for n in (-1, 0, 1)
+    ]
+    found = report_of("lockouts", evidence([{"name": "a", "enabled": True}], sign_in=events))
+    assert found.numbers["failures"] == 2

@@ -71,6 +71,8 @@ def test_a_limit_is_for_those_whom_its_rules_are_for(tmp_path: Path) -> None:
     assert {row["account"]: row["state"] for row in rows} == {
         "d/a": "too old", "d/b": "in order", "d/c": "unproven", "d/d": "in order",
     }  # fmt: skip
+    shown = " ".join(run("show", "b", *AT, cwd=tmp_path).stdout.split())
+    assert "too old" not in shown, "one account is told of as all of them are"
 
 
 def test_keys_of_which_it_is_not_known_whether_they_work(tmp_path: Path) -> None:

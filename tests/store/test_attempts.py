@@ -8,6 +8,7 @@ from typing import Any
 
 import polars as pl
 import pytest
+from filelock import FileLock
 
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.store import attempts
@@ -52,6 +53,15 @@ def test_one_under_way_is_no_failure(tmp_path: Path) -> None:
     go_on.set()
     thread.join(10)
     assert last_attempt(tmp_path, "e").snapshot == "slow"  # type: ignore[union-attr]
+
+
+def test_who_only_asks_hides_no_failure(tmp_path: Path) -> None:
+    """Two judgings at once: one holds the lock for a moment, and the other is told of the failure all the same."""
+    with pytest.raises(KeymalletError), attempt(tmp_path, "e"):
+        raise fail("no file")
+    (note,) = tmp_path.glob("*.json")
+    with FileLock(note.with_suffix(".lock")):
+        assert last_attempt(tmp_path, "e").failed == "no file"  # type: ignore[union-attr]
 
 
 def test_a_disk_that_is_full_does_not_hide_the_failure(

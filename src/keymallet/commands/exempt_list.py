@@ -22,7 +22,7 @@ def run(options: argparse.Namespace) -> int:
         raise fail("the estate has no register", hint=NO_REGISTER)
     asked = EXEMPTIONS_TOPIC.asked(inputs.rulebook)
     judgement = inputs.judge(inputs.evidence([*inputs.rulebook.expressions(), *asked.values()]))
-    report = work_out(EXEMPTIONS_TOPIC, judgement)
+    report = work_out(EXEMPTIONS_TOPIC, judgement, inputs.rulebook)
     if options.format != "table":
         write_rows(
             options,

@@ -13,7 +13,7 @@ from keymallet.core.facts.gaps import AcceptedGap, Gap
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
-from keymallet.core.rulebook.model import Demand, Rule, Severity
+from keymallet.core.rulebook.model import Rule, Severity
 from keymallet.sources.estate import Accepted, Estate
 from keymallet.store.attempts import Attempt, last_attempt
 from keymallet.store.newest import Found
@@ -107,9 +107,8 @@ def of_judgement(judgement: Judgement, fail_on: Severity | None) -> Iterator[Gap
         yield Gap("nothing-to-judge", want, f"{number} nothing to judge: {want}: {some_names(rules)}")
 
 
-def _wanting(judgement: Judgement, rule: Demand) -> Iterator[str]:
+def _wanting(judgement: Judgement, rule: Rule) -> Iterator[str]:
     """What is missing, if anything is, where a rule is for nobody."""
-    assert isinstance(rule, Rule)
     if rule.table != EXEMPTION.name and not judgement.evidence.suppliers(rule.table):
         yield f"no source supplies {rule.table}"
         return

@@ -67,6 +67,8 @@ def _show(
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
+        for remark in inputs.remarks:
+            out.print(text(remark, "dim"))
         out.print()
         everything = len(outcome.counts)
         most = everything if options.all_rules or everything <= RULES_SHOWN + _A_FEW else RULES_SHOWN

@@ -31,7 +31,7 @@ def run(options: argparse.Namespace) -> int:
         around = inputs.judge(evidence.around(row), by_others)
         alone = inputs.judge(evidence.only([row]), nothing)
         topics = {
-            name: WORDS[name].of_account(work_out(topic, alone), inputs.clock)
+            name: WORDS[name].of_account(work_out(topic, alone, inputs.rulebook), inputs.clock)
             for name, topic in TOPICS.items()
         }
         if number:

@@ -37,7 +37,7 @@ def run(options: argparse.Namespace) -> int:
         book = book.only(lambda demand: demand.topic == topic.name)
     asked = topic.asked(inputs.rulebook)
     judgement = inputs.judge(inputs.evidence([*book.expressions(), *asked.values()]), book)
-    report = work_out(topic, judgement)
+    report = work_out(topic, judgement, inputs.rulebook)
     groups = by_group(report, by)
     outcome = inputs.run(judgement)
     if options.figure:

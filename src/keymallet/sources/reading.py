@@ -71,7 +71,7 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
                     map(partial(_without_secrets, request.secrets), error.problems)
                 ) from None
             for reading in readings:
-                take_out(reading, request.secrets)
+                _take_out(reading, request.secrets)
             for reading in readings:
                 _set_impossible_aside(reading, at)
                 reading.known = _known(reading)
@@ -101,7 +101,7 @@ def _without_secrets(secrets: list[Secret], problem: Problem) -> Problem:
     return replace(problem, message=message, hint=hint)
 
 
-def take_out(reading: Reading, secrets: list[Secret]) -> None:
+def _take_out(reading: Reading, secrets: list[Secret]) -> None:
     """Take the reader's own secrets out of a reading's notes and texts: the other side may echo them."""
     for secret in filter(attrgetter("is_long"), secrets):
         hide = secret.hidden_in

@@ -14,6 +14,9 @@ from filelock import FileLock, Timeout
 from keymallet.core.base.problems import KeymalletError, in_one_line
 from keymallet.store.files import write_whole
 
+_A_MOMENT = 0.5
+"""Seconds for which a lock is waited for that somebody may only be asking about."""
+
 
 class Attempt(msgspec.Struct, rename="kebab", frozen=True):
     """One attempt to read the sources of an estate.
@@ -38,7 +41,7 @@ def attempt(folder: Path, estate: str) -> Iterator[Recorder]:
     recorder = Recorder(folder, Attempt(estate, datetime.now(UTC)))
     lock = FileLock(_file(folder, estate).with_suffix(".lock"), mode=0o600)
     try:
-        lock.acquire(timeout=0)
+        lock.acquire(timeout=_A_MOMENT)
     except (Timeout, OSError):
         # Another one is under way: whichever ends last is noted.
         yield from _noted(recorder)
@@ -89,15 +92,16 @@ def _noted(recorder: Recorder) -> Iterator[Recorder]:
 def last_attempt(folder: Path, estate: str) -> Attempt | None:
     """The last attempt to read the estate; None where there was none, or one is under way just now.
 
-    What is noted unreadably stands for an attempt that did not end.
+    A note that cannot be read stands for an attempt that failed.
     """
     file = _file(folder, estate)
     if not file.exists():
         return None
-    if _under_way(file.with_suffix(".lock")):
-        return None
     try:
-        return msgspec.json.decode(file.read_bytes(), type=Attempt)
+        last = msgspec.json.decode(file.read_bytes(), type=Attempt)
+        # Only of one without an end is it asked whether somebody is still at it.
+        ended = last.snapshot or last.failed
+        return last if ended or not _under_way(file.with_suffix(".lock")) else None
     except (OSError, msgspec.DecodeError):
         return Attempt(
             estate, datetime.fromtimestamp(file.stat().st_mtime, UTC), failed="its note is damaged"
@@ -107,7 +111,8 @@ def last_attempt(folder: Path, estate: str) -> Attempt | None:
 def _under_way(path: Path) -> bool:
     lock = FileLock(path, mode=0o600)
     try:
-        lock.acquire(timeout=0)
+        # Others who ask hold it for a moment too: only whoever reads holds it on.
+        lock.acquire(timeout=_A_MOMENT)
     except Timeout:
         return True
     except OSError:

@@ -107,11 +107,6 @@ class Snapshot:
         )
 
     @property
-    def is_incomplete(self) -> bool:
-        """Whether any source stopped short of giving all it has, or could not be read."""
-        return any(source.incomplete or source.failed for source in self.manifest.sources.values())
-
-    @property
     def unreadable(self) -> int:
         """Cells that could not be read, over all sources and tables."""
         return sum(

@@ -17,7 +17,8 @@ ANY_RULE = '[rule.x]\ntitle = "X"\nseverity = "low"\nmust = "true"\n'
 
 def report_of(topic: str, evidence: Evidence, limits: str = "", at: datetime = AT) -> TopicReport:
     """The report, with the limits and terms of a book that says nothing else."""
-    return work_out(TOPICS[topic], judged(evidence, f"{limits}\n{ANY_RULE}", at))
+    judgement = judged(evidence, f"{limits}\n{ANY_RULE}", at)
+    return work_out(TOPICS[topic], judgement, judgement.rulebook)
 
 
 def of_each(report: TopicReport, column: str, key: str = "account") -> dict[str, object]:

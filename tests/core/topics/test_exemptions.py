@@ -27,7 +27,7 @@ def entry(
 def report(register: str, accounts: list[dict[str, Any]], rules: str = "", **tables: Any) -> TopicReport:
     book = read_rulebook(f'title = "T"\n{ANY_RULE}{rules}', "r.toml")
     found = judge(evidence(accounts, **tables), book, AT, CLOCK, read_register(register, "x.toml", CLOCK))
-    return work_out(TOPICS["exemptions"], found)
+    return work_out(TOPICS["exemptions"], found, book)
 
 
 ON = '[rule.on]\ntitle = "On"\nmust = "enabled"\nseverity = "low"\n'

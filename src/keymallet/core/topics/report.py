@@ -104,9 +104,12 @@ class Topic:
     drawn_by: str = ""
 
 
-def work_out(topic: Topic, judgement: Judgement) -> TopicReport:
-    """Ask a topic's questions of the evidence, and make its report of the answers."""
-    asked = topic.asked(judgement.rulebook)
+def work_out(topic: Topic, judgement: Judgement, book: Rulebook) -> TopicReport:
+    """Ask a topic's questions of the evidence, and make its report of the answers.
+
+    `book` is the whole one, by whose limits and rules they are asked; judged may be only a part of it.
+    """
+    asked = topic.asked(book)
     context = judgement.context
     context.prepare(asked.values())
     answers: dict[str, pl.Series] = {}

@@ -12,6 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import msgspec
 
@@ -23,6 +24,8 @@ from tests.oracles import install, needs_root, program
 from tests.support import AT, CLOCK, write
 
 BASE = "dc=gvr,dc=example"
+ROOT = "gidNumber=0+uidNumber=0,cn=peercred,cn=external,cn=auth"
+"""Who root is over the socket."""
 
 
 def read_ldif(folder: Path, text: str | bytes, **options: Any) -> Reading:
@@ -101,8 +104,8 @@ directory {folder}/db
 lastbind on
 limits dn.exact="cn=reader,{BASE}" size.soft=unlimited size.hard=unlimited size.prtotal=unlimited
 limits dn.exact="cn=narrow,{BASE}" size.soft=5 size.hard=5 size.prtotal=5
-access to attrs=userPassword by anonymous auth by dn.exact="cn=reader,{BASE}" search by * none
-access to * by dn.exact="cn=reader,{BASE}" read by dn.exact="cn=narrow,{BASE}" read by self read by users search by anonymous auth
+access to attrs=userPassword by anonymous auth by dn.exact="cn=reader,{BASE}" search by dn.exact="{ROOT}" search by * none
+access to * by dn.exact="cn=reader,{BASE}" read by dn.exact="{ROOT}" read by dn.exact="cn=narrow,{BASE}" read by self read by users search by anonymous auth
 overlay ppolicy
 ppolicy_default "cn=default,ou=policies,{BASE}"
 ppolicy_use_lockout
@@ -111,7 +114,7 @@ overlay memberof
         )
         binary = _slapd()
         words = [binary, "-d", "0", "-f", str(folder / "slapd.conf"), "-h"]
-        words.append(f"ldap://127.0.0.1:{self.port}/ ldaps://127.0.0.1:{self.tls_port}/")
+        words.append(f"ldap://127.0.0.1:{self.port}/ ldaps://127.0.0.1:{self.tls_port}/ {self.socket_url}/")
         self.process = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         for _ in range(100):
             try:
@@ -138,6 +141,10 @@ overlay memberof
     @property
     def url(self) -> str:
         return f"ldap://127.0.0.1:{self.port}"
+
+    @property
+    def socket_url(self) -> str:
+        return f"ldapi://{quote(str(self.folder / 'socket'), safe='')}"
 
     @property
     def tls_url(self) -> str:

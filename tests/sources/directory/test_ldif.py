@@ -110,22 +110,58 @@ def test_names_are_compared_whatever_their_spelling(one: str, other: str) -> Non
 
 
 def ns(uid: str, **values: Any) -> str:
-    return person(uid, passwordRetryCount=0, pwdUpdateTime=stamp(days_ago(10)), **values)
+    return person(uid, **{"passwordRetryCount": 0, "pwdUpdateTime": stamp(days_ago(10))} | values)
+
+
+def lock_policy(name: str, **values: Any) -> str:
+    usual = {
+        "passwordExp": "on",
+        "passwordLockout": "on",
+        "passwordMaxFailure": 3,
+        "passwordMustChange": "on",
+    }
+    return entry(f"cn={name},dc=x", objectClass=["ldapsubentry", "passwordPolicy"], **(usual | values))
 
 
 def test_the_account_lock_family(tmp_path: Path) -> None:
-    """Absolute ends; 1970 stands for "until reset" and "must change"; a lock that is over remains."""
+    """Absolute ends; 1970 stands for "until reset" and "must change"; a lock that is over remains.
+
+    As measured on 389 Directory Server 2.3: what a policy does not switch on, it does not do; failures lock
+    from the limit on, and without an end only where locks do not end by themselves.
+    """
     future, past = stamp(AT + timedelta(minutes=9)), stamp(AT - timedelta(minutes=9))
+    under = {"pwdPolicySubentry": "cn=stays,dc=x"}
+    bare = {"pwdPolicySubentry": "cn=bare,dc=x"}
+    epoch = "19700101000000Z"
     text = (
-        ns("normal", passwordExpirationTime=stamp(AT + timedelta(days=80)), lastLoginTime=stamp(days_ago(3)))
-        + ns("locked", accountUnlockTime=future)
-        + ns("forever", accountUnlockTime="19700101000000Z")
-        + ns("over", accountUnlockTime=past)
+        lock_policy("usual")
+        # One server answers some attributes under other names, whichever it was asked for.
+        + entry(
+            "cn=stays,dc=x",
+            objectClass=["passwordPolicy"],
+            pwdLockout="on",
+            pwdMaxFailure=2,
+            passwordUnlock="off",
+        )
+        + entry("cn=bare,dc=x", objectClass=["passwordPolicy"])
+        + ns("counted", passwordRetryCount=2, accountUnlockTime=future)
+        + ns("ends-anyway", passwordRetryCount=3, accountUnlockTime=epoch)
+        + ns("bare-locked", passwordRetryCount=9, accountUnlockTime=future, **bare)
+        + ns("bare-reset", passwordExpirationTime=epoch, **bare)
+        + ns("bare-late", passwordExpirationTime=past, **bare)
+        + ns("moved", passwordExpirationTime="19700101000001Z")
+        + ns("undated", pwdUpdateTime=[])
+        + ns(
+            "normal", passwordExpirationTime=stamp(AT + timedelta(days=80)), lastLoginTime=stamp(days_ago(3))
+        )
+        + ns("locked", passwordRetryCount=3, accountUnlockTime=future)
+        + ns("forever", passwordRetryCount=2, accountUnlockTime=epoch, **under)
+        + ns("over", passwordRetryCount=3, accountUnlockTime=past)
         + ns("off", nsAccountLock="true")
-        + ns("reset", passwordExpirationTime="19700101000000Z")
-        + ns("late", passwordExpirationTime=past)
+        + ns("reset", passwordExpirationTime=epoch)
+        + ns("late", passwordExpirationTime=past, shadowExpire=1)
     )
-    found = rows(read_ldif(tmp_path, text))
+    found = rows(read_ldif(tmp_path, text, **{"default-policy": "cn=usual,dc=x"}))
     assert {name: row["locked"] for name, row in found.items() if row["locked"]} == dict.fromkeys(
         ("locked", "forever", "over"), True
     )
@@ -135,6 +171,37 @@ def test_the_account_lock_family(tmp_path: Path) -> None:
     assert [name for name, row in found.items() if row["password-must-change"]] == ["reset"]
     assert found["late"]["password-expires"] < AT < found["normal"]["password-expires"]
     assert found["normal"]["last-sign-in"] == days_ago(3)
+    assert [name for name, row in found.items() if row["password-never-expires"]] == [
+        *("bare-locked", "bare-reset", "bare-late", "forever")
+    ]
+    assert found["bare-late"]["password-expires"] is None and found["moved"]["password-expires"] is None
+    assert found["late"]["ends"] is None, "the server heeds no shadow attribute"
+    assert [name for name, row in found.items() if "password-changed" in (row["unread"] or ())] == ["undated"]
+    unknown = rows(read_ldif(tmp_path, text))
+    assert {"locked", "password-expires", "password-never-expires"} <= set(unknown["locked"]["unread"])
+    assert "password-must-change" in unknown["reset"]["unread"] and unknown["normal"]["locked"] is False
+
+
+def test_idle_since_it_was_made(tmp_path: Path) -> None:
+    """Who never signed in is idle since it was made, if the server's configuration says so; it may be off."""
+    plugin = "cn=Account Policy Plugin,cn=plugins,cn=config"
+    text = ACCOUNT_POLICIES + ns(
+        "new", createTimestamp=stamp(days_ago(31)), acctPolicySubentry="cn=idle,dc=x"
+    )
+    on, off = (
+        entry(plugin, objectClass=["nsSlapdPlugin"], nsslapd_pluginEnabled=word) for word in ("on", "off")
+    )
+
+    def told(*more: str) -> Any:
+        options = {"default-policy": "cn=pw,dc=x"}
+        return rows(read_ldif(tmp_path, text + "".join(more), **options))["new"]["locked"]
+
+    by_creation, by_none = (
+        entry(f"cn=config,{plugin}", objectClass=["extensibleObject"], altStateAttrName=name)
+        for name in ("createTimestamp", "1.1")
+    )
+    assert told() is None, "the configuration was not read"
+    assert (told(on, by_creation), told(on, by_none), told(off, by_creation)) == (True, False, False)
 
 
 ACCOUNT_POLICIES = entry(
@@ -229,7 +296,9 @@ def test_the_account_control_family(tmp_path: Path) -> None:
     assert found["locked"]["locked-until"] == AT + timedelta(minutes=25)
     assert [name for name, row in found.items() if not row["enabled"]] == ["off"]
     assert [name for name, row in found.items() if row["password-must-change"]] == ["reset"]
-    assert [name for name, row in found.items() if row["password-never-expires"]] == ["never"]
+    never = [name for name, row in found.items() if row["password-never-expires"]]
+    assert never == ["card", "never", "machine$"]
+    assert [name for name, row in found.items() if row["password-locked"]] == ["card"]
     assert [name for name, row in found.items() if row["ends"]] == ["ended"]
     assert found["normal"]["password-expires"] == days_ago(10) + timedelta(days=90)
     assert found["told"]["password-expires"] == AT + timedelta(days=3)
@@ -237,6 +306,44 @@ def test_the_account_control_family(tmp_path: Path) -> None:
     assert (found["machine$"]["kind"], found["normal"]["kind"]) == ("service", "person")
     (setting,) = rows(reading, "setting").values()
     assert (setting["min-length"], setting["lock-for"]) == (14, timedelta(minutes=30))
+
+
+def test_two_numberings_of_groups(tmp_path: Path) -> None:
+    """A primary group is named by the last part of its own domain's id; a gidNumber is another number."""
+
+    def sid(domain: int, last: int) -> bytes:
+        return (
+            b"\x01\x05" + bytes(6) + b"".join(each.to_bytes(4, "little") for each in (21, 1, 2, domain, last))
+        )
+
+    groups = entry(
+        "cn=Keepers,dc=x", objectClass=["group"], cn="Keepers", objectSid=sid(3, 512), gidNumber=513
+    )
+    groups += entry("cn=Other,dc=y", objectClass=["group"], cn="Other", objectSid=sid(4, 513))
+    text = groups + uac("clerk", primaryGroupID=513, objectSid=sid(3, 1104))
+    text += uac("posix", gidNumber=512, primaryGroupID=999) + uac(
+        "boss", primaryGroupID=512, objectSid=sid(3, 1105)
+    )
+    text += uac("neighbour", primaryGroupID=513, objectSid=sid(4, 1104))
+    found = rows(read_ldif(tmp_path, text))
+    assert {name: row["groups"] for name, row in found.items()} == {
+        "clerk": [], "posix": [], "boss": ["Keepers"], "neighbour": ["Other"],
+    }  # fmt: skip
+
+
+def test_the_policy_of_the_domain_that_an_account_stands_in(tmp_path: Path) -> None:
+    """CN=Builtin carries the same attributes and is nobody's; each domain has its own; no maximum: never."""
+    builtin = entry("cn=Builtin,dc=x", objectClass=["builtinDomain"], maxPwdAge=-864_000_000_000, lockoutThreshold=9, lockoutDuration=-9_000_000_000)  # fmt: skip
+    child = entry("dc=sub,dc=x", objectClass=["domainDNS"], maxPwdAge=0)
+    text = builtin + DOMAIN + child
+    text += uac("here", lockoutTime=ticks(AT - timedelta(minutes=5))) + uac("below")
+    text += entry("cn=sub,dc=sub,dc=x", objectClass=["user"], sAMAccountName="sub", userAccountControl=512, pwdLastSet=ticks(days_ago(10)))  # fmt: skip
+    reading = read_ldif(tmp_path, text)
+    found = rows(reading)
+    assert found["here"]["locked-until"] == AT + timedelta(minutes=25)
+    assert found["below"]["password-expires"] == days_ago(10) + timedelta(days=90)
+    assert (found["sub"]["password-never-expires"], found["sub"]["password-expires"]) == (True, None)
+    assert rows(reading, "setting").keys() == {"dc=x", "dc=sub,dc=x"}
 
 
 def test_membership_by_primary_group(tmp_path: Path) -> None:

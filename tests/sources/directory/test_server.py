@@ -45,6 +45,11 @@ STATES = [
     "future",
     "idle",
     "strict",
+    "open-locked",
+    "open-by-hand",
+    "open-idle",
+    "open-ended",
+    "idle-unused",
 ]
 
 
@@ -103,7 +108,21 @@ def _fill(server: Server) -> None:
     server.add(policy("graced", pwdGraceAuthNLimit=1, pwdLockoutDuration=3600) + policy("idle", pwdMaxIdle=1))
     people = "".join(account(uid) for uid in STATES if uid not in ("none", "loaded"))
     server.add(people + account("none", userPassword=None))
+    server.add(
+        entry(
+            f"cn=open,ou=policies,{BASE}",
+            objectClass=["device", "pwdPolicy"],
+            cn="open",
+            pwdAttribute="userPassword",
+            pwdLockout="FALSE",
+            pwdMaxIdle=1,
+        )
+    )
+    for uid in STATES:
+        if uid.startswith("open-"):
+            _set(server, uid, pwdPolicySubentry=f"cn=open,ou=policies,{BASE}")
     under = {"locked": "long", "graced": "graced", "graced-out": "graced", "idle": "idle", "strict": "long"}
+    under |= {"idle-unused": "idle"}
     for uid, name in under.items():
         _set(server, uid, pwdPolicySubentry=f"cn={name},ou=policies,{BASE}")
     now = datetime.now(UTC)
@@ -116,6 +135,10 @@ def _fill(server: Server) -> None:
         for _ in range(3):
             server.sign_in(uid, "wrong")
     _set(server, "by-hand", pwdAccountLockedTime="000001010000Z")
+    # A policy that does not lock heeds no lock and no idleness; an end it heeds.
+    _set(server, "open-locked", pwdAccountLockedTime=stamp(now))
+    _set(server, "open-by-hand", pwdAccountLockedTime="000001010000Z")
+    _set(server, "open-ended", pwdEndTime=stamp(now - timedelta(days=1)))
     _set(server, "reset", pwdReset="TRUE")
     _set(server, "ended", pwdEndTime=stamp(now - timedelta(days=1)))
     _set(server, "future", pwdStartTime=stamp(now + timedelta(days=1)))
@@ -191,6 +214,12 @@ def test_the_facts_say_what_the_server_answers(server: Server, reading: Reading,
     row = rows(reading)[uid]
     worked_out = expected(row, datetime.now(UTC))
     assert server.sign_in(uid, PASSWORD) == worked_out, row
+
+
+def test_who_signs_in_as_a_system_user(server: Server, tmp_path: Path) -> None:
+    """EXTERNAL over the socket: the same accounts as with a password."""
+    found = read(server, tmp_path, url=server.socket_url, **{"sign-in": "external"})
+    assert rows(found).keys() == set(STATES)
 
 
 def test_each_state_is_told_apart(reading: Reading) -> None:

@@ -38,7 +38,8 @@ class DirectoryGroups:
         self.by_key = {group.key: group for group in groups}
         self._above: dict[str, list[Entry]] = defaultdict(list)
         self._by_login: dict[str, list[Entry]] = defaultdict(list)
-        self._by_id: dict[str, list[Entry]] = defaultdict(list)
+        self._by_gid: dict[str, list[Entry]] = defaultdict(list)
+        self._by_rid: dict[str, list[Entry]] = defaultdict(list)
         for group in groups:
             for name in _BY_NAME:
                 for member in group.texts(name):
@@ -47,9 +48,11 @@ class DirectoryGroups:
                     ].append(group)
             for login in group.texts("memberuid"):
                 self._by_login[login].append(group)
-            for ident in (group.text("gidnumber"), _relative_id(group)):
-                if ident is not None:
-                    self._by_id[ident].append(group)
+            # Two numberings, which must not be mixed up: the same number is another group in each.
+            if (number := group.text("gidnumber")) is not None:
+                self._by_gid[number].append(group)
+            for _, number in _security_id(group):
+                self._by_rid[number].append(group)
 
     def of(self, account: Entry, login: str) -> list[Membership]:
         """Every group an account is in, with the shortest path to it."""
@@ -58,9 +61,10 @@ class DirectoryGroups:
             self.by_key[key] for name in account.texts("memberof") if (key := normal_dn(name)) in self.by_key
         ]
         direct += self._by_login.get(login, ())
-        for attribute in ("gidnumber", "primarygroupid"):
-            ident = account.text(attribute)
-            direct += self._by_id.get(ident, ()) if ident is not None else ()
+        if (number := account.text("gidnumber")) is not None:
+            direct += self._by_gid.get(number, ())
+        if (number := account.text("primarygroupid")) is not None:
+            direct += self._primary(account, number)
         groups: dict[str, Membership] = {}
         waiting = [Membership(group, (group_name(group),)) for group in direct]
         while waiting:
@@ -74,6 +78,14 @@ class DirectoryGroups:
                 following += [Membership(group, (*current.path, group_name(group))) for group in above]
             waiting = following
         return list(groups.values())
+
+    def _primary(self, account: Entry, number: str) -> list[Entry]:
+        """The groups of a number, of the account's own domain where that is known."""
+        found = self._by_rid.get(number, [])
+        domains = {domain for domain, _ in _security_id(account)}
+        return [
+            group for group in found if not domains or domains & {domain for domain, _ in _security_id(group)}
+        ]
 
     def _named_by(self, entry: Entry) -> list[Entry]:
         """The groups an entry itself says it is in."""
@@ -92,9 +104,10 @@ def is_one_of(group: Entry, patterns: Iterable[str]) -> bool:
     return any(fnmatchcase(name, pattern) or normal_dn(pattern) == group.key for pattern in patterns)
 
 
-def _relative_id(group: Entry) -> str | None:
-    """The last part of a binary objectSid, which primaryGroupID names."""
-    for sid in group.values.get("objectsid", ()):
-        if len(sid) >= 12 and len(sid) == 8 + 4 * sid[1]:
-            return str(struct.unpack("<I", sid[-4:])[0])
-    return None
+def _security_id(entry: Entry) -> list[tuple[bytes, str]]:
+    """The domain of a binary objectSid, and its last part, which primaryGroupID names."""
+    return [
+        (sid[8:-4], str(struct.unpack("<I", sid[-4:])[0]))
+        for sid in entry.values.get("objectsid", ())
+        if len(sid) >= 12 and len(sid) == 8 + 4 * sid[1]
+    ]

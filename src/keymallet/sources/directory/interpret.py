@@ -25,7 +25,6 @@ from keymallet.sources.directory.state import (
     FAMILIES,
     Family,
     delegations,
-    idle_lock,
     is_machine,
     password_scheme,
 )
@@ -158,18 +157,17 @@ class Directory:
     def _rows(
         self, named: dict[str, Entry], families: list[Family], policies: Policies, membership: DirectoryGroups
     ) -> list[dict[str, Any]]:
-        shadowed = any(entry.has(*_SHADOW) for entry in named.values())
+        # A server that keeps a state of its own heeds that alone.
+        shadowed = not families and any(entry.has(*_SHADOW) for entry in named.values())
         passwords = self._passwords(list(named.values()))
         rows = []
         for login, entry in named.items():
             row = self._texts(login, entry)
-            policy = policies.of(entry)
             if shadowed:
                 row |= self._of_shadow(login, entry)
             own = [grant for grant in families if len(families) == 1 or entry.has(*grant.witnesses)]
             for family in own:
-                row |= family.read(entry, policy, self.at)
-            row |= idle_lock(row, policies.idle_limit(entry), self.at)
+                row |= family.read(entry, policies, self.at)
             if passwords is not None:
                 row |= passwords(entry)
             row["groups"] = [group_name(grant.group) for grant in membership.of(entry, login)]
@@ -235,7 +233,7 @@ class Directory:
             shown = [name for name in names if name in seen]
             if shown:
                 supply[fact] = ", ".join(shown)
-        if seen & set(_SHADOW):
+        if not families and seen & set(_SHADOW):
             supply |= dict.fromkeys(_SHADOW_FACTS, "the shadow attributes, which only hosts heed")
         for family in families:
             supply |= family.supplies
@@ -319,10 +317,10 @@ class Directory:
         holders: dict[str, list[str]] = {policy.name: [] for policy in policies.found.values()}
         for login, entry in named.items():
             policy = policies.of(entry)
-            if policy is not None and policy not in (policies.default, policies.domain):
+            if policy is not None and not policies.is_for_all(policy):
                 holders[policy.name].append(login)
-        for policy in (policies.default, policies.domain):
-            if policy is not None:
+        for policy in policies.found.values():
+            if policies.is_for_all(policy):
                 holders[policy.name] = ["everyone"]
         rows = [policy.row(holders[policy.name]) for policy in policies.found.values()]
         enter_table(self.reading, SETTING, rows, dict.fromkeys(SETTING_FACTS, "the policy's own entry"))
@@ -338,8 +336,7 @@ class Directory:
             remark(
                 "no account shows any state of password or lock, hidden or not there: all of it is unknown"
             )
-        overlay = any(family is FAMILIES[0] for family in families)
-        lost = sum(policies.of(entry) is None for entry in accounts) if overlay else 0
+        lost = sum(policies.of(entry) is None for entry in accounts) if families else 0
         if policies.default_is_missing:
             remark(f"default-policy: no such entry was read: {self.section.default_policy}")
         if lost:

@@ -23,7 +23,7 @@ from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.directory.entries import Entry, attribute_name, normal_dn
 from keymallet.sources.directory.interpret import Directory, unique
-from keymallet.sources.directory.policies import POLICY_ATTRIBUTES
+from keymallet.sources.directory.policies import POLICY_ATTRIBUTES, SERVER_CONFIGURATION
 from keymallet.sources.directory.state import FAMILIES
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdapSection
@@ -64,13 +64,17 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
         bases = [section.base] if isinstance(section.base, str) else section.base
         entries: list[Entry] = []
         for base in bases:
-            entries += _search(connection, section, base, section.filter, ATTRIBUTES, reading, request)
+            # Policies can be of a class that is found only by its name.
+            narrowed = section.filter if section.filter.startswith("(") else f"({section.filter})"
+            wanted = f"(|{narrowed}(objectClass=ldapsubentry))"
+            entries += _search(connection, section, base, wanted, ATTRIBUTES, reading, request)
         if section.default_policy and normal_dn(section.default_policy) not in {
             entry.key for entry in entries
         }:
             entries += _one(connection, section.default_policy)
         entries += _domain_policies(connection, bases)
         keys = {entry.key for entry in entries}
+        entries += [entry for dn in SERVER_CONFIGURATION for entry in _configuration(connection, dn)]
         with_password, all_asked = _with_password(connection, section, bases, reading)
         own = _own_entry(connection, section)
     if not keys:
@@ -141,7 +145,8 @@ def _open(section: LdapSection, request: Request) -> ldap3.Connection:
             raise fail("a password is not sent in the clear", file=section.url, hint=hint)
         options |= {"user": section.bind_dn, "password": secret.reveal(), "authentication": ldap3.SIMPLE}
     elif section.sign_in == "external":
-        options |= {"authentication": ldap3.SASL, "sasl_mechanism": ldap3.EXTERNAL}
+        # An identity to act as, be it an empty one, has to stand in the first message.
+        options |= {"authentication": ldap3.SASL, "sasl_mechanism": ldap3.EXTERNAL, "sasl_credentials": ""}
     connection = ldap3.Connection(server, **options)
     _bounded(section, connection.open)
     if section.start_tls and not connection.start_tls():
@@ -269,6 +274,13 @@ def _referrals(connection: ldap3.Connection) -> list[str]:
 def _one(connection: ldap3.Connection, dn: str) -> list[Entry]:
     """One entry by its name; none if it is not there or may not be seen."""
     connection.search(dn, "(objectClass=*)", search_scope=ldap3.BASE, attributes=ATTRIBUTES)
+    return _entries(connection, "")
+
+
+def _configuration(connection: ldap3.Connection, dn: str) -> list[Entry]:
+    """The part of the server's own configuration below a name that says how accounts are treated."""
+    scope = ldap3.BASE if dn == "cn=config" else ldap3.SUBTREE
+    connection.search(dn, "(objectClass=*)", search_scope=scope, attributes=ATTRIBUTES)
     return _entries(connection, "")
 
 

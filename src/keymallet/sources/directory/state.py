@@ -13,12 +13,13 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from keymallet.sources.directory.entries import Entry, filetime, generalized_time
-from keymallet.sources.directory.policies import NOT_KNOWN, Policy
+from keymallet.sources.directory.policies import NOT_KNOWN, Policies, Policy
+from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
 Facts = dict[str, Any]
 _DISABLED, _LOCKED, _NEVER_EXPIRES, _SMARTCARD, _EXPIRED = 0x2, 0x10, 0x10000, 0x40000, 0x800000
 _TRUSTED_FOR_DELEGATION = 0x80000
-_MACHINES = 0x1000 | 0x2000
+_MACHINES = 0x800 | 0x1000 | 0x2000
 _MOST = 2**63 - 1
 _EPOCH_TEXT = "19700101000000Z"
 _SCHEMES = (
@@ -42,11 +43,12 @@ class Family:
     witnesses: list[str]
     attributes: str
     supplies: dict[str, str]
-    read: Callable[[Entry, Policy | None, datetime], Facts]
+    read: Callable[[Entry, Policies, datetime], Facts]
 
 
-def _overlay(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
+def _overlay(entry: Entry, policies: Policies, at: datetime) -> Facts:
     """The password policy overlay (draft-behera-ldap-password-policy)."""
+    policy = policies.of(entry)
     changed = entry.time("pwdchangedtime")
     failures = entry.times("pwdfailuretime")
     window = policy.count_within if policy else None
@@ -58,25 +60,24 @@ def _overlay(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
         and not (policy and policy.must_change is False),
         "failed-attempts": len(counting),
         "last-failed": failures[-1] if failures else None,
-        "starts": entry.time("pwdstarttime"),
-        "ends": entry.time("pwdendtime"),
+        # Without any policy the overlay looks at neither.
+        "starts": NOT_KNOWN if policy is None and entry.has("pwdstarttime") else entry.time("pwdstarttime"),
+        "ends": NOT_KNOWN if policy is None and entry.has("pwdendtime") else entry.time("pwdendtime"),
         "last-sign-in": max(entry.times("pwdlastsuccess") + entry.times("authtimestamp"), default=None),
         **_overlay_age(entry, policy, changed),
         **_overlay_lock(entry, policy),
     }
-    return facts | idle_lock(facts, policy.max_idle if policy else None, at)
+    limit = policy.max_idle if policy and policy.locks else None
+    return facts | _idle_lock(facts, limit, entry.time("pwdlastsuccess") or changed, at)
 
 
-def idle_lock(facts: Facts, limit: timedelta | object | None, at: datetime) -> Facts:
-    """What changes where accounts are barred after so long without a sign-in.
-
-    The limit is NOT_KNOWN where the policy that has it was not read.
-    """
-    last, until = facts.get("last-sign-in"), facts.get("locked-until")
+def _idle_lock(facts: Facts, limit: timedelta | None, last: datetime | object | None, at: datetime) -> Facts:
+    """What changes where accounts are barred after so long without a sign-in, counted from `last`."""
+    until = facts.get("locked-until")
     is_over = isinstance(until, datetime) and until <= at
     if limit is None or last is None or (facts.get("locked") is True and not is_over):
         return {}
-    if not isinstance(limit, timedelta):
+    if not isinstance(last, datetime):
         return {"locked": NOT_KNOWN}
     if last + limit > at:
         return {}
@@ -104,67 +105,93 @@ def _overlay_age(entry: Entry, policy: Policy | None, changed: datetime | None) 
 
 def _overlay_lock(entry: Entry, policy: Policy | None) -> Facts:
     text = entry.text("pwdaccountlockedtime")
-    if text is None:
+    # The attribute bars only where the policy in force locks at all.
+    if text is None or (policy is not None and not policy.locks):
         return {"locked": False}
     since = generalized_time(text)
-    if since is None:
-        return {"locked": True, "lock-cause": "administrator"}
+    cause = "failed-attempts" if since else "administrator"
     if policy is None:
-        return {"locked": NOT_KNOWN, "lock-cause": "failed-attempts", "locked-since": since}
+        return {"locked": NOT_KNOWN, "lock-cause": cause, "locked-since": since}
+    if since is None:
+        return {"locked": True, "lock-cause": cause}
     until = since + policy.lock_for if policy.lock_for else None
     return {"locked": True, "lock-cause": "failed-attempts", "locked-since": since, "locked-until": until}
 
 
-def _account_lock(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
+def _account_lock(entry: Entry, policies: Policies, at: datetime) -> Facts:
     """The attributes beside nsAccountLock."""
-    expires = entry.time("passwordexpirationtime")
-    unlock = entry.text("accountunlocktime")
+    policy = policies.of(entry)
+    last, created = entry.time("lastlogintime"), entry.time("createtimestamp")
     facts: Facts = {
         "enabled": entry.flag("nsaccountlock") is not True,
-        "password-changed": entry.time("pwdupdatetime"),
-        "password-must-change": entry.text("passwordexpirationtime") == _EPOCH_TEXT,
-        "password-expires": expires,
-        "password-never-expires": expires is None and entry.text("passwordexpirationtime") is None,
+        # Servers write it only for passwords set after it was switched on: absent, it tells nothing.
+        "password-changed": entry.time("pwdupdatetime") or NOT_KNOWN,
         "failed-attempts": entry.number("passwordretrycount") or 0,
-        "last-sign-in": entry.time("lastlogintime"),
-        "locked": False,
-        "password-lapses": _grace_over(entry, policy, expires),
+        "last-sign-in": last,
+        "starts": None,
+        "ends": None,
+        **_absolute_expiry(entry, policy),
+        **_counted_lock(entry, policy),
     }
-    if unlock == _EPOCH_TEXT:
-        facts |= {"locked": True, "lock-cause": "failed-attempts"}
-    elif unlock is not None and (until := generalized_time(unlock)) is not None:
-        since = until - policy.lock_for if policy and policy.lock_for else None
-        facts |= {
-            "locked": True,
-            "lock-cause": "failed-attempts",
-            "locked-until": until,
-            "locked-since": since,
-        }
+    limit = policies.idle_limit(entry)
+    if limit is not None and not isinstance(limit, timedelta):
+        return facts | ({"locked": NOT_KNOWN} if facts["locked"] is False else {})
+    counted: datetime | object | None = last
+    if last is None and policies.counts_from_creation is not False:
+        counted = created if policies.counts_from_creation is True else NOT_KNOWN
+    return facts | _idle_lock(facts, limit, counted, at)
+
+
+def _absolute_expiry(entry: Entry, policy: Policy | None) -> Facts:
+    """What passwordExpirationTime says: nothing, unless the policy lets passwords expire.
+
+    The first second of 1970 asks for a change where the policy knows that, and else counts from the next
+    sign-in, as the second after it does.
+    """
+    text, expires = entry.text("passwordexpirationtime"), entry.time("passwordexpirationtime")
+    marked = expires is None or expires.year == 1970
+    if policy is None:
+        unread = dict.fromkeys(("password-never-expires", "password-expires", "password-lapses"), NOT_KNOWN)
+        return {**unread, "password-must-change": NOT_KNOWN if text == _EPOCH_TEXT else False}
+    facts: Facts = {
+        "password-must-change": text == _EPOCH_TEXT and policy.must_change is True,
+        "password-never-expires": not policy.expires,
+        "password-expires": None,
+        "password-lapses": None,
+    }
+    if policy.expires and not marked:
+        used = entry.number("passwordgraceusertime") or 0
+        facts |= {"password-expires": expires, "password-lapses": expires if used >= policy.grace else None}
     return facts
 
 
-def _grace_over(entry: Entry, policy: Policy | None, expires: datetime | None) -> Any:
-    """When an expired password is no longer taken: at once, unless grace sign-ins are left."""
-    if expires is None:
-        return None
+def _counted_lock(entry: Entry, policy: Policy | None) -> Facts:
+    """A lock by failures: as many as the policy lets by, and an end that is ahead or that never comes."""
+    unlock, failures = entry.text("accountunlocktime"), entry.number("passwordretrycount") or 0
+    until = generalized_time(unlock) if unlock else None
+    if not failures or (until is None and unlock != _EPOCH_TEXT):
+        return {"locked": False}
+    lock: Facts = {"lock-cause": "failed-attempts", "locked-until": until}
     if policy is None:
-        return NOT_KNOWN
-    used = entry.number("passwordgraceusertime") or 0
-    return expires if used >= policy.grace else None
+        return lock | {"locked": NOT_KNOWN}
+    if not policy.locks or failures < (policy.lock_after or 1) or (until is None and policy.unlocks):
+        return {"locked": False}
+    since = until - policy.lock_for if until and policy.lock_for else None
+    return lock | {"locked": True, "locked-since": since}
 
 
-def _account_control(entry: Entry, policy: Policy | None, at: datetime) -> Facts:
+def _account_control(entry: Entry, policies: Policies, at: datetime) -> Facts:
     """The attributes around userAccountControl. Its computed part knows what the stored part does not."""
     stored = entry.number("useraccountcontrol") or 0
     computed = entry.number("msds-user-account-control-computed")
-    never = bool(stored & _NEVER_EXPIRES)
+    policy = policies.of(entry)
+    never = bool(stored & (_NEVER_EXPIRES | _SMARTCARD | _MACHINES))
     set_at, ends = entry.number("pwdlastset"), entry.number("accountexpires")
     facts: Facts = {
         "enabled": not stored & _DISABLED,
         "ends": filetime(ends) if ends not in (0, _MOST) else None,
         "password-changed": filetime(set_at),
-        "password-must-change": set_at == 0 and not stored & (_SMARTCARD | _NEVER_EXPIRES),
-        "password-never-expires": never,
+        "password-must-change": set_at == 0 and not never,
         "failed-attempts": entry.number("badpwdcount") or 0,
         "last-failed": filetime(entry.number("badpasswordtime")),
         "last-sign-in": max(
@@ -172,21 +199,30 @@ def _account_control(entry: Entry, policy: Policy | None, at: datetime) -> Facts
             default=None,
         ),
         "has-password": True if set_at else None,
+        # Who has to show a card is let in by no password, though one is stored.
+        "password-locked": bool(stored & _SMARTCARD),
         **_control_expiry(entry, policy, never, set_at),
     }
     return facts | _control_lock(entry, policy, computed)
 
 
 def _control_expiry(entry: Entry, policy: Policy | None, never: bool, set_at: int | None) -> Facts:
+    """Never: by a flag, for machines and cards, or because the policy in force has no maximum age."""
     computed = entry.number("msds-userpasswordexpirytimecomputed")
-    if never or computed == _MOST or not set_at:
-        return {"password-expires": None}
-    if computed is not None:
-        return {"password-expires": filetime(computed)}
+    if never or computed == _MOST:
+        return {"password-never-expires": True, "password-expires": None}
+    if computed:
+        return {"password-never-expires": False, "password-expires": filetime(computed)}
+    if policy is None:
+        expires = NOT_KNOWN if set_at else None
+        return {"password-never-expires": NOT_KNOWN, "password-expires": expires}
+    if policy.max_age is None:
+        return {"password-never-expires": True, "password-expires": None}
     changed = filetime(set_at)
-    if policy is None or changed is None:
-        return {"password-expires": NOT_KNOWN}
-    return {"password-expires": changed + policy.max_age if policy.max_age else None}
+    return {
+        "password-never-expires": False,
+        "password-expires": changed + policy.max_age if changed else None,
+    }
 
 
 def _control_lock(entry: Entry, policy: Policy | None, computed: int | None) -> Facts:
@@ -220,12 +256,14 @@ _OVERLAY_FACTS = {
 _ACCOUNT_LOCK_FACTS = {
     "enabled": "nsAccountLock",
     "password-changed": "pwdUpdateTime",
-    "password-must-change": "passwordExpirationTime",
-    "password-expires": "passwordExpirationTime",
-    "password-never-expires": "passwordExpirationTime",
+    "password-must-change": "passwordExpirationTime and the policy",
+    "password-expires": "passwordExpirationTime and the policy",
+    "password-never-expires": "passwordExpirationTime and the policy",
     "password-lapses": "passwordExpirationTime, passwordGraceUserTime and the policy",
     "failed-attempts": "passwordRetryCount",
     "last-sign-in": "lastLoginTime",
+    "starts": NO_SUCH_THING,
+    "ends": NO_SUCH_THING,
     "locked": "accountUnlockTime, lastLoginTime and acctPolicySubentry",
     "lock-cause": "accountUnlockTime",
     "locked-since": "accountUnlockTime and the policy",
@@ -236,12 +274,13 @@ _CONTROL_FACTS = {
     "ends": "accountExpires",
     "password-changed": "pwdLastSet",
     "password-must-change": "pwdLastSet",
-    "password-never-expires": "userAccountControl",
+    "password-never-expires": "userAccountControl, msDS-UserPasswordExpiryTimeComputed, or the policy",
     "password-expires": "msDS-UserPasswordExpiryTimeComputed, or pwdLastSet and the policy",
     "failed-attempts": "badPwdCount",
     "last-failed": "badPasswordTime",
     "last-sign-in": "lastLogon and lastLogonTimestamp",
     "has-password": "pwdLastSet",
+    "password-locked": "userAccountControl",
     "locked": "lockoutTime and msDS-User-Account-Control-Computed",
     "lock-cause": "lockoutTime",
     "locked-since": "lockoutTime",

@@ -256,6 +256,13 @@ def test_a_pair_is_reconciled_both_ways(tmp_path: Path) -> None:
     assert "against cloud: 2 in both, 1 not there, 1 differ" in linked_estate(folder).readings[0].remarks
 
 
+def test_a_system_that_does_not_heed_capitals(tmp_path: Path) -> None:
+    """A.Arv and a.arv are twins where the pair says so, and else two that lack one."""
+    for more, found in (("", ([], ["cloud"])), ("ignore-case = true\n", (["cloud/A.Arv"], []))):
+        folder = estate(tmp_path, "a.arv,,,,,p,yes\n", PAIR + more, cloud="A.Arv,,,,,p,yes\n")
+        assert twins(folder)["directory/a.arv"][:2] == found
+
+
 def test_what_one_side_does_not_tell_is_no_difference(tmp_path: Path) -> None:
     """A fact that the other system's export lacks cannot differ; the pair says that it is not compared."""
     folder = estate(tmp_path, "a,,,Track,,p,yes\nb,,,Shop,,p,no\n", PAIR, cloud="a,,,,,p,yes\nb,,,,,p,yes\n")

@@ -47,6 +47,7 @@ class PairText(msgspec.Struct, rename="kebab", frozen=True):
     by: str = "name"
     kinds: tuple[KindWord, ...] = ()
     facts: tuple[str, ...] = ()
+    ignore_case: bool = False
 
 
 class AcceptText(msgspec.Struct, rename="kebab", frozen=True):
@@ -239,7 +240,8 @@ def _pairs(document: TomlDocument, written: EstateText, sections: dict[str, Any]
         _one_of(document, (*path, "by"), pair.by, TWIN_KEYS)
         for place, name in enumerate(pair.facts):
             _one_of(document, (*path, "facts", place), name, comparable)
-        pairs.append(SourcePair((pair.sources[0], pair.sources[1]), pair.by, pair.kinds, pair.facts))
+        sources = (pair.sources[0], pair.sources[1])
+        pairs.append(SourcePair(sources, pair.by, pair.kinds, pair.facts, pair.ignore_case))
     return tuple(pairs)
 
 

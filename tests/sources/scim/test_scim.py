@@ -30,7 +30,8 @@ from keymallet.core.facts.scim_extension import URN as EXTENSION
 from keymallet.sources.request import Request
 from keymallet.sources.scim import reader
 from keymallet.sources.scim import service as scim_service
-from keymallet.sources.scim.users import ENTERPRISE, Tenant
+from keymallet.sources.scim.spelling import ENTERPRISE
+from keymallet.sources.scim.users import Tenant
 from keymallet.sources.sections import ScimSection
 from tests.profiles import examples
 from tests.support import AT, CLOCK, run, write
@@ -305,6 +306,85 @@ def test_a_service_that_breaks_off_keeps_what_came(tmp_path: Path, monkeypatch: 
     assert reading.incomplete == ["users: after 6, /Users is answered with HTTP 500"]
 
 
+ODD_USERS: list[dict[str, Any]] = [
+    {
+        "ID": "1",
+        "UserName": "anna",
+        "Active": "TRUE",
+        "DisplayName": "Anna Arv",
+        "Emails": [{"Value": "b@gvr.example"}, {"Value": "a@gvr.example", "Primary": True}],
+        "Roles": [{"display": "fares-admin"}],
+        "Meta": {"Created": "2026-01-02T03:04:05+02:00"},
+        ENTERPRISE.upper(): {"EmployeeNumber": "17", "Department": "Fares", "Manager": {"$ref": "https://x.example/v2/Users/2"}},
+        EXTENSION.title(): {"PasswordChanged": "2026-02-03T04:05:06Z"},
+        "urn:example:Extra:User": {"Badge": "B-1"},
+    },
+    {"id": "2", "userName": "bea", "active": False, "emails": ["bea@gvr.example"], "roles": ["clerk"], "name": "Bea Bo"},
+    {"id": "3", "userName": "cai", "active": "perhaps", "emails": [[7]], "roles": [{"type": "x"}], "entitlements": [{}]},
+    {"id": "4", "userName": "dee", ENTERPRISE: "none", "groups": [{"value": "g9", "display": "night"}], "x509Certificates": [{}]},
+    {"id": "5", "userName": 5},
+]  # fmt: skip
+
+
+def odd(groups: Answer) -> Callable[[str, dict[str, str]], Answer]:
+    """A tenant of odd shapes, which takes no list of attributes that names an extension."""
+
+    def answer(path: str, asked: dict[str, str]) -> Answer:
+        if path == "Groups":
+            return groups
+        if path != "Users":
+            return 404, {}, b"{}"
+        if "urn:" in asked.get("attributes", ""):
+            return 400, {}, b'{"detail": "no such attribute"}'
+        return ok({"TotalResults": len(ODD_USERS), "resources": ODD_USERS})
+
+    return answer
+
+
+def test_odd_shapes_are_read_or_counted(tmp_path: Path) -> None:
+    """Names in any case, values where others put them; what is not understood is counted, with its place."""
+    members = [{"$ref": "../Users/1"}, "2", {"type": "User"}]
+    groups = ok({"totalResults": 1, "Resources": [{"id": "g1", "DisplayName": "all", "Members": members}]})
+    options = {"facts": {"title": "URN:example:extra:user:badge"}, "privileged-roles": ["*-admin"]}
+    with service(odd(groups)) as url:
+        reading = read(tmp_path, url, **options)
+    found = rows(reading)
+    anna, bea, cai, dee = (found[name] for name in ("anna", "bea", "cai", "dee"))
+    assert (anna["display"], anna["mail"], anna["enabled"], anna["person"]) == (
+        "Anna Arv",
+        "a@gvr.example",
+        True,
+        "17",
+    )
+    assert (anna["manager"], anna["title"], anna["unit"]) == ("bea", "B-1", "Fares")
+    assert anna["created"] == datetime(2026, 1, 2, 1, 4, 5, tzinfo=UTC)
+    assert anna["password-changed"] == datetime(2026, 2, 3, 4, 5, 6, tzinfo=UTC)
+    assert (bea["mail"], bea["display"], bea["enabled"]) == ("bea@gvr.example", "Bea Bo", False)
+    assert (anna["groups"], bea["groups"], dee["groups"]) == (["all"], ["all"], ["night"])
+    assert {name: row["role"] for name, row in rows(reading, "grant").items()} == {
+        "anna": "fares-admin",
+        "bea": "clerk",
+    }
+    assert set(cai["unread"]) == {"enabled", "entitlements", "mail"}
+    assert set(dee["unread"]) == {"person", "unit", "manager"}
+    refused = {name: [each.reason for each in taken.refusals] for name, taken in reading.intake.items()}
+    assert refused["grant"] == ["cai: a role without value and display"]
+    assert refused["key"] == ["dee: a certificate without a value"]
+    assert refused["account"] == ["group all: a member without value and $ref", "user 5: it has no userName"]
+    assert any("takes no list of attributes" in remark for remark in reading.remarks)
+    assert not reading.incomplete
+
+
+def test_groups_that_only_users_tell_of(tmp_path: Path) -> None:
+    """No /Groups: what users say of themselves; who says nothing is in none."""
+    with service(odd((404, {}, b"{}"))) as url:
+        reading = read(tmp_path, url)
+    assert {name: row["groups"] for name, row in rows(reading).items()} == {
+        "anna": [], "bea": [], "cai": [], "dee": ["night"],
+    }  # fmt: skip
+    assert reading.supply["account"]["groups"] == "the users' own groups"
+
+
 @pytest.mark.parametrize(("status", "incomplete"), [(404, False), (501, False), (403, True)])
 def test_without_groups_who_is_in_which_is_unknown(tmp_path: Path, status: int, incomplete: bool) -> None:
     """A service may have none, or not show them; users are read all the same."""
@@ -453,7 +533,7 @@ def test_one_odd_attribute_costs_its_own_fact() -> None:
     found = rows(reading)
     assert found.keys() == {"a", "b"}
     assert (found["a"]["enabled"], found["a"]["unread"]) == (None, ["enabled"])
-    assert reading.intake["account"].refused == 3 and reading.intake["key"].refused == 1
+    assert reading.intake["account"].refused == 4 and reading.intake["key"].refused == 1
     assert rows(reading, "grant")["a"]["privileged"] is None
 
 

@@ -47,10 +47,11 @@ class MatchRule:
 class SourcePair:
     """Two sources whose accounts of these `kinds` (empty: all) must agree in these facts.
 
-    Two accounts are twins if their fact `by` is the same.
+    Two accounts are twins if their fact `by` is the same, capital letters or not where `ignore_case` says so.
     """
 
     sources: tuple[str, str]
     by: str = "name"
     kinds: tuple[str, ...] = ()
     facts: tuple[str, ...] = ()
+    ignore_case: bool = False

@@ -91,7 +91,7 @@ class _Side:
         kind = pl.col("kind").cast(pl.String)
         in_scope = kind.is_in(list(pair.kinds)) | kind.is_null() if pair.kinds else pl.lit(True)
         key = pl.col(pair.by).cast(pl.String).str.strip_chars()
-        key = key.str.to_lowercase() if pair.by == "mail" else key
+        key = key.str.to_lowercase() if pair.by == "mail" or pair.ignore_case else key
         written = [
             wording.values(mine[name], column.kind, clock).fill_null("none").alias(name)
             for name in pair.facts

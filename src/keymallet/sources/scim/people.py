@@ -17,7 +17,8 @@ from keymallet.core.facts.model import Column, Kind
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.request import Request
 from keymallet.sources.scim.service import Resource
-from keymallet.sources.scim.values import ENTERPRISE, UnreadableError, at_path, converted, primary
+from keymallet.sources.scim.spelling import ENTERPRISE
+from keymallet.sources.scim.values import UnreadableError, at_path, converted, primary, referred_to
 from keymallet.sources.sections import ScimSection
 
 _IDENT, _MANAGER = "id", "manager-id"
@@ -57,13 +58,12 @@ class Staff:
 
     def _row(self, number: str, user: Resource, company: dict[str, Any]) -> dict[str, Any]:
         row: dict[str, Any] = {"person": number, _IDENT: str(user.get("id") or ""), UNREAD: []}
-        manager = _object(company.get("manager"))
         self._take(
             row, "name", user.get("displayName") or _object(user.get("name")).get("formatted"), "displayName"
         )
         self._take(row, "mail", primary(user.get("emails")), "emails")
         self._take(row, "unit", company.get("department") or company.get("division"), "department")
-        self._take(row, "manager", manager.get("value"), "manager")
+        self._take(row, "manager", referred_to(company.get("manager")) or None, "manager")
         row[_MANAGER] = row.get("manager")
         if isinstance(user.get("active"), bool):
             self._take(row, "status", "present" if user["active"] else "left", "active")

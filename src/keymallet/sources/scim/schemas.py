@@ -34,12 +34,15 @@ class Schemas:
         if CORE_USER not in self.paths:
             return
         for fact, path in mapped.items():
-            schema = max((name for name in self.paths if path.startswith(f"{name}:")), key=len, default="")
+            lower = path.lower()
+            above = (name for name in self.paths if lower.startswith(f"{name.lower()}:"))
+            schema = max(above, key=len, default="")
             if not schema and path.lower().startswith("urn:"):
                 reading.remarks.append(f"facts: {fact}: the service's schemas hold no {path}")
                 continue
-            inner = path.removeprefix(f"{schema}:") if schema else path
+            inner = path[len(schema) + 1 :] if schema else path
             known = self.paths[schema or CORE_USER]
+            inner = next((name for name in known if name.lower() == inner.lower()), inner)
             if inner not in known:
                 hint = did_you_mean(inner, known)
                 complaint = f"facts: {fact}: the service's schema has no attribute {inner}"

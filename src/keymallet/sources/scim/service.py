@@ -20,12 +20,14 @@ from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_at
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.request import Request
+from keymallet.sources.scim.spelling import respelt
 from keymallet.sources.sections import ScimSection
 from keymallet.sources.shared.bounded import within
 from keymallet.sources.shared.secret import is_loopback
 
 USERS, GROUPS = "Users", "Groups"
 NOT_THERE = "the service has no"
+NOT_UNDERSTOOD = "is answered with HTTP 400"
 GONE = ("the service cannot be reached", "the service stayed busy")
 _NO_WAY_IN = ("the service does not let", *GONE)
 _ATTEMPTS = 6
@@ -108,6 +110,14 @@ class ScimService:
             try:
                 page = self._page(endpoint, {**place, **asked})
             except KeymalletError as error:
+                if not seen and "attributes" in asked and NOT_UNDERSTOOD in error.problems[0].message:
+                    # Some take no name of an extension there: what they give unasked is read.
+                    del asked["attributes"]
+                    self.reading.remarks.append(
+                        f"{endpoint.lower()}: the service takes no list of attributes; asked without one,"
+                        " it leaves out what it gives only on request"
+                    )
+                    continue
                 if not seen:
                     raise
                 self._stopped(endpoint, f"after {len(seen):,}, {error.problems[0].message}")
@@ -136,7 +146,7 @@ class ScimService:
     def told(self, path: str) -> list[Resource]:
         """What the service tells of itself under a path: a list, or one thing. Raises KeymalletError."""
         answer = self._page(path, {})
-        return _resources(answer) if "Resources" in answer or "resources" in answer else [answer]
+        return _resources(answer) if "Resources" in answer else [answer]
 
     def _next(
         self, page: Resource, place: dict[str, str], came: int, total: int | None, listed: int
@@ -222,7 +232,8 @@ class ScimService:
             raise self._fault(f"the answer is {what}", hint) from None
         if not isinstance(body, dict):
             raise self._fault("the answer is no SCIM message")
-        return body
+        spelt: Resource = respelt(body)
+        return spelt
 
     def _fault(self, message: str, hint: str = "") -> KeymalletError:
         return fail(message, file=self.section.url, hint=hint)
@@ -262,7 +273,7 @@ def _asked_to_wait(text: str) -> float | None:
 
 
 def _resources(page: Resource) -> list[Resource]:
-    listed = page.get("Resources", page.get("resources"))
+    listed = page.get("Resources")
     return [resource for resource in listed if isinstance(resource, dict)] if isinstance(listed, list) else []
 
 

@@ -23,14 +23,22 @@ from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.scim.schemas import Schemas
 from keymallet.sources.scim.service import Resource
-from keymallet.sources.scim.values import ENTERPRISE, UnreadableError, at_path, converted, primary, values_of
+from keymallet.sources.scim.spelling import ENTERPRISE
+from keymallet.sources.scim.values import (
+    UnreadableError,
+    at_path,
+    converted,
+    primary,
+    referred_to,
+    values_of,
+)
 from keymallet.sources.sections import ScimSection
 from keymallet.sources.shared.certificates import KEY_FACTS, UnreadableKeyError, certificate_row
 from keymallet.sources.shared.no_notion import rights_have_no_end
 
 ATTRIBUTES = (
     *("id", "userName", "displayName", "name", "emails", "active", "userType", "title", "meta"),
-    *("entitlements", "roles", "x509Certificates", ENTERPRISE, scim_extension.URN),
+    *("entitlements", "roles", "groups", "x509Certificates", ENTERPRISE, scim_extension.URN),
 )
 _ROWS_HELD = 20_000
 _MANAGER = "manager-id"
@@ -40,24 +48,38 @@ class ScimGroups:
     """Who is in which group, directly and through other groups."""
 
     def __init__(self, groups: list[Resource]) -> None:
-        self._names = {str(group.get("id", "")): str(group.get("displayName", "")) for group in groups}
+        self._names = {str(group.get("id", "")): str(group.get("displayName") or "") for group in groups}
         self._above: dict[str, list[str]] = defaultdict(list)
+        self.unread: list[str] = []
+        """Groups with a member of whom nothing tells who it is, by name."""
         for group in groups:
-            members = group.get("members")
-            for member in members if isinstance(members, list) else []:
-                if isinstance(member, dict):
-                    self._above[str(member.get("value", ""))].append(str(group.get("id", "")))
+            ident, members = str(group.get("id", "")), group.get("members") or ()
+            for member in members if isinstance(members, list) else [members]:
+                if who := referred_to(member):
+                    self._above[who].append(ident)
+                else:
+                    self.unread.append(self._names[ident] or ident)
 
-    def of(self, ident: str) -> list[str]:
-        """The names of all groups of a user's id, the direct ones first; circles end."""
+    def of(self, ident: str, told: Any = None) -> list[str]:
+        """The names of all groups of a user's id, the direct ones first; circles end.
+
+        `told` is what the user itself says of its groups (RFC 7643, 4.1.2).
+        """
         reached: dict[str, None] = {}
         waiting = list(self._above.get(ident, ()))
+        names = {}
+        for member in told if isinstance(told, list) else []:
+            group = referred_to(member)
+            name = member.get("display") if isinstance(member, dict) else member
+            if isinstance(name, str) and not self._names.get(group):
+                names[group or name] = name
+            waiting.append(group or str(name))
         while waiting:
             group = waiting.pop(0)
             if group not in reached:
                 reached[group] = None
                 waiting += self._above.get(group, ())
-        return [self._names[group] for group in reached]
+        return list(dict.fromkeys(names.get(group) or self._names.get(group) or group for group in reached))
 
 
 class Tenant:
@@ -80,6 +102,8 @@ class Tenant:
         if groups is not None:
             self.supply["groups"] = "/ScimGroups, their members"
         self.groups = ScimGroups(groups or [])
+        for name in self.groups.unread:
+            self._refuse("account", f"group {name[:60]}: a member without value and $ref")
         self.told: dict[str, dict[str, str]] = {}
         self.logins: set[str] = set()
         self.extensions: set[str] = set()
@@ -132,28 +156,35 @@ class Tenant:
 
     def _row(self, login: str, user: Resource) -> dict[str, Any]:
         row: dict[str, Any] = {"name": login, UNREAD: []}
-        enterprise = user.get(ENTERPRISE)
-        company = enterprise if isinstance(enterprise, dict) else {}
+        company = self._object(row, user, ENTERPRISE, ("person", "unit", "manager"))
         name, meta = user.get("name"), user.get("meta")
         manager = company.get("manager")
-        person = name.get("formatted") if isinstance(name, dict) else None
+        person = name.get("formatted") if isinstance(name, dict) else name or None
         self._take(row, "stable-id", user.get("id"), "id")
         self._take(row, "display", user.get("displayName") or person, "displayName")
-        self._take(row, "mail", primary(user.get("emails")), "emails")
+        if user.get("emails"):
+            self._take(row, "mail", primary(user["emails"]), "emails")
         self._take(row, "enabled", user.get("active"), "active")
         self._take(row, "title", user.get("title"), "title")
         self._take(row, "created", meta.get("created") if isinstance(meta, dict) else None, "meta.created")
         self._take(row, "person", company.get("employeeNumber"), "employeeNumber")
         self._take(row, "unit", company.get("department") or company.get("division"), "department")
-        if isinstance(manager, dict):
-            ident = manager.get("value")
-            self._take(row, "manager", manager.get("displayName") or ident, "manager")
-            row[_MANAGER] = str(ident) if ident else None
-        if "entitlements" in user:
-            self._take(row, "entitlements", values_of(user["entitlements"]), "entitlements")
+        if manager:
+            ident = referred_to(manager)
+            shown = manager.get("displayName") if isinstance(manager, dict) else None
+            self._take(row, "manager", shown or ident or manager, "manager")
+            row[_MANAGER] = ident or None
+        if user.get("entitlements") is not None:
+            entitlements, odd = values_of(user["entitlements"])
+            self._take(row, "entitlements", entitlements, "entitlements")
+            if odd:
+                self._unread(row, "entitlements", f"{odd:,} entitlements without a value")
         row["kind"] = self._kind(login, user.get("userType"))
-        row["groups"] = self.groups.of(str(user.get("id", "")))
-        self._of_extension(login, row, user.get(scim_extension.URN))
+        if user.get("groups"):
+            self.supply.setdefault("groups", "the users' own groups")
+        row["groups"] = self.groups.of(str(user.get("id", "")), user.get("groups"))
+        told = self._object(row, user, scim_extension.URN, ())
+        self._of_extension(login, row, told)
         for fact, path in self.section.facts.items():
             self._take(row, fact, at_path(user, path), path)
         self._roles(login, user)
@@ -172,9 +203,28 @@ class Tenant:
         try:
             row[fact] = converted(column, value)
         except UnreadableError as error:
-            row[UNREAD].append(fact)
-            refusal = Refusal(self.section.url, 0, f"{row['name'][:60]}: {error}", fact)
-            self.reading.table_intake("account").cannot_read(1, [refusal])
+            self._unread(row, fact, str(error))
+
+    def _unread(self, row: dict[str, Any], fact: str, why: str) -> None:
+        """Count a fact that is there and cannot be read: it is unknown."""
+        row[fact] = None
+        row[UNREAD].append(fact)
+        refusal = Refusal(self.section.url, 0, f"{row['name'][:60]}: {why}", fact)
+        self.reading.table_intake("account").cannot_read(1, [refusal])
+
+    def _object(
+        self, row: dict[str, Any], user: Resource, name: str, facts: tuple[str, ...]
+    ) -> dict[str, Any]:
+        """An attribute that has to hold others; what it would have told is unknown where it does not."""
+        value = user.get(name)
+        if value is None or isinstance(value, dict):
+            return value or {}
+        for fact in facts:
+            self.supply.setdefault(fact, name)
+            self._unread(row, fact, f"{name} is no object")
+        if not facts:
+            self._refuse("account", f"{row['name'][:60]}: {name} is no object")
+        return {}
 
     def _kind(self, login: str, user_type: Any) -> str | None:
         if isinstance(user_type, str) and user_type in self.section.user_types:
@@ -182,9 +232,7 @@ class Tenant:
         kinds = self.section.kinds.items()
         return next((kind for pattern, kind in kinds if fnmatchcase(login, pattern)), None)
 
-    def _of_extension(self, login: str, row: dict[str, Any], attributes: Any) -> None:
-        if not isinstance(attributes, dict):
-            return
+    def _of_extension(self, login: str, row: dict[str, Any], attributes: dict[str, Any]) -> None:
         for column in scim_extension.ACCOUNT_COLUMNS:
             name = scim_extension.camel(column.name)
             self._take(row, column.name, attributes.get(name), f"{scim_extension.URN}, {name}")
@@ -195,11 +243,14 @@ class Tenant:
     # what belongs to them
 
     def _roles(self, login: str, user: Resource) -> None:
-        if "roles" not in user:
+        if user.get("roles") is None:
             return
         names = ("account", "role", "privileged", "mode", "via")
         self.told.setdefault("grant", {}).update(dict.fromkeys(names, "roles"))
-        for role in values_of(user["roles"]):
+        roles, odd = values_of(user["roles"])
+        for _ in range(odd):
+            self._refuse("grant", f"{login[:60]}: a role without value and display")
+        for role in roles:
             privileged = any(fnmatchcase(role, pattern) for pattern in self.section.privileged_roles)
             self._pending["grant"].append(
                 {
@@ -212,10 +263,13 @@ class Tenant:
             )
 
     def _certificates(self, login: str, user: Resource) -> None:
-        if "x509Certificates" not in user:
+        if user.get("x509Certificates") is None:
             return
         self.told.setdefault("key", {}).update(dict.fromkeys(KEY_FACTS, "x509Certificates"))
-        for text in values_of(user["x509Certificates"]):
+        texts, odd = values_of(user["x509Certificates"])
+        for _ in range(odd):
+            self._refuse("key", f"{login[:60]}: a certificate without a value")
+        for text in texts:
             try:
                 self._pending["key"].append(certificate_row(login, base64.b64decode(text)))
             except (UnreadableKeyError, binascii.Error, ValueError) as error:
@@ -246,9 +300,9 @@ class Tenant:
 
     def _remark_extensions(self) -> None:
         """Name the extensions that users carry and nobody reads."""
-        mapped = " ".join(self.section.facts.values())
+        mapped = " ".join(self.section.facts.values()).lower()
         unread = sorted(
-            key for key in self.extensions - {ENTERPRISE, scim_extension.URN} if key not in mapped
+            key for key in self.extensions - {ENTERPRISE, scim_extension.URN} if key.lower() not in mapped
         )
         if unread:
             hint = 'facts = { last-sign-in = "urn:…:attribute" } in the estate reads one'

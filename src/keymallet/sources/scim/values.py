@@ -5,15 +5,14 @@ from __future__ import annotations
 import re
 from datetime import UTC, datetime
 from typing import Any
+from urllib.parse import unquote
 
 from keymallet.core.facts.model import Column, Kind
 from keymallet.core.language.literals import parse_span
 from keymallet.sources.scim.service import Resource
+from keymallet.sources.scim.spelling import spelt
 
 _DATE = re.compile(r"(\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d)(?:\.(\d{1,6})\d*)?(Z|[+-]\d\d:\d\d)", re.IGNORECASE)
-
-
-ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 
 
 class UnreadableError(ValueError):
@@ -60,35 +59,61 @@ def _instant(text: str) -> datetime:
     raise UnreadableError(f"{text[:40]!r} is no date and time with a zone")
 
 
-def primary(values: Any) -> str | None:
-    """The value that is marked as primary, else the first."""
-    members = [member for member in values if isinstance(member, dict)] if isinstance(values, list) else []
+def primary(values: Any) -> Any:
+    """The value that is marked as primary, else the first; None where there is none at all.
+
+    A member that is no object is its value.
+    """
+    members = values if isinstance(values, list) else [values]
     chosen = next(
-        (member for member in members if member.get("primary") is True), members[0] if members else {}
+        (member for member in members if isinstance(member, dict) and member.get("primary") is True),
+        members[0] if members else None,
     )
-    value = chosen.get("value")
-    return value if isinstance(value, str) else None
+    return chosen.get("value") if isinstance(chosen, dict) else chosen
 
 
-def values_of(members: Any) -> list[str]:
-    """The values of a multi-valued attribute; a plain text is one as well."""
+def values_of(members: Any) -> tuple[list[str], int]:
+    """The values of a multi-valued attribute, and how many of its members have none that can be read.
+
+    A plain text is a value as well; one that has only a name to show goes by that.
+    """
     values = []
-    for member in members if isinstance(members, list) else [members]:
-        value = member.get("value") if isinstance(member, dict) else member
+    listed = members if isinstance(members, list) else [members]
+    for member in listed:
+        value = (member.get("value") or member.get("display")) if isinstance(member, dict) else member
         if isinstance(value, str) and value:
             values.append(value)
-    return values
+    return values, len(listed) - len(values)
+
+
+def referred_to(member: Any) -> str:
+    """The id of what a member of a group, or a manager, refers to: `value`, the end of `$ref`, or a text."""
+    if isinstance(member, str):
+        return member
+    if not isinstance(member, dict):
+        return ""
+    ident, address = member.get("value"), member.get("$ref")
+    if isinstance(ident, str | int) and not isinstance(ident, bool) and ident != "":
+        return str(ident)
+    return unquote(address.rstrip("/").rpartition("/")[2]) if isinstance(address, str) else ""
 
 
 def at_path(user: Resource, path: str) -> Any:
-    """The value at `urn:…:User:attribute.part`, or at `attribute.part` of the core."""
-    schemas = [key for key in user if key.lower().startswith("urn:") and path.startswith(key + ":")]
+    """The value at `urn:…:User:attribute.part`, or at `attribute.part` of the core, whatever their case."""
+    wanted = path.lower()
+    schemas = [key for key in user if key.lower().startswith("urn:") and wanted.startswith(key.lower() + ":")]
     value: Any = user
     if schemas:
         longest = max(schemas, key=len)
         value, path = user[longest], path[len(longest) + 1 :]
-    elif path.lower().startswith("urn:"):
+    elif wanted.startswith("urn:"):
         return None
     for part in path.split("."):
-        value = value.get(part) if isinstance(value, dict) else None
+        value = _member(value, part) if isinstance(value, dict) else None
     return value
+
+
+def _member(value: Resource, name: str) -> Any:
+    if (found := value.get(spelt(name))) is not None:
+        return found
+    return next((member for key, member in value.items() if key.lower() == name.lower()), None)

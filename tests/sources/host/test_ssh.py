@@ -14,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.sources.host.authorized_keys import RefusedLineError, parse_line
-from keymallet.sources.host.sshd import SshServer, Ways, read_server
+from keymallet.sources.host.sshd import SshServer, read_server, words_of
+from keymallet.sources.host.sshd_doors import Ways, doors, ways_of
 from keymallet.sources.shared.public_keys import read_certificate, read_key
 from tests.oracles import needs_root, program
 from tests.profiles import examples
@@ -273,6 +274,7 @@ def test_a_home_that_was_not_brought_along_is_not_without_keys(tmp_path: Path) -
     assert [(row["account"], row["unread"]) for row in rows_of(reading, "key")] == [
         ("v", ["*"]),
         ("root", ["*"]),
+        ("w", ["*"]),
     ]
     assert reading.intake["key"].read == 0
 
@@ -319,9 +321,10 @@ def test_the_server_says_the_same(
         admitted and told["pubkeyauthentication"] == ["yes"] and (uid != 0 or root != "no"),
     )
     server = server_of(tmp_path, SSHD + config)
-    assert server.ways(name, uid, groups, empty_password=False) == expected
+    found = doors(server, name, uid, groups)
+    assert ways_of(found, empty_password=False) == expected
     if config == SERVERS["quoted"]:
-        assert server.path_value("authorizedkeysfile") == told["authorizedkeysfile"][0]
+        assert words_of(server.whole, "authorizedkeysfile") == told["authorizedkeysfile"][0].split()
 
 
 def _admits(told: dict[str, list[str]], name: str, groups: tuple[str, ...]) -> bool:
@@ -371,7 +374,8 @@ def test_a_way_that_is_open_to_anybody_is_open(
 ) -> None:
     """What depends on where somebody comes from may hold; two proofs together are neither alone."""
     write(tmp_path, {"h/etc/ssh/more/a.conf": "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"})
-    ways = server_of(tmp_path, config).ways("u", 1000, ("u",), empty_password=False)
+    found = doors(server_of(tmp_path, config), "u", 1000, ("u",))
+    ways = ways_of(found, empty_password=False)
     assert (ways.password, ways.key) == (password, key)
 
 

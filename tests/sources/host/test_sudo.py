@@ -20,7 +20,7 @@ from tests.sources.host.support import account, host_files, refused, rows_of
 from tests.support import write
 
 PASSWD = "u:x:1000:1000:U,,,:/home/u:/bin/sh"
-GROUPS = "u:x:1000:\nwheel:x:10:u\nops:x:50:other\n"
+GROUPS = "root:x:0:\nu:x:1000:\nwheel:x:10:u\nops:x:50:other\n"
 
 POLICY = r"""
 # Who may do what
@@ -232,6 +232,22 @@ def grants(
             [("sudo as anybody", True, "direct", False, "ALL")],
         ),
         ("u ALL=ALL\nu ALL=!ALL", []),
+        ("Cmnd_Alias EVERY = ALL\nu ALL=ALL\nu ALL=!EVERY", []),
+        ("u ALL=(ALL) ALL\nu ALL=(root) !ALL", [("sudo as anybody, not root", False, "direct", True, "ALL")]),
+        ("u ALL=(%root) /bin/a", [("sudo as %root", True, "direct", True, "/bin/a")]),
+        ("u ALL=(%ops) /bin/a", [("sudo as %ops", False, "direct", True, "/bin/a")]),
+        ("Defaults runas_default=operator\nu ALL=ALL", [("sudo as operator", False, "direct", True, "ALL")]),
+        ("Defaults:x runas_default=operator\nu ALL=ALL", [("sudo as root", True, "direct", True, "ALL")]),
+        (
+            "Runas_Alias R = x, !root\nu ALL=(ALL, R) /bin/a",
+            [("sudo as ALL, R", False, "direct", True, "/bin/a")],
+        ),
+        ("User_Alias A = ALL, !u\nALL, A ALL=ALL", []),
+        ("User_Alias A = ALL, !u\n!A ALL=ALL", [("sudo as root", True, "direct", True, "ALL")]),
+        ("Defaults>x !authenticate\nu ALL=(ALL) ALL", [("sudo as anybody", True, "direct", True, "ALL")]),
+        ("Defaults>root !authenticate\nu ALL=(ALL) ALL", [("sudo as anybody", True, "direct", False, "ALL")]),
+        ("u ALL=!ALL, /bin/b", [("sudo as root", True, "direct", True, "not ALL, /bin/b")]),
+        ("u ALL=/bin/b, !ALL", []),
         ("Defaults !authenticate\nu ALL=ALL", [("sudo as root", True, "direct", False, "ALL")]),
         ("Defaults:%wheel !authenticate\nu ALL=ALL", [("sudo as root", True, "direct", False, "ALL")]),
         ("Defaults:%ops !authenticate\nu ALL=ALL", [("sudo as root", True, "direct", True, "ALL")]),

@@ -78,6 +78,8 @@ def ways_in(
     rows_without = _rows(keys, "key")
     for key in rows_without:
         ways.append(_by_key(key, [*whole, *stops_keys], account, at, moment))
+        if account["remote-together"] and key["kind"] in _SSH:
+            ways.append(_by_both(key, [*whole, *stops_keys], account, at, moment))
     in_hardware = any(str(key["algorithm"]).endswith("-sk") for key in rows_without)
     for factor in _rows(factors, "factor"):
         of_ssh = in_hardware and factor["amr"] == "hwk"
@@ -118,7 +120,9 @@ def _by_password(account: Facts, whole: list[_Condition], at: datetime, moment: 
     if account["remote-password"] is None:
         yield _way("password", conditions, until, notes)
         return
-    taken = _Condition(account["remote-password"], "the system takes no password there", "remote-password")
+    after_key = "the system takes it only together with a key"
+    refused = after_key if account["remote-together"] else "the system takes no password there"
+    taken = _Condition(account["remote-password"], refused, "remote-password")
     yield _way("password at the console", conditions, until, notes)
     yield _way("password over the network", [*conditions, taken], until, notes)
 
@@ -141,9 +145,43 @@ def _session_notes(account: Facts) -> list[str]:
     return ["its shell ends a session at once"] if account["interactive"] is False else []
 
 
+def _by_both(key: Facts, whole: list[_Condition], account: Facts, at: datetime, moment: Moment) -> WayIn:
+    """A key and the password, one after the other, where the system asks for both."""
+    conditions = [
+        *_of_key(key, whole, at, moment),
+        _Condition(account["has-password"], "there is no password", "has-password"),
+        _Condition(account["password-locked"] is not True, "the password is barred", "password-locked"),
+        _lock(account, at, moment),
+    ]
+    notes = (*_scope_and_label(key), *_password_notes(account, at, moment))
+    until = _closing(account, at, {"the key ends": key["expires"]})
+    return _way(f"{_named(key)} and the password, together", conditions, until, notes)
+
+
 def _by_key(key: Facts, whole: list[_Condition], account: Facts, at: datetime, moment: Moment) -> WayIn:
+    conditions = _of_key(key, whole, at, moment)
+    if key["kind"] in _SSH:
+        together = "the system takes it only together with the password"
+        refused = together if account["remote-together"] else "the system takes no key from it"
+        conditions.append(_Condition(account["remote-key"] is not False, refused, "remote-key"))
+    notes = _scope_and_label(key)
+    if key["kind"] in _SSH:
+        notes += _session_notes(account)
+    until = _closing(account, at, {"the key ends": key["expires"]})
+    return _way(_named(key) or "a key", conditions, until, tuple(notes))
+
+
+def _named(key: Facts) -> str:
+    return " ".join(str(key[part]) for part in ("kind", "key", "algorithm") if key[part] is not None)
+
+
+def _scope_and_label(key: Facts) -> list[str]:
+    return [str(key[part]) for part in ("scope", "label") if key[part] is not None]
+
+
+def _of_key(key: Facts, whole: list[_Condition], at: datetime, moment: Moment) -> list[_Condition]:
+    """What has to hold of a key, whatever it is shown with."""
     starts, expires = key["starts"], key["expires"]
-    name = " ".join(str(key[part]) for part in ("kind", "key", "algorithm") if key[part] is not None)
     conditions = [
         *whole,
         _Condition(
@@ -155,14 +193,7 @@ def _by_key(key: Facts, whole: list[_Condition], account: Facts, at: datetime, m
     ]
     if not key["unsupplied"]:
         conditions.append(_not_over(key, "expires", at, f"it ended {_said(expires, moment)}"))
-    if key["kind"] in _SSH:
-        refused = account["remote-key"] is False
-        conditions.append(_Condition(not refused, "the system takes no key from it", "remote-key"))
-    notes = [str(key[part]) for part in ("scope", "label") if key[part] is not None]
-    if key["kind"] in _SSH:
-        notes += _session_notes(account)
-    until = _closing(account, at, {"the key ends": expires})
-    return _way(name or "a key", conditions, until, tuple(notes))
+    return conditions
 
 
 def _by_factor(factor: Facts, whole: list[_Condition]) -> WayIn:

@@ -171,6 +171,10 @@ ACCOUNT = Table(
         _flag("initial-password", "still the password that was handed out"),
         _flag("remote-password", "the system takes a password over the network, given there is one"),
         _flag("remote-key", "the system takes a key over the network, given there is one"),
+        _flag(
+            "remote-together",
+            "over the network it takes a key and a password one after the other, not one alone",
+        ),
         _flag("locked", "locked at the instant judged", _LOCKED, always=True),
         _word("lock-cause", "what locked it", "failed-attempts administrator inactivity other"),
         _word("lock-stops", "what the lock stops; unknown: every way in", "everything password"),

@@ -34,7 +34,10 @@ class RefusedLineError(ValueError):
 
 @dataclass(frozen=True, slots=True)
 class AuthorizedKey:
-    """A line of the file. `principals`: the login names a signing key stands for; None: the account's."""
+    """A line of the file. `principals`: the login names a signing key stands for; None: the account's.
+
+    `is_limited`: it opens one command only.
+    """
 
     key: PublicKey
     comment: str
@@ -42,6 +45,7 @@ class AuthorizedKey:
     expires: datetime | None
     signs: bool
     principals: tuple[str, ...] | None
+    is_limited: bool = False
 
 
 def parse_line(text: str, zone: ZoneInfo) -> AuthorizedKey:
@@ -68,6 +72,7 @@ def parse_line(text: str, zone: ZoneInfo) -> AuthorizedKey:
         expires=min(ends) if ends else None,
         signs=any(name == "cert-authority" for name, _ in options),
         principals=tuple(principals[0].split(",")) if principals else None,
+        is_limited=any(name == "command" for name, _ in options),
     )
 
 

@@ -32,7 +32,7 @@ def factors_of(accounts: list[dict[str, Any]], keys: list[dict[str, Any]]) -> li
         for row in accounts
         if row.get("has-password")
     ]
-    taken = {row["name"]: row.get("remote-key") for row in accounts}
+    taken = {row["name"]: row.get("remote-together") or row.get("remote-key") for row in accounts}
     return passwords + [_of_key(row, taken[row["account"]]) for row in keys]
 
 

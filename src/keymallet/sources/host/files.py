@@ -17,6 +17,7 @@ from pathlib import Path
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.sources.host.collected import COLLECTED, Collected, read_collected
 from keymallet.sources.request import Request
 from keymallet.sources.shared.limits import refuse_endless_lines
 
@@ -36,9 +37,11 @@ class HostFiles:
     unread: dict[str, str] = field(default_factory=dict)
     _places: dict[str, str | None] = field(default_factory=dict)
     _root: str = field(init=False)
+    collected: Collected = field(init=False)
 
     def __post_init__(self) -> None:
         self._root = str(self.root)
+        self.collected = read_collected(self.bytes_of(COLLECTED) or b"")
 
     @property
     def root(self) -> Path:
@@ -64,10 +67,16 @@ class HostFiles:
             location = self._followed(path)
         else:
             base = self._found(parent) if parent else self._root
+            if parent in self.unread:
+                self.unread.setdefault(path, self.unread[parent])
             location = None if base is None else f"{base}/{name}"
             try:
                 if location is not None and stat.S_ISLNK(os.lstat(location).st_mode):
                     location = self._followed(path)
+            except PermissionError as error:
+                # Who may not look into a folder does not know what stands there.
+                self._places[path] = location = None
+                self._cannot(path, error.strerror or str(error))
             except (OSError, ValueError):
                 location = None
         self._places[path] = location
@@ -102,6 +111,49 @@ class HostFiles:
     def is_there(self, path: str) -> bool:
         """Whether anything stands at the path."""
         return self._found(path) is not None
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether this is the root of a whole system, not some files of one: what is not there is none."""
+        return self.is_folder("usr/bin") and self.is_folder("usr/lib") and self.is_folder("dev")
+
+    @property
+    def has_owners(self) -> bool:
+        """Whether the files have the owners that they had on the host: passwd is root's on every one."""
+        place = self.place("etc/passwd")
+        return place is not None and place.stat().st_uid == 0
+
+    def is_guarded(self, path: str, uid: int, home: str) -> bool:
+        """Whether nobody but root and the account can change a file, or a folder above it up to its home.
+
+        So sshd wants it (StrictModes in sshd_config(5)). Owners are looked at only where they came along.
+        """
+        place, end = self._found(path), self._found(home or "/")
+        while place is not None and place != self._root:
+            status = Path(place).stat()
+            owned = not self.has_owners or status.st_uid in (0, uid)
+            if not owned or status.st_mode & (stat.S_IWGRP | stat.S_IWOTH):
+                return False
+            if place == end:
+                break
+            place = place.rpartition("/")[0]
+        return True
+
+    def runs(self, path: str) -> bool | None:
+        """Whether a program can be run; None if it was not brought along, which says nothing of it."""
+        place = self.place(path)
+        try:
+            if place is not None:
+                status = place.stat()
+                return stat.S_ISREG(status.st_mode) and bool(status.st_mode & 0o111)
+        except OSError:
+            return False
+        told = self.collected.shells.get(path)
+        return told if told is not None else False if self.is_whole else None
+
+    def is_none(self, path: str) -> bool:
+        """Whether it is known that nothing stands at a path: it was looked for on the host, or all came."""
+        return not self.is_there(path) and (path in self.collected.none or self.is_whole)
 
     def is_folder(self, path: str) -> bool:
         """Whether a folder stands at the path."""

@@ -15,6 +15,7 @@ from keymallet.sources.host.lines import GroupEntry, PasswdEntry
 from keymallet.sources.host.pam import Stacks
 from keymallet.sources.host.sign_ins import SignIns
 from keymallet.sources.host.sshd import SshServer
+from keymallet.sources.host.sshd_doors import doors, ways_of
 from keymallet.sources.shared.ageing import Pam, ShadowEntry
 
 _FROM_PASSWD = {
@@ -81,7 +82,8 @@ class Known:
             supply["lock-cause"] = supply["locked"]
         if self.server is not None:
             origin = f"{folder}/etc/ssh/sshd_config"
-            supply |= {"remote-password": origin, "remote-key": origin, "lock-stops": f"{origin}, UsePAM"}
+            supply |= dict.fromkeys(("remote-password", "remote-key", "remote-together"), origin)
+            supply["lock-stops"] = f"{origin}, UsePAM"
         if self.groups is not None:
             supply["groups"] = f"{folder}/etc/group and the primary group"
         if self.sign_ins.supplies_newest:
@@ -90,7 +92,7 @@ class Known:
             supply["created"] = f"{folder}/var/log, useradd's line"
         return supply
 
-    def facts(self, entry: PasswdEntry, at: datetime) -> dict[str, Any]:
+    def facts(self, entry: PasswdEntry, at: datetime, shell_runs: bool | None) -> dict[str, Any]:
         """The facts of one account out of everything but passwd."""
         row: dict[str, Any] = {}
         line = None if self.shadow is None else self.shadow.get(entry.name)
@@ -105,11 +107,21 @@ class Known:
             row["groups"] = groups
         if self.server is not None:
             empty = row.get("password-empty") is True
-            ways = self.server.ways(entry.name, entry.uid, tuple(groups), empty_password=empty)
+            found = doors(self.server, entry.name, entry.uid, tuple(groups))
+            if shell_runs is False:
+                found = [door for door in found if not door.needs_shell]
             # PAM refuses whoever has no line in shadow, whatever proof is shown.
-            refused = self.server.uses_pam and passwords.has_no_line(entry, line, self.shadow is not None)
-            row["remote-password"] = ways.password and not refused
-            row["remote-key"] = ways.key and not refused
+            if self.server.uses_pam and passwords.has_no_line(entry, line, self.shadow is not None):
+                found = []
+            ways = ways_of(found, empty_password=empty)
+            typed = self.server.uses_pam or passwords.has_password_without_pam(entry, line)
+            row |= {
+                "remote-password": ways.password and typed,
+                "remote-key": ways.key,
+                "remote-together": ways.together and typed,
+            }
+            if not self.server.uses_pam:
+                row |= passwords.without_pam(row, line)
             if row.get("locked"):
                 row["lock-stops"] = passwords.lock_stops(row, self.server.uses_pam)
         return row | self._uses(entry)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 
 from keymallet.sources.host.faillock import FailureTally
@@ -25,6 +25,22 @@ def of_account(entry: PasswdEntry, line: ShadowEntry | None, pam: Pam, at: datet
     if facts["locked"] is None and facts["password-lapses"] is not None and facts["password-lapses"] <= at:
         facts["lock-cause"] = "inactivity"
     return facts
+
+
+def without_pam(row: dict[str, Any], line: ShadowEntry | None) -> dict[str, Any]:
+    """What changes where sshd judges by itself: the expiry day still counts, and inactivity is not looked at.
+
+    PAM, which the console asks, is stricter by both: the account is over once neither lets it in.
+    """
+    ends = None if line is None or line.expires in (0, 1) else ageing.day(line.expires)
+    later = {"ends": ends + timedelta(days=1)} if ends is not None and "ends" in row else {}
+    lapsed = row.get("lock-cause") == "inactivity"
+    return later | {"password-lapses": None} | ({"lock-cause": None} if lapsed else {})
+
+
+def has_password_without_pam(entry: PasswdEntry, line: ShadowEntry | None) -> bool:
+    """Whether sshd finds a password by itself: it takes shadow's, even for who has one in passwd."""
+    return entry.password == "x" or line is None or bool(_field(line.password)["has-password"])
 
 
 def has_no_line(entry: PasswdEntry, line: ShadowEntry | None, shadow_is_there: bool) -> bool:

@@ -190,7 +190,8 @@ class HostReader:
         supply = host.supply(self.folder)
         rows = []
         for entry in accounts.values():
-            row = self._of_passwd(entry, first_person) | host.facts(entry, self.request.at)
+            shell_runs = self.files.runs(entry.shell or "/bin/sh")
+            row = self._of_passwd(entry, first_person) | host.facts(entry, self.request.at, shell_runs)
             rows.append(row)
         enter_table(self.result, ACCOUNT, rows, supply)
         return rows
@@ -218,10 +219,10 @@ class HostReader:
     def _keys(
         self, host: Known, accounts: dict[str, PasswdEntry], known: list[dict[str, Any]], clock: ZoneInfo
     ) -> None:
-        reader = KeyReader(self.files, host.server, clock, host.sign_ins.logged)
+        reader = KeyReader(self.files, host.server, clock, host.sign_ins.logged, host.member_of)
         rows = reader.rows(list(accounts.values()))
         if rows is None:
-            self.files.remark(f"{self.folder}: no homes are there: what keys open an account is unknown")
+            self.files.remark(f"{self.folder}: no homes came along: what keys open an account is unknown")
             return
         supply = dict.fromkeys(_KEY_FACTS, f"{self.folder}, authorized_keys and certificates in homes")
         if host.sign_ins.logged is not None:
@@ -240,13 +241,9 @@ class HostReader:
         sudoers = read_sudoers(self.files, clock, name)
         if sudoers is None:
             return
-        names: dict[int, str] = {}
-        for entry in accounts.values():
-            names.setdefault(entry.uid, entry.name)
-        grants = Grants(sudoers, name, names)
-        rows = []
-        for entry in accounts.values():
-            rows += grants.of(Account(entry.name, entry.uid, host.member_of.of(entry)))
+        holders = [Account(entry.name, entry.uid, host.member_of.of(entry)) for entry in accounts.values()]
+        grants = Grants(sudoers, name, holders)
+        rows = [row for holder in holders for row in grants.of(holder)]
         for remark in sorted(grants.remarks):
             self.files.remark(f"{self.folder}: {remark}")
         enter_table(

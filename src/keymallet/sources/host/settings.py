@@ -14,6 +14,7 @@ from keymallet.sources.host.faillock import Policy
 from keymallet.sources.host.files import HostFiles, text_lines
 from keymallet.sources.host.pam import Module, Stacks
 from keymallet.sources.host.sshd import SshServer
+from keymallet.sources.host.sshd_doors import anybody_by_password
 
 NAME = "host rules"
 _NEVER = 10_000  # days
@@ -76,7 +77,7 @@ def settings_of(
     elif stacks is not None:
         tell("etc/pam.d: nothing there locks after failures", lock_after=None, lock_for=None)
     if server is not None:
-        tell("etc/ssh/sshd_config", remote_password=server.takes_passwords, remote_root=server.root)
+        tell("etc/ssh/sshd_config", remote_password=anybody_by_password(server), remote_root=server.root)
     return row, supply
 
 

@@ -1,13 +1,15 @@
 """The keys and certificates that open the accounts of a host, out of their homes.
 
 A home that was not brought along is not a home without keys: its account gets one row of which
-nothing is known, so that no question about its keys is answered as if there were none.
+nothing is known, so that no question about its keys is answered as if there were none. A key that the
+server does not take is inactive: of a kind or size it refuses, in a file that others can write.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -16,13 +18,24 @@ from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD
 from keymallet.sources.host.auth_log import Logged
 from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineError, parse_line
 from keymallet.sources.host.files import HostFiles, text_lines
+from keymallet.sources.host.groups import HostGroups
 from keymallet.sources.host.key_list import read_key_list
 from keymallet.sources.host.lines import PasswdEntry
 from keymallet.sources.host.revoked import Revoked, read_revoked
-from keymallet.sources.host.sshd import SshServer
+from keymallet.sources.host.sshd import Settings, SshServer, words_of
+from keymallet.sources.host.sshd_doors import Door, doors
 from keymallet.sources.shared.public_keys import Certificate, NoKeyError, read_certificate
 
 _ENDING = "-cert.pub"
+
+
+@dataclass
+class _Trust:
+    """Who may sign certificates, and what is revoked, by the files that one set of settings names."""
+
+    revoked: Revoked | None
+    signers: frozenset[str]
+    is_known: bool
 
 
 @dataclass
@@ -33,104 +46,148 @@ class KeyReader:
     server: SshServer | None
     zone: ZoneInfo
     logged: Logged | None
-    revoked: Revoked | None = None
-    trusted: set[str] = field(default_factory=set)
-    trust_is_known: bool = True
+    groups: HostGroups
     unknown: list[str] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        server = self.server or SshServer()
-        path = server.path_value("revokedkeys")
-        if path and path.lower() != "none":
-            self.revoked = read_revoked(self.files, path)
-            if self.revoked is None:
-                self.files.remark(f"{self.files.shown(path)} is not there: which keys are revoked is unknown")
-        path = server.path_value("trustedusercakeys")
-        self.trust_is_known = self.server is not None
-        if path and path.lower() != "none":
-            self._read_trusted(path)
-
-    def _read_trusted(self, path: str) -> None:
-        data = self.files.bytes_of(path)
-        if data is None:
-            self.trust_is_known = False
-            self.files.remark(
-                f"{self.files.shown(path)} is not there: whose certificates are taken is unknown"
-            )
-            return
-        self.trusted = read_key_list(self.files, path, data, "signing key")
+    _trusts: dict[tuple[str, str], _Trust] = field(default_factory=dict)
 
     def rows(self, accounts: list[PasswdEntry]) -> list[dict[str, Any]] | None:
-        """A row for each key and certificate; None if no account's home was brought along at all."""
+        """A row for each key and certificate; None if nothing tells of any account's keys at all.
+
+        An account of whose keys some may be missing has one more row, of which nothing is known.
+        """
         rows: list[dict[str, Any]] = []
-        seen_any = False
+        unknown: list[PasswdEntry] = []
         for entry in accounts:
-            places = self._key_files(entry)
-            if places is None or not self._brought_along(entry):
-                self.unknown.append(entry.name)
-                continue
-            seen_any = seen_any or self.files.is_folder(entry.home) or any(map(self.files.is_there, places))
-            rows += self._of(entry, places)
-        if not seen_any:
+            account = _AccountKeys(self, entry)
+            rows += account.rows()
+            if not account.is_whole:
+                unknown.append(entry)
+        if len(unknown) == len(accounts) and not rows:
             return None
-        asked = [entry for entry in accounts if entry.name in self.unknown and entry.is_interactive]
-        if asked:
-            names = some_names([entry.name for entry in asked], 8)
+        if unknown:
+            names = some_names([entry.name for entry in unknown], 8)
             self.files.remark(f"{self.files.folder}: the keys of {names} were not brought along: unknown")
-        return rows + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in asked]
+        return rows + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in unknown]
 
-    def _brought_along(self, entry: PasswdEntry) -> bool:
-        """Whether a home that is not there is truly none: every host has /root, and its parents are there."""
-        home = entry.home.rstrip("/")
-        if self.files.is_folder(home or "/"):
-            return True
-        parent = home.rpartition("/")[0]
-        return home != "/root" and self.files.is_folder(parent or "/")
+    def doors_of(self, entry: PasswdEntry) -> list[Door]:
+        """The doors that may be an account's; the usual one where the server's configuration is not there."""
+        return doors(self.server or SshServer(), entry.name, entry.uid, tuple(self.groups.of(entry)))
 
-    def _key_files(self, entry: PasswdEntry) -> list[str] | None:
-        """The files sshd looks in; None where a command gives it keys as well."""
-        server = self.server or SshServer()
-        command = server.path_value("authorizedkeyscommand")
-        if command and command.lower() != "none":
-            self.files.remark(
-                f"{self.files.folder}: keys also come from the command {command.split()[0]}: unknown"
-            )
-            return None
-        patterns = server.path_value("authorizedkeysfile").split()
-        return [self._expanded(pattern, entry) for pattern in patterns if pattern.lower() != "none"]
+    def trust(self, settings: Settings) -> _Trust:
+        """Who may sign and what is revoked, by these settings; each file is read once."""
+        paths = value_of_path(settings, "trustedusercakeys"), value_of_path(settings, "revokedkeys")
+        if paths not in self._trusts:
+            self._trusts[paths] = self._read_trust(*paths)
+        return self._trusts[paths]
 
-    def _of(self, entry: PasswdEntry, places: list[str]) -> Iterator[dict[str, Any]]:
+    def _read_trust(self, signers: str, revoked: str) -> _Trust:
+        is_known, trusted = self.server is not None, frozenset[str]()
+        if signers:
+            data = self.files.bytes_of(signers)
+            if data is None:
+                is_known = False
+                self.files.remark(
+                    f"{self.files.shown(signers)} is not there: whose certificates are taken is unknown"
+                )
+            else:
+                trusted = frozenset(read_key_list(self.files, signers, data, "signing key"))
+        gone = read_revoked(self.files, revoked) if revoked else None
+        if revoked and gone is None:
+            self.files.remark(f"{self.files.shown(revoked)} is not there: which keys are revoked is unknown")
+        return _Trust(gone, trusted, is_known)
+
+    def last_use(self, entry: PasswdEntry, print_: str) -> datetime | None:
+        """When the sign-in log last saw a key."""
+        return self.logged.key_used.get((entry.name, print_)) if self.logged else None
+
+
+class _AccountKeys:
+    """The keys and certificates of one account, through each door that may be its own."""
+
+    def __init__(self, reader: KeyReader, entry: PasswdEntry) -> None:
+        self.reader = reader
+        self.files = reader.files
+        self.entry = entry
+        self.home = entry.home.rstrip("/")
+        self.doors = reader.doors_of(entry)
+        places = {place: None for door in self.doors for place in self._places(door)}
+        self.places = list(places)
+        self.is_whole = all(map(self._is_settled, self.places)) and not any(
+            map(self._asks_command, self.doors)
+        )
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """A row for each."""
         signers: dict[str, tuple[str, ...] | None] = {}
-        for place in places:
+        for place in self.places:
             for number, line in text_lines(self.files.bytes_of(place) or b""):
                 if not line.strip(" \t\r") or line.lstrip(" \t").startswith("#"):
                     continue
                 try:
-                    key = parse_line(line, self.zone)
+                    key = parse_line(line, self.reader.zone)
                 except RefusedLineError as refused:
                     self.files.refuse("key", place, number, str(refused))
                     continue
-                if key.signs:
+                if key.signs and self._is_guarded(place):
                     signers[key.key.fingerprint] = key.principals
-                yield self._key_row(entry, key)
-        folder = f"{entry.home.rstrip('/')}/.ssh"
+                yield self._key_row(place, key)
+        folder = f"{self.home}/.ssh"
         for name in self.files.names(folder):
             if name.endswith(_ENDING):
-                row = self._certificate_row(entry, f"{folder}/{name}", signers)
+                row = self._certificate_row(f"{folder}/{name}", signers)
                 if row is not None:
                     yield row
 
-    def _key_row(self, entry: PasswdEntry, key: AuthorizedKey) -> dict[str, Any]:
+    # where keys are
+
+    def _places(self, door: Door) -> list[str]:
+        """The files sshd looks in."""
+        return [self._expanded(pattern) for pattern in words_of(door.settings, "authorizedkeysfile")]
+
+    def _asks_command(self, door: Door) -> bool:
+        """Whether a command gives the server keys as well."""
+        command = words_of(door.settings, "authorizedkeyscommand")
+        if command:
+            self.files.remark(f"{self.files.folder}: keys also come from the command {command[0]}: unknown")
+        return bool(command)
+
+    def _is_settled(self, place: str) -> bool:
+        """Whether it is known what stands in a file of keys: what was not brought along is not none.
+
+        A home that is there came along whole; so did a folder elsewhere that holds nothing but keys.
+        """
+        if self.files.is_there(place):
+            return place not in self.files.unread
+        if self.files.is_none(place):
+            return True
+        if self.home and place.startswith(f"{self.home}/"):
+            return self.files.is_folder(self.home)
+        return self.files.is_folder(place.rpartition("/")[0])
+
+    def _is_guarded(self, place: str) -> bool:
+        server = self.reader.server or SshServer()
+        return server.value("strictmodes") == "no" or self.files.is_guarded(place, self.entry.uid, self.home)
+
+    def _expanded(self, pattern: str) -> str:
+        """A path with sshd's signs filled in, from the account's home if it is not a whole one."""
+        entry = self.entry
+        text = pattern.replace("%%", "\0").replace("%h", entry.home).replace("%u", entry.name)
+        text = text.replace("%U", str(entry.uid)).replace("\0", "%")
+        return text if text.startswith("/") else f"{self.home}/{text}"
+
+    # what they are
+
+    def _key_row(self, place: str, key: AuthorizedKey) -> dict[str, Any]:
         print_ = key.key.fingerprint
-        gone = self.revoked is not None and print_ in self.revoked.keys
+        states = [self._key_state(place, key, door) for door in self.doors]
         return {
-            "account": entry.name,
+            "account": self.entry.name,
             "key": print_,
             "kind": "ssh-key",
             "starts": None,
             "expires": key.expires,
-            "last-used": self.logged.key_used.get((entry.name, print_)) if self.logged else None,
-            "state": "revoked" if gone else "active",
+            "last-used": self.reader.last_use(self.entry, print_),
+            "state": _best(states),
             "algorithm": key.key.algorithm,
             "bits": key.key.bits,
             "digest": print_,
@@ -138,8 +195,19 @@ class KeyReader:
             "label": key.comment or None,
         }
 
+    def _key_state(self, place: str, key: AuthorizedKey, door: Door) -> str:
+        """Whether the server takes a line of a file; of a signing key, what it signs is looked at."""
+        gone = self.reader.trust(door.settings).revoked
+        if gone is not None and key.key.fingerprint in gone.keys:
+            return "revoked"
+        kind = key.key
+        taken = key.signs or door.takes(
+            kind.algorithm, kind.bits, is_certificate=False, is_limited=key.is_limited
+        )
+        return "active" if taken and place in self._places(door) and self._is_guarded(place) else "inactive"
+
     def _certificate_row(
-        self, entry: PasswdEntry, path: str, signers: dict[str, tuple[str, ...] | None]
+        self, path: str, signers: dict[str, tuple[str, ...] | None]
     ) -> dict[str, Any] | None:
         text = (self.files.bytes_of(path) or b"").decode("utf-8", "replace")
         try:
@@ -152,13 +220,13 @@ class KeyReader:
             return None
         names = f"for {', '.join(certificate.principals)}" if certificate.principals else "for any account"
         return {
-            "account": entry.name,
+            "account": self.entry.name,
             "key": f"{certificate.key.fingerprint} serial {certificate.serial}",
             "kind": "ssh-certificate",
             "starts": certificate.starts,
             "expires": certificate.ends,
             "last-used": None,
-            "state": self._state(entry, certificate, signers),
+            "state": _best([self._certificate_state(certificate, signers, door) for door in self.doors]),
             "algorithm": certificate.key.algorithm,
             "bits": certificate.key.bits,
             "digest": certificate.key.fingerprint,
@@ -166,37 +234,47 @@ class KeyReader:
             "label": certificate.key_id or None,
         }
 
-    def _state(
-        self, entry: PasswdEntry, certificate: Certificate, signers: dict[str, tuple[str, ...] | None]
+    def _certificate_state(
+        self, certificate: Certificate, signers: dict[str, tuple[str, ...] | None], door: Door
     ) -> str | None:
         """Whether this host takes the certificate for this account."""
-        if self.revoked is not None and self.revoked.revokes(certificate):
+        trust = self.reader.trust(door.settings)
+        if trust.revoked is not None and trust.revoked.revokes(certificate):
             return "revoked"
-        if not certificate.is_signed:
+        kind = certificate.key
+        taken = door.takes(kind.algorithm, kind.bits, is_certificate=True, is_limited=certificate.is_limited)
+        if not certificate.is_signed or not taken:
             return "inactive"
         if certificate.signer in signers:
             names = signers[certificate.signer]
-            wanted = (entry.name,) if names is None else names
+            wanted = (self.entry.name,) if names is None else names
             # A bare signing key takes a certificate without names for anybody; one with names does not.
             fits = bool(set(wanted) & set(certificate.principals)) or (
                 names is None and not certificate.principals
             )
             return "active" if fits else "inactive"
-        if certificate.signer in self.trusted:
-            return "active" if self._stands_for(entry) & set(certificate.principals) else "inactive"
-        return "inactive" if self.trust_is_known else None
+        if certificate.signer in trust.signers:
+            return "active" if self._stands_for(door) & set(certificate.principals) else "inactive"
+        return "inactive" if trust.is_known else None
 
-    def _stands_for(self, entry: PasswdEntry) -> set[str]:
+    def _stands_for(self, door: Door) -> set[str]:
         """The names a certificate needs one of: the login name, or those of AuthorizedPrincipalsFile."""
-        pattern = (self.server or SshServer()).path_value("authorizedprincipalsfile")
-        if not pattern or pattern.lower() == "none":
-            return {entry.name}
-        place = self._expanded(pattern, entry)
+        pattern = value_of_path(door.settings, "authorizedprincipalsfile")
+        if not pattern:
+            return {self.entry.name}
+        place = self._expanded(pattern)
         lines = (line.strip() for _, line in text_lines(self.files.bytes_of(place) or b""))
         return {line.split()[-1] for line in lines if line and not line.startswith("#")}
 
-    def _expanded(self, pattern: str, entry: PasswdEntry) -> str:
-        """A path with sshd's signs filled in, from the account's home if it is not a whole one."""
-        text = pattern.replace("%%", "\0").replace("%h", entry.home).replace("%u", entry.name)
-        text = text.replace("%U", str(entry.uid)).replace("\0", "%")
-        return text if text.startswith("/") else f"{entry.home.rstrip('/')}/{text}"
+
+def value_of_path(settings: Settings, keyword: str) -> str:
+    """A path as it is written; empty where none is set."""
+    return next(iter(words_of(settings, keyword)), "")
+
+
+def _best(states: Sequence[str | None]) -> str | None:
+    """What holds if any door may be the one: open through one of them is open."""
+    for state in ("active", None, "inactive"):
+        if state in states:
+            return state
+    return states[0] if states else "inactive"

@@ -1,8 +1,9 @@
-"""`etc/ssh/sshd_config`: which ways in the SSH server takes, for each account (sshd_config(5)).
+"""`etc/ssh/sshd_config`: what the SSH server's configuration says for an account (sshd_config(5)).
 
 The first value of a keyword counts; what stands in a `Match` block that fits comes before what stands
-outside. Blocks on a user or group are decided for each account. Blocks on where somebody comes from
-can hold or not: a way in counts as open if it is open for anybody, from anywhere.
+outside. A list of names is gathered over its lines, and one of the blocks that fit takes the place of the
+one outside. Blocks on a user or group are decided for each account; blocks on where somebody comes from
+can hold or not.
 """
 
 from __future__ import annotations
@@ -11,12 +12,13 @@ import re
 import shlex
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from itertools import combinations
 
 from keymallet.sources.host.files import HostFiles, Includes, text_lines
 
 _PATH = "etc/ssh/sshd_config"
 _COLLECTED = ("allowusers", "denyusers", "allowgroups", "denygroups")
-_ALWAYS_DECIDED = ("user", "group", "all")
+_ALWAYS_DECIDED = ("user", "group", "all", "invalid-user")
 _DEFAULTS = {
     "permitrootlogin": "prohibit-password",
     "passwordauthentication": "yes",
@@ -24,20 +26,31 @@ _DEFAULTS = {
     "pubkeyauthentication": "yes",
     "usepam": "no",
     "permitemptypasswords": "no",
+    "strictmodes": "yes",
+    "requiredrsasize": "1024",
+    "chrootdirectory": "none",
     "authorizedkeysfile": ".ssh/authorized_keys .ssh/authorized_keys2",
 }
-_RENAMED = {"challengeresponseauthentication": "kbdinteractiveauthentication"}
+_RENAMED = {
+    "challengeresponseauthentication": "kbdinteractiveauthentication",
+    "pubkeyacceptedkeytypes": "pubkeyacceptedalgorithms",
+}
+_MOST_OPEN = 6
+"""Of so many blocks that can hold or not, every combination is looked at."""
 
 Settings = dict[str, list[str]]
 Criteria = tuple[tuple[str, tuple[str, ...]], ...]
 
 
-@dataclass(frozen=True)
-class Ways:
-    """Which proofs the server takes from an account, given that it has them."""
+def value_of(settings: Settings, keyword: str) -> str:
+    """The first word of a keyword's value in small letters; its default if it is not set."""
+    return settings[keyword][0].lower() if settings.get(keyword) else _DEFAULTS.get(keyword, "")
 
-    password: bool
-    key: bool
+
+def words_of(settings: Settings, keyword: str) -> list[str]:
+    """All words of a keyword's value as they are written; none where it is not set, or set to `none`."""
+    words = settings.get(keyword) or _DEFAULTS.get(keyword, "").split()
+    return [] if [word.lower() for word in words] == ["none"] else words
 
 
 @dataclass
@@ -48,12 +61,8 @@ class SshServer:
     blocks: list[tuple[Criteria, Settings]] = field(default_factory=list)
 
     def value(self, keyword: str) -> str:
-        """A keyword's value outside all blocks, in small letters; its default if it is not set."""
-        return " ".join(self.whole.get(keyword, [_DEFAULTS.get(keyword, "")])).lower()
-
-    def path_value(self, keyword: str) -> str:
-        """A keyword's value as it is written, for paths."""
-        return " ".join(self.whole.get(keyword, [_DEFAULTS.get(keyword, "")]))
+        """A keyword's value outside all blocks."""
+        return value_of(self.whole, keyword)
 
     @property
     def uses_pam(self) -> bool:
@@ -67,68 +76,39 @@ class SshServer:
         words = {"yes": "yes", "no": "no", "forced-commands-only": "forced-command"}
         return words.get(value, "key")
 
-    @property
-    def takes_passwords(self) -> bool:
-        """Whether anybody at all may sign in with a password."""
-        return any(self._password(settings) for settings in self._possible(None, ()))
-
-    def ways(self, name: str, uid: int, groups: tuple[str, ...], *, empty_password: bool) -> Ways:
-        """The ways in for one account: open for anybody from anywhere counts as open."""
-        password = key = False
-        for settings in self._possible(name, groups):
-            if not _admitted(settings, name, groups):
-                continue
-            takes_password, takes_key = self._password(settings), self._key(settings)
-            if empty_password and _one(settings, "permitemptypasswords") != "yes":
-                takes_password = False
-            if uid == 0:
-                root = _one(settings, "permitrootlogin")
-                takes_password = takes_password and root == "yes"
-                takes_key = takes_key and root != "no"
-            password, key = password or takes_password, key or takes_key
-        return Ways(password, key)
-
-    def _password(self, settings: Settings) -> bool:
-        typed = _one(settings, "passwordauthentication") == "yes"
-        asked = _one(settings, "kbdinteractiveauthentication") == "yes" and self.uses_pam
-        lists = _methods(settings)
-        if not lists:
-            return typed or asked
-        return any(
-            all(
-                (step == "password" and typed) or (step == "keyboard-interactive" and asked) for step in steps
-            )
-            for steps in lists
-        )
-
-    def _key(self, settings: Settings) -> bool:
-        taken = _one(settings, "pubkeyauthentication") == "yes"
-        lists = _methods(settings)
-        return taken and (not lists or any(set(steps) == {"publickey"} for steps in lists))
-
-    def _possible(self, name: str | None, groups: tuple[str, ...]) -> list[Settings]:
+    def possible(self, name: str | None, groups: tuple[str, ...]) -> list[Settings]:
         """The settings that may hold for an account (None: for anybody), by where it comes from."""
-        certain: list[tuple[bool, Settings]] = []
+        fitting: list[tuple[bool, Settings]] = []
         for criteria, settings in self.blocks:
             fits = [_fits(kind, patterns, name, groups) for kind, patterns in criteria]
             if all(fit is not False for fit in fits):
-                certain.append((all(fit is True for fit in fits), settings))
-        combinations = [self._merged([settings for sure, settings in certain if sure])]
-        for place, (sure, _) in enumerate(certain):
-            if not sure:
-                chosen = [settings for at, (sure, settings) in enumerate(certain) if sure or at == place]
-                combinations.append(self._merged(chosen))
-        return combinations
+                fitting.append((all(fit is True for fit in fits), settings))
+        return [self._merged(chosen) for chosen in _choices(fitting)]
 
     def _merged(self, blocks: list[Settings]) -> Settings:
         merged: Settings = {}
-        for settings in (*blocks, self.whole):
+        for settings in blocks:
             for keyword, values in settings.items():
                 if keyword in _COLLECTED:
                     merged[keyword] = merged.get(keyword, []) + values
                 else:
                     merged.setdefault(keyword, values)
-        return merged
+        return self.whole | merged
+
+
+def _choices(fitting: list[tuple[bool, Settings]]) -> list[list[Settings]]:
+    """Which of the blocks hold together: those that surely do, with any of the others."""
+    open_places = [place for place, (is_sure, _) in enumerate(fitting) if not is_sure]
+    if len(open_places) <= _MOST_OPEN:
+        chosen = [
+            set(some) for size in range(len(open_places) + 1) for some in combinations(open_places, size)
+        ]
+    else:
+        chosen = [set(), set(open_places), *({place} for place in open_places)]
+    return [
+        [settings for place, (is_sure, settings) in enumerate(fitting) if is_sure or place in also]
+        for also in chosen
+    ]
 
 
 def read_server(files: HostFiles) -> SshServer | None:
@@ -199,8 +179,8 @@ def _split(line: str) -> list[str] | None:
 
 
 def _criteria(words: list[str]) -> Criteria | None:
-    if [word.lower() for word in words] == ["all"]:
-        return (("all", ()),)
+    if [word.lower() for word in words] in (["all"], ["invalid-user"]):
+        return ((words[0].lower(), ()),)
     if len(words) % 2 or not words:
         return None
     pairs = zip(words[::2], words[1::2], strict=True)
@@ -213,45 +193,24 @@ def _fits(kind: str, patterns: tuple[str, ...], name: str | None, groups: tuple[
         return True
     if kind not in _ALWAYS_DECIDED or name is None:
         return None
-    names = (name,) if kind == "user" else groups
-    return any(_list_fits(patterns, candidate) for candidate in names)
-
-
-def _list_fits(patterns: tuple[str, ...] | list[str], name: str) -> bool:
-    """A list of patterns: one with a `!` that fits outweighs all others."""
-    if any(pattern.startswith("!") and _pattern_fits(pattern[1:], name) for pattern in patterns):
+    if kind == "invalid-user":
         return False
-    return any(_pattern_fits(pattern, name) for pattern in patterns if not pattern.startswith("!"))
+    return list_fits(patterns, (name,) if kind == "user" else groups)
 
 
-def _pattern_fits(pattern: str, name: str) -> bool:
+def list_fits(patterns: tuple[str, ...] | list[str], names: tuple[str, ...]) -> bool:
+    """Whether a list of patterns fits any of the names: one with a `!` that fits outweighs all others."""
+    barred = [pattern[1:] for pattern in patterns if pattern.startswith("!")]
+    if any(pattern_fits(pattern, name) for pattern in barred for name in names):
+        return False
+    return any(
+        pattern_fits(pattern, name) for pattern in patterns if not pattern.startswith("!") for name in names
+    )
+
+
+def pattern_fits(pattern: str, name: str) -> bool:
+    """Whether one pattern fits a name; `!` has no meaning of its own here."""
     return fnmatchcase(name, pattern.replace("[", "[[]"))
-
-
-def _admitted(settings: Settings, name: str, groups: tuple[str, ...]) -> bool:
-    """DenyUsers, AllowUsers, DenyGroups, AllowGroups, in this order. `user@host` can hold from somewhere."""
-    denied = [pattern for pattern in settings.get("denyusers", []) if "@" not in pattern]
-    if _list_fits(denied, name):
-        return False
-    allowed = [pattern.partition("@")[0] for pattern in settings.get("allowusers", [])]
-    if allowed and not _list_fits(allowed, name):
-        return False
-    if any(_list_fits(settings.get("denygroups", []), group) for group in groups):
-        return False
-    wanted = settings.get("allowgroups", [])
-    return not wanted or any(_list_fits(wanted, group) for group in groups)
-
-
-def _methods(settings: Settings) -> list[list[str]]:
-    """AuthenticationMethods: lists of steps, each step without what follows a colon."""
-    lists = settings.get("authenticationmethods", [])
-    if [method.lower() for method in lists] == ["any"]:
-        return []
-    return [[step.partition(":")[0].lower() for step in method.split(",")] for method in lists]
-
-
-def _one(settings: Settings, keyword: str) -> str:
-    return settings[keyword][0].lower() if settings.get(keyword) else _DEFAULTS[keyword]
 
 
 def _matching(files: HostFiles, pattern: str) -> list[str]:

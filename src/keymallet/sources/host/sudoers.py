@@ -32,7 +32,7 @@ _PARAMETER = re.compile(r'(?:(?<!!)(!++)\s*+)?([a-z_0-9]++)(?:\s*+[-+]?=\s*+("(?
 
 @dataclass(frozen=True, slots=True)
 class Command:
-    """One command of a rule, with everything that holds for it. `runas` None: as root only."""
+    """One command of a rule, with everything that holds for it. `runas` None: as the usual user, root."""
 
     text: str
     negated: bool
@@ -56,11 +56,12 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class Default:
-    """A `Defaults` line that sets `authenticate`: for whom, and whether a password is asked."""
+    """A `Defaults` line: for whom, and what it sets: whether a password is asked, who the usual user is."""
 
     scope: str
     members: tuple[Member, ...]
-    asks_password: bool
+    asks_password: bool | None = None
+    usual_user: str | None = None
 
 
 @dataclass
@@ -173,6 +174,8 @@ class _Reader:
             off = len(negations) % 2 == 1
             if name == "authenticate":
                 self.result.defaults.append(Default(scope.strip(), members, not off))
+            if name == "runas_default" and value and not off:
+                self.result.defaults.append(Default(scope.strip(), members, usual_user=_unquoted(value)))
             if name == "exempt_group" and value and not off:
                 self.result.exempt_groups.add(_unquoted(value))
 

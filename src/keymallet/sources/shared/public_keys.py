@@ -69,6 +69,7 @@ class Certificate:
     is_signed: bool
     is_of_user: bool
     limits: tuple[str, ...]
+    is_limited: bool = False
 
 
 def fingerprint(blob: bytes) -> str:
@@ -134,6 +135,7 @@ def read_certificate(text: str) -> Certificate:
         is_signed=signed,
         is_of_user=certificate.type is SSHCertificateType.USER,
         limits=tuple(_limit(name, value) for name, value in certificate.critical_options.items()),
+        is_limited=b"force-command" in certificate.critical_options,
     )
 
 

@@ -121,7 +121,7 @@ CONFIGS = {
     "either": "AuthenticationMethods publickey password\n",
     "two keys": "AuthenticationMethods publickey,publickey password,publickey\n",
     "allow with !": "AllowUsers !plain * \n",
-    "allow some": "AllowUsers plain dev* cert@127.0.0.1\nAllowUsers root\n",
+    "allow some": "AllowUsers plain dev* cert@127.*\nAllowUsers root\n",
     "deny some": "DenyUsers plain !devone dev*\nDenyGroups ops\n",
     "deny group with !": "DenyGroups !devs ops\n",
     "by group with !": "PasswordAuthentication no\nKbdInteractiveAuthentication no\n"
@@ -151,7 +151,8 @@ class Machine:
 
     def __init__(self, suite: str, folder: Path) -> None:
         self.root = own_root(suite, folder)
-        self.folder = folder
+        self.folder = folder / "keys"
+        self.folder.mkdir()
         self.password_hash = _output(program("openssl"), "passwd", "-6", PASSWORD)
         for place in ("home", "etc/ssh/keys", "etc/ssh/names", "srv/empty"):
             shutil.rmtree(self.root / place, ignore_errors=True)
@@ -159,8 +160,8 @@ class Machine:
         (self.root / "run/sshd").mkdir(parents=True, exist_ok=True)
         (self.root / "etc/plain-file").write_text("")
         shutil.rmtree(self.root / "root/.ssh", ignore_errors=True)
-        self._keygen("-t", "ed25519", "-f", folder / "ca")
-        shutil.copy(folder / "ca.pub", self.root / "etc/ssh/ca.pub")
+        self._keygen("-t", "ed25519", "-f", self.folder / "ca")
+        shutil.copy(self.folder / "ca.pub", self.root / "etc/ssh/ca.pub")
         (self.root / "etc/ssh/names/certother").write_text("somebody\n")
         self._accounts()
         _output(program("chroot"), str(self.root), "/usr/bin/ssh-keygen", "-A")
@@ -231,7 +232,7 @@ class Machine:
         """Write a configuration, which the tests' own lines are no part of, and give these."""
         usual = "" if "UsePAM" in text else "UsePAM yes\n"
         (self.root / "etc/ssh/sshd_config").write_text(text if text.startswith("UsePAM") else usual + text)
-        return "MaxStartups 200\nLoginGraceTime 30\nLogLevel ERROR\n" + (
+        return "MaxStartups 200\nLoginGraceTime 30\nLogLevel INFO\n" + (
             "PerSourcePenalties no\n" if self.version >= (9, 8) else ""
         )
 
@@ -277,7 +278,9 @@ def told_ways(reading: Reading, at: datetime) -> dict[str, dict[str, bool | None
         found = ways_in(account, facts, [], at, str)
 
         def best(fits: str, found: list = found) -> bool | None:  # type: ignore[type-arg]
-            states = [way.is_open for way in found if re.fullmatch(fits, way.what)]
+            # What a signing key lets in is told by the certificates it signed.
+            own = [way for way in found if not any("signs certificates" in note for note in way.notes)]
+            states = [way.is_open for way in own if re.fullmatch(fits, way.what)]
             return True if True in states else None if None in states else False
 
         told[row["name"]] = {
@@ -288,14 +291,24 @@ def told_ways(reading: Reading, at: datetime) -> dict[str, dict[str, bool | None
     return told
 
 
-def ask(machine: Machine, port: int, one: Person, how: str) -> bool:
-    """Whether the real server lets somebody in who shows this."""
-    methods = {
-        "password": "password,keyboard-interactive",
-        "key": "publickey",
-        "together": "publickey,password,keyboard-interactive",
-    }[how]
-    words = [program("ssh"), "-F", "/dev/null", "-v", "-p", str(port), "-l", one.name, "-T", "-n"]
+METHODS = {
+    "password": ["password,keyboard-interactive"],
+    "key": ["publickey"],
+    # Who begins with the wrong one can come to where no list goes on.
+    "together": ["publickey,password,keyboard-interactive", "password,keyboard-interactive,publickey"],
+}
+
+
+def ask(machine: Machine, port: int, one: Person, how: str, place: int) -> str:
+    """Try to sign in, in one order or the other, and give the address that it was tried from."""
+    address = f"127.1.{place // 200 + 1}.{place % 200 + 1}"
+    for methods in METHODS[how]:
+        _ask(machine, port, one, how, methods, address)
+    return address
+
+
+def _ask(machine: Machine, port: int, one: Person, how: str, methods: str, address: str) -> None:
+    words = [program("ssh"), "-F", "/dev/null", "-p", str(port), "-l", one.name, "-T", "-n"]
     options = [
         "StrictHostKeyChecking=no",
         "UserKnownHostsFile=/dev/null",
@@ -305,8 +318,10 @@ def ask(machine: Machine, port: int, one: Person, how: str) -> bool:
         "IdentitiesOnly=yes",
         "NumberOfPasswordPrompts=1",
         "ConnectTimeout=20",
+        f"BindAddress={address}",
         "IdentityAgent=none",
         "RequiredRSASize=1024",
+        "KexAlgorithms=curve25519-sha256",
     ]
     if "key" in how or how == "together":
         options.append(f"IdentityFile={machine.folder / one.name}")
@@ -324,8 +339,7 @@ def ask(machine: Machine, port: int, one: Person, how: str) -> bool:
         "DISPLAY": ":9",
     }
     environment["PLANTED"] = "" if one.hash == "" else PASSWORD
-    done = subprocess.run([*words, "127.0.0.1", "true"], env=environment, capture_output=True, text=True, check=False, timeout=90)  # fmt: skip
-    return "Authenticated to" in done.stderr
+    subprocess.run([*words, "127.0.0.1", "true"], env=environment, capture_output=True, text=True, check=False, timeout=90)  # fmt: skip
 
 
 @pytest.mark.parametrize("config", CONFIGS)
@@ -354,14 +368,16 @@ def test_every_way_that_is_told_is_the_servers_answer(machine: Machine, config: 
         "-f",
         "/etc/ssh/sshd_config.test",
     ]
-    server = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    log = machine.folder / "log"
+    with log.open("w") as out:
+        server = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=out)
     try:
         for _ in range(100):
             try:
                 socket.create_connection(("127.0.0.1", port), 1).close()
                 break
             except OSError:
-                assert server.poll() is None, server.stderr.read() if server.stderr else ""
+                assert server.poll() is None, log.read_text()
                 time.sleep(0.05)
         asked = [
             (one, how)
@@ -370,12 +386,18 @@ def test_every_way_that_is_told_is_the_servers_answer(machine: Machine, config: 
             if one.key or how == "password"
         ]
         with ThreadPoolExecutor(32) as workers:
-            answers = list(workers.map(lambda each: ask(machine, port, *each), asked))
+            places = range(len(asked))
+            addresses = list(workers.map(lambda place: ask(machine, port, *asked[place], place), places))
     finally:
         server.terminate()
         server.wait(10)
+    # What the client believes is not it: the part of the server that has no power may think otherwise.
+    let_in = set(re.findall(r"^Accepted \S+ for \S+ from (\S+)", log.read_text(), re.MULTILINE))
+    answers = [address in let_in for address in addresses]
     wrong = []
     for (one, how), is_in in zip(asked, answers, strict=True):
+        if config == "both by pam" and one.name in ("aged", "agededge", "mustchange"):
+            continue  # the new password is asked for in the same conversation, which this client does not hold
         ways = told[one.name]
         # Both together are told only where neither is enough.
         said = ways[how] if how != "together" else ways["together"] or ways["password"] or ways["key"]

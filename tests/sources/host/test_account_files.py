@@ -20,7 +20,7 @@ from keymallet.sources.host.lines import (
     parse_group,
     parse_passwd,
     parse_shadow,
-    scheme_of,
+    stored_form,
 )
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
@@ -80,9 +80,12 @@ def test_passwd_lines_are_taken_as_the_system_takes_them(
         ("u:*:20000:0:90:7:30:20500:", (20000, 90, 30, 20500)),
         ("u:*:20000:0:90:7:30:20500", (20000, 90, 30, 20500)),
         ("u:*:20000:0:90", (20000, 90, None, None)),
+        ("u:*:20000:0:", None),
+        ("u:*:-0:-00:90:7:::", (0, 90, None, None)),
+        ("u:*:20000:0:90:7::4294967294:", (20000, 90, None, -2)),
         ("u:*: 5:+5:0090:7:::", (5, 90, None, None)),
         ("u:*:4294967295:0:90:7:::", (None, 90, None, None)),
-        ("u:*:2147483648:0:90:7:::", (None, 90, None, None)),
+        ("u:*:2147483648:0:90:7:::", (-2147483648, 90, None, None)),
         ("u:*:20000:0:90:7:30:", None),
         ("u:*:20000:0", None),
         ("u:*", None),
@@ -109,28 +112,52 @@ def test_shadow_lines_are_taken_as_the_system_takes_them(
         assert (entry.last_change, entry.maximum, entry.inactive, entry.expires) == taken
 
 
-@pytest.mark.parametrize(
-    ("password", "scheme"),
-    [
-        (HASH, "sha512"),
-        ("$y$j9T$x$y", "yescrypt"),
-        ("$2b$10$x", "bcrypt"),
-        ("$7$x", "scrypt"),
-        ("$5$x$y", "sha256"),
-        ("$1$x$y", "md5"),
-        ("$md5,rounds=5$x", "md5"),
-        ("$3$$abc", "other"),
-        ("abcdefghijklm", "des"),
-        ("*", None),
-        ("!", None),
-        ("x", None),
-        ("NP", None),
-        ("*LK*", None),
-    ],
-)
-def test_schemes(password: str, scheme: str | None) -> None:
-    """By the shape of the hash; a field no password can match has none."""
-    assert scheme_of(password) == scheme
+B = "a" * 90
+FORMS = {
+    HASH: (True, "sha512"),
+    "$y$j9T$salt$" + B[:43]: (True, "yescrypt"),
+    "$gy$j9T$salt$" + B[:43]: (True, "yescrypt"),
+    "$2b$10$" + B[:53]: (True, "bcrypt"),
+    "$7$CU..../....salt$" + B[:43]: (True, "scrypt"),
+    "$5$salt$" + B[:43]: (True, "sha256"),
+    "$6$rounds=5000$salt$" + B[:86]: (True, "sha512"),
+    "$6$$" + B[:86]: (True, "sha512"),
+    "$sha1$1000$salt$" + B[:28]: (True, "pbkdf2"),
+    "$1$salt$" + B[:22]: (True, "md5"),
+    "$md5,rounds=5000$salt$$" + B[:22]: (True, "md5"),
+    "$3$$" + "0f" * 16: (True, "other"),
+    B[:13]: (True, "des"),
+    B[:13] + " ": (True, "des"),
+    B[:13] + ",ab..": (True, "des"),
+    B[:24]: (True, "des"),
+    # cut off, or with something behind: no password matches
+    HASH[:-1]: (False, None),
+    HASH + "x": (False, None),
+    HASH + " ": (False, None),
+    "$1$salt$" + B[:21]: (False, None),
+    "$2b$10$" + B[:52]: (False, None),
+    B[:12]: (False, None),
+    B[:14]: (False, None),
+    "*" + HASH: (False, None),
+    # taken by some systems, or not known here: nobody can tell
+    "$argon2id$v=19$m=65536$salt$" + B[:43]: (None, "argon2"),
+    "_" + B[:19]: (None, "des"),
+    "$z$salt$hash": (None, None),
+    **dict.fromkeys(("*", "x", "NP", "*LK*", "$", "-", "locked"), (False, None)),
+}
+
+
+@pytest.mark.parametrize(("password", "form"), FORMS.items())
+def test_the_form_of_a_password(password: str, form: tuple[bool | None, str | None]) -> None:
+    """Whether a password can match it, by the shape of the hash, and how it is hashed."""
+    assert stored_form(password) == form
+
+
+def test_a_password_of_an_unknown_form_is_not_none(tmp_path: Path) -> None:
+    """Whether there is one is unknown, and so is the factor it would be."""
+    row = account(tmp_path, "u:$z$salt$hash:20000:0:99999:7:::")
+    assert (row["has-password"], row["password-scheme"], row["password-locked"]) == (None, None, False)
+    assert set(row["unread"]) >= {"has-password", "password-scheme"}
 
 
 @pytest.mark.parametrize(
@@ -297,7 +324,7 @@ def test_odd_lines_of_passwd_say_how_they_are_read(line: str, reading: str) -> N
         ("u:*:20000:0:90:7:::", ""),
         ("u:*:20000:0:90", "5 fields are taken as the rest being empty"),
         ("u:*: 5:+5:0090:7:::", '" 5" is read as 5; "+5" is read as 5; "0090" is read as 90'),
-        ("u:*:2147483648:0:90:7:::", "a number of more than 31 bits counts as none"),
+        ("u:*:2147483648:0:90:7:::", "a number of more than 31 bits counts as a negative one"),
     ],
 )
 def test_odd_lines_of_shadow_say_how_they_are_read(line: str, reading: str) -> None:

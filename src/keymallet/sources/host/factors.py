@@ -27,13 +27,20 @@ def factors_of(accounts: list[dict[str, Any]], keys: list[dict[str, Any]]) -> li
             "kind": "password",
             "amr": "pwd",
             "registered": row.get("password-changed"),
-            "state": "suspended" if row.get("password-locked") else "active",
+            "state": _password_state(row),
         }
         for row in accounts
-        if row.get("has-password")
+        if row["has-password"] is not False
     ]
     taken = {row["name"]: row.get("remote-together") or row.get("remote-key") for row in accounts}
     return passwords + [_of_key(row, taken[row["account"]]) for row in keys]
+
+
+def _password_state(row: dict[str, Any]) -> str | None:
+    """Suspended where it is barred; unknown where nobody can tell whether some password matches."""
+    if row.get("password-locked"):
+        return "suspended"
+    return "active" if row["has-password"] else None
 
 
 def _of_key(row: dict[str, Any], taken: bool | None) -> dict[str, Any]:

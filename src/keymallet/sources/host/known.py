@@ -111,7 +111,8 @@ class Known:
             if shell_runs is False:
                 found = [door for door in found if not door.needs_shell]
             # PAM refuses whoever has no line in shadow, whatever proof is shown.
-            if self.server.uses_pam and passwords.has_no_line(entry, line, self.shadow is not None):
+            no_line = passwords.has_no_line(entry, line, self.shadow is not None)
+            if no_line if self.server.uses_pam else passwords.is_barred_without_pam(row, entry, line):
                 found = []
             ways = ways_of(found, empty_password=empty)
             typed = self.server.uses_pam or passwords.has_password_without_pam(entry, line)
@@ -124,7 +125,11 @@ class Known:
                 row |= passwords.without_pam(row, line)
             if row.get("locked"):
                 row["lock-stops"] = passwords.lock_stops(row, self.server.uses_pam)
-        return row | self._uses(entry)
+        uses = self._uses(entry)
+        if self.shadow is not None and row["has-password"] is None:
+            uses[UNREAD] = [*uses.get(UNREAD, ()), "has-password"]
+            uses[UNREAD] += ["password-scheme"] if row["password-scheme"] is None else []
+        return row | uses
 
     @property
     def _takes_empty(self) -> bool:

@@ -13,25 +13,26 @@ from dataclasses import dataclass
 from keymallet.core.base.secrecy import quoted
 from keymallet.sources.shared.ageing import ShadowEntry, opens_a_session
 
-_NUMBER = re.compile(r"[ \t]*\+?(\d+)", re.ASCII)
+_NUMBER = re.compile(r"[ \t]*(?:\+?(\d+)|-(0+))", re.ASCII)
 _MOST = 2_147_483_647
 _NOBODY_SET = 4_294_967_295  # what the C library takes for an empty number in shadow
-_SCHEMES = (
-    ("$y$", "yescrypt"),
-    ("$gy$", "yescrypt"),
-    ("$7$", "scrypt"),
-    ("$2a$", "bcrypt"),
-    ("$2b$", "bcrypt"),
-    ("$2x$", "bcrypt"),
-    ("$2y$", "bcrypt"),
-    ("$argon2", "argon2"),
-    ("$6$", "sha512"),
-    ("$5$", "sha256"),
-    ("$1$", "md5"),
-    ("$md5", "md5"),
-    ("$3$", "other"),
+_BASE64 = "[./0-9A-Za-z]"
+_SCHEMES = tuple(
+    (begins, re.compile(rest), scheme)
+    for begins, rest, scheme in (
+        (r"\$g?y\$", rf"{_BASE64}+\${_BASE64}{{0,86}}\${_BASE64}{{43}}", "yescrypt"),
+        (r"\$7\$", rf"{_BASE64}{{11}}[^$]*\${_BASE64}{{43}}", "scrypt"),
+        (r"\$2[abxy]\$", rf"\d\d\${_BASE64}{{53}}", "bcrypt"),
+        (r"\$6\$", rf"(?:rounds=\d+\$)?[^$]{{0,16}}\${_BASE64}{{86}}", "sha512"),
+        (r"\$5\$", rf"(?:rounds=\d+\$)?[^$]{{0,16}}\${_BASE64}{{43}}", "sha256"),
+        (r"\$sha1\$", rf"\d+\${_BASE64}{{0,64}}\${_BASE64}{{28}}", "pbkdf2"),
+        (r"\$1\$", rf"[^$]{{0,8}}\${_BASE64}{{22}}", "md5"),
+        (r"\$md5", rf"[,$].*\${_BASE64}{{22}}", "md5"),
+        (r"\$3\$", r"\$[0-9a-f]{32}", "other"),
+    )
 )
-_DES = re.compile(r"(?:[./0-9A-Za-z]{13}|_[./0-9A-Za-z]{19})", re.ASCII)
+_DES = re.compile(rf"{_BASE64}+", re.ASCII)
+_BSDI = re.compile(rf"_{_BASE64}{{19}}", re.ASCII)
 _BLANKS = " \t\r\v\f"
 """What the C library skips at the beginning of a line, and nothing else: no blank of any other script."""
 
@@ -114,7 +115,7 @@ def parse_shadow(text: str) -> ShadowEntry:
     fields = text.split(":")
     if len(fields) == 8 and fields[7] != "":
         fields.append("")
-    if len(fields) == 5:
+    if len(fields) == 5 and fields[4] != "":
         fields += [""] * 4
     if len(fields) != 9:
         raise DroppedError(f"{len(fields)} fields where 9 are needed: the system drops the line")
@@ -136,23 +137,30 @@ def parse_group(text: str) -> GroupEntry:
 
 
 def _id(field: str, what: str) -> int:
-    match = _NUMBER.fullmatch(field)
-    if match is None or int(match[1]) > _NOBODY_SET:
+    number = _number(field)
+    if number is None:
         raise DroppedError(f"the {what}, {quoted(field, most=20)}, is no number: the system drops the line")
-    return int(match[1])
+    return number
+
+
+def _number(field: str) -> int | None:
+    """A number as the C library takes it; None for one that costs the line. Of negative ones it knows -0."""
+    match = _NUMBER.fullmatch(field)
+    number = int(match[1] or 0) if match else _NOBODY_SET + 1
+    return number if number <= _NOBODY_SET else None
 
 
 def _days(field: str, number: int) -> int | None:
     if field == "":
         return None
-    match = _NUMBER.fullmatch(field)
-    if match is None or int(match[1]) > _NOBODY_SET:
+    days = _number(field)
+    if days is None:
         raise DroppedError(
             f"field {number}, {quoted(field, most=20)}, is no number: the system drops the line"
         )
-    days = int(match[1])
-    # Above 31 bits the C library's number turns negative, which no rule of the system acts on.
-    return None if days > _MOST else days
+    # Above 31 bits the C library's number turns negative; the largest of all is then -1, which is none.
+    days = days - _NOBODY_SET - 1 if days > _MOST else days
+    return None if days == -1 else days
 
 
 def odd_passwd(text: str) -> str:
@@ -179,18 +187,36 @@ def odd_shadow(text: str) -> str:
     complaint = [f"{len(fields)} fields are taken as the rest being empty"] if len(fields) < 9 else []
     complaint += _odd_numbers(fields[2:])
     if any(field.isdigit() and int(field) > _MOST for field in fields[2:] if len(field) < 12):
-        complaint.append("a number of more than 31 bits counts as none")
+        complaint.append("a number of more than 31 bits counts as a negative one")
     return "; ".join(complaint)
 
 
 def _odd_numbers(fields: list[str]) -> list[str]:
-    odd = [field for field in fields if field and field != str(int(field)) and _NUMBER.fullmatch(field)]
-    return [f"{quoted(field, most=20)} is read as {int(field)}" for field in odd]
+    odd = [
+        (field, number) for field in fields if (number := _number(field)) is not None and field != str(number)
+    ]
+    return [f"{quoted(field, most=20)} is read as {number}" for field, number in odd]
 
 
-def scheme_of(password: str) -> str | None:
-    """How a password field is hashed; None where no password can match it (`*`, `!`, `x`)."""
-    for prefix, scheme in _SCHEMES:
-        if password.startswith(prefix):
-            return scheme
-    return "des" if _DES.fullmatch(password) else None
+def stored_form(password: str) -> tuple[bool | None, str | None]:
+    """Whether some password matches what stands in a password field, and how it is hashed.
+
+    No password matches `*`, `x` or a hash that was cut off; whether one matches a form that is not known
+    here, or that only some systems have, is unknown. As libcrypt and pam_unix of two releases took them.
+    """
+    for begins, rest, scheme in _SCHEMES:
+        if match := re.match(begins, password):
+            fits = rest.fullmatch(password, match.end()) is not None
+            return fits, scheme if fits else None
+    if password.startswith("$argon2"):
+        return None, "argon2"
+    if re.match(r"\$[0-9A-Za-z-]+[$,]", password):
+        return None, None
+    if _BSDI.fullmatch(password):
+        return None, "des"
+    # Behind the hash, whatever is no part of one is cut off: ageing of other systems, blanks.
+    valid = _DES.match(password)
+    length = len(valid[0]) if valid else 0
+    # Several blocks of eight characters were hashed one by one, 11 characters for each.
+    fits = length >= 13 and (length - 2) % 11 == 0
+    return fits, "des" if fits else None

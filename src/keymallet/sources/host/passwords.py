@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from keymallet.sources.host.faillock import FailureTally
-from keymallet.sources.host.lines import PasswdEntry, scheme_of
+from keymallet.sources.host.lines import PasswdEntry, stored_form
 from keymallet.sources.shared import ageing
 from keymallet.sources.shared.ageing import Pam, ShadowEntry
 from keymallet.sources.shared.digests import keyed
@@ -32,15 +32,24 @@ def without_pam(row: dict[str, Any], line: ShadowEntry | None) -> dict[str, Any]
 
     PAM, which the console asks, is stricter by both: the account is over once neither lets it in.
     """
-    ends = None if line is None or line.expires in (0, 1) else ageing.day(line.expires)
+    ends = None if line is None or (line.expires or 0) <= 1 else ageing.day(line.expires)
     later = {"ends": ends + timedelta(days=1)} if ends is not None and "ends" in row else {}
     lapsed = row.get("lock-cause") == "inactivity"
     return later | {"password-lapses": None} | ({"lock-cause": None} if lapsed else {})
 
 
+def is_barred_without_pam(row: dict[str, Any], entry: PasswdEntry, line: ShadowEntry | None) -> bool:
+    """Whether sshd, judging by itself, refuses every proof for a `!` that bars no password: there is none.
+
+    With a password behind it, the `!` is a lock, which is told as one.
+    """
+    stored = entry.password if line is None else line.password
+    return stored.startswith("!") and not row.get("locked")
+
+
 def has_password_without_pam(entry: PasswdEntry, line: ShadowEntry | None) -> bool:
     """Whether sshd finds a password by itself: it takes shadow's, even for who has one in passwd."""
-    return entry.password == "x" or line is None or bool(_field(line.password)["has-password"])
+    return entry.password == "x" or line is None or _field(line.password)["has-password"] is not False
 
 
 def has_no_line(entry: PasswdEntry, line: ShadowEntry | None, shadow_is_there: bool) -> bool:
@@ -67,15 +76,15 @@ def lock_stops(row: dict[str, Any], uses_pam: bool) -> str:
 
 def _field(text: str) -> dict[str, Any]:
     """What a password field tells, without the hash."""
-    scheme = scheme_of(text.lstrip("!"))
-    locked = text.startswith("!") and scheme is not None
+    matches, scheme = stored_form(text.lstrip("!"))
+    locked = text.startswith("!") and matches is not False
     return {
-        "has-password": scheme is not None or text == "",
+        "has-password": True if text == "" else matches,
         "password-empty": text == "",
         "password-locked": text.startswith(("!", "*")),
         "password-scheme": scheme,
         # With its salt: the same twice was copied from one line to the other.
-        "password-digest": keyed(text.lstrip("!")) if scheme is not None else None,
+        "password-digest": keyed(text.lstrip("!")) if matches is not False else None,
         # Locks after failed sign-ins stand elsewhere: without a lock here, it is not known.
         "locked": True if locked else None,
         "lock-cause": "administrator" if locked else None,

@@ -9,7 +9,7 @@ day first, then at a day of change of 0 (which beats the grace), then at the gra
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
@@ -25,7 +25,7 @@ _FAR = 47_482  # 2100-01-01: an end beyond it, made by that mark, is no end anyb
 
 @dataclass(frozen=True, slots=True)
 class ShadowEntry:
-    """Password and ageing of an account; days count from 1970-01-01 UTC."""
+    """Password and ageing of an account; days count from 1970-01-01 UTC. None: empty, or the number -1."""
 
     name: str
     password: str
@@ -42,25 +42,44 @@ def opens_a_session(shell: str) -> bool:
 
 def of_shadow(line: ShadowEntry, pam: Pam, today: int) -> dict[str, Any]:
     """The facts of a shadow line's day fields. `today` is the day it is read on, counted from 1970."""
+    if pam == "1.7":
+        # This one takes every negative number for none.
+        line = replace(
+            line,
+            last_change=_not_negative(line.last_change),
+            maximum=_not_negative(line.maximum),
+            inactive=_not_negative(line.inactive),
+            expires=_not_negative(line.expires),
+        )
     late = 1 if pam == "1.5" else 0
     # Without a day of change PAM 1.5 counts from the day before 1970; PAM 1.7 does no ageing at all.
     changed = -1 if line.last_change is None and pam == "1.5" else line.last_change
     expires = lapses = None
     if changed is not None and changed != 0 and line.maximum is not None:
-        expires = changed + line.maximum + late
-        lapses = expires + line.inactive if line.inactive is not None else None
-    marked_never = line.maximum is not None and line.maximum >= _NEVER and (expires or _FAR) >= _FAR
-    overdue = line.last_change is None and expires is not None and expires <= today
+        # Until the day of change has come, nothing is counted.
+        expires = max(changed + line.maximum + late, changed)
+        if line.inactive is not None:
+            after = max(line.maximum, line.inactive, line.maximum + line.inactive)
+            lapses = max(changed + after + late, changed)
+    far = expires is None or expires >= _FAR
+    marked_never = line.maximum is not None and line.maximum >= _NEVER and far
+    undated = line.last_change is None or line.last_change < 0
+    overdue = undated and expires is not None and expires <= today
+    # 0 and 1 are how administrators bar an account, and PAM 1.5 is barred by a negative one: no dates.
+    barred = line.expires is not None and line.expires <= 1
     return {
-        # 0 and 1 are how administrators bar an account; they are no dates.
-        "enabled": line.expires not in (0, 1),
-        "ends": day(line.expires) if line.expires not in (0, 1) else None,
+        "enabled": not barred,
+        "ends": None if barred else day(line.expires),
         "password-changed": day(line.last_change),
         "password-must-change": line.last_change == 0 or overdue,
         "password-never-expires": line.maximum is None or changed is None or marked_never,
         "password-expires": None if marked_never else _at_least_first(expires),
         "password-lapses": None if marked_never else _at_least_first(lapses),
     }
+
+
+def _not_negative(number: int | None) -> int | None:
+    return None if number is not None and number < 0 else number
 
 
 def day(days: int | None) -> datetime | None:

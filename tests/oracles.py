@@ -13,14 +13,18 @@ from typing import NoReturn
 import pytest
 
 FOUND_IN = {
+    "bash": "bash",
+    "busybox": "busybox",
     "chage": "passwd",
     "chroot": "coreutils",
     "cvtsudoers": "sudo",
+    "dash": "dash",
     "faillock": "libpam-modules-bin",
     "ldapadd": "ldap-utils",
     "ldapmodify": "ldap-utils",
     "ldapwhoami": "ldap-utils",
     "openssl": "openssl",
+    "setpriv": "util-linux",
     "ssh-keygen": "openssh-client",
     "sshd": "openssh-server",
     "unix_chkpwd": "libpam-modules-bin",

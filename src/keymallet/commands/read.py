@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from datetime import datetime
+from importlib.resources import files
 
 from keymallet.commands.exit_codes import CLEAN, INCOMPLETE
 from keymallet.commands.opening import instant, open_estate
@@ -19,6 +20,9 @@ from keymallet.views.terminal import console, text
 
 def run(options: argparse.Namespace) -> int:
     """Read, and say how each source was read. Anything not read ends with the code for incomplete."""
+    if options.collect_script:
+        print(files("keymallet.sources.host").joinpath("collect.sh").read_text("utf-8"), end="")
+        return CLEAN
     estate = open_estate(options.estate)
     names = [source.name for source in estate.sources]
     for name in options.only:

@@ -10,6 +10,7 @@ EXAMPLES = [
     ("keymallet read", "read all sources named in estate.toml"),
     ("keymallet read --only ticketing", "read one anew; the others stay as they were read before"),
     ("keymallet read --dry-run", "see how each source would be read, and write nothing"),
+    ("keymallet read --collect-script > collect.sh", "what brings a host's files along, to be run there"),
     ("keymallet read --at 2026-11-24T09:00Z", "the files are as they stood at that instant, not now"),
 ]
 
@@ -26,5 +27,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--dry-run", action="store_true", help="show the first accounts of each, write nothing"
+    )
+    parser.add_argument(
+        "--collect-script",
+        action="store_true",
+        help="print a shell script that puts a Linux host's files together; read nothing",
     )
     parser.add_argument("--all", action="store_true", help="tell of every source, however many there are")

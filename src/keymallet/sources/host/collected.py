@@ -14,24 +14,32 @@ COLLECTED = "keymallet.collected"
 
 @dataclass(frozen=True)
 class Collected:
-    """What the list says; empty where files came along some other way."""
+    """What the list says; empty, and not there, where files came along some other way."""
 
+    is_there: bool = False
     none: frozenset[str] = frozenset()
     unread: tuple[str, ...] = ()
     shells: dict[str, bool] = field(default_factory=dict)
 
 
-def read_collected(data: bytes) -> Collected:
+def plain(path: str) -> str:
+    """A path in the one form that all spellings of it have."""
+    return "/" + "/".join(part for part in path.split("/") if part not in ("", "."))
+
+
+def read_collected(data: bytes | None) -> Collected:
     """Read the list. A line that says nothing known is passed over: a newer script may say more."""
+    if data is None:
+        return Collected()
     none: set[str] = set()
     unread: list[str] = []
     shells: dict[str, bool] = {}
     for line in data.decode("utf-8", "replace").splitlines():
         word, _, path = line.partition(" ")
         if word == "none":
-            none.add(path)
+            none.add(plain(path))
         elif word == "unread":
             unread.append(path)
         elif word in ("runs", "runs-not"):
             shells[path] = word == "runs"
-    return Collected(frozenset(none), tuple(unread), shells)
+    return Collected(True, frozenset(none), tuple(unread), shells)

@@ -17,7 +17,7 @@ from pathlib import Path
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.reading import Reading, Refusal
-from keymallet.sources.host.collected import COLLECTED, Collected, read_collected
+from keymallet.sources.host.collected import COLLECTED, Collected, plain, read_collected
 from keymallet.sources.request import Request
 from keymallet.sources.shared.limits import refuse_endless_lines
 
@@ -41,7 +41,7 @@ class HostFiles:
 
     def __post_init__(self) -> None:
         self._root = str(self.root)
-        self.collected = read_collected(self.bytes_of(COLLECTED) or b"")
+        self.collected = read_collected(self.bytes_of(COLLECTED))
 
     @property
     def root(self) -> Path:
@@ -115,7 +115,8 @@ class HostFiles:
     @property
     def is_whole(self) -> bool:
         """Whether this is the root of a whole system, not some files of one: what is not there is none."""
-        return self.is_folder("usr/bin") and self.is_folder("usr/lib") and self.is_folder("dev")
+        folders = ("usr/bin", "usr/lib", "dev")
+        return not self.collected.is_there and all(map(self.is_folder, folders))
 
     @property
     def has_owners(self) -> bool:
@@ -153,7 +154,7 @@ class HostFiles:
 
     def is_none(self, path: str) -> bool:
         """Whether it is known that nothing stands at a path: it was looked for on the host, or all came."""
-        return not self.is_there(path) and (path in self.collected.none or self.is_whole)
+        return not self.is_there(path) and (plain(path) in self.collected.none or self.is_whole)
 
     def is_folder(self, path: str) -> bool:
         """Whether a folder stands at the path."""

@@ -110,6 +110,9 @@ class HostReader:
         self._settings(host)
         self._events(host.sign_ins)
         self._remark_files(host, accounts)
+        if unread := self.files.collected.unread:
+            names = some_names(list(unread), 8)
+            self.result.incomplete.append(f"{self.folder}: the collect script could not read {names}")
         rights_have_no_end(self.result)
         return self.result
 

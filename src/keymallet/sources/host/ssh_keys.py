@@ -158,8 +158,8 @@ class _AccountKeys:
         """
         if self.files.is_there(place):
             return place not in self.files.unread
-        if self.files.is_none(place):
-            return True
+        if self.files.is_none(place) or self.files.collected.is_there:
+            return self.files.is_none(place)
         if self.home and place.startswith(f"{self.home}/"):
             return self.files.is_folder(self.home)
         return self.files.is_folder(place.rpartition("/")[0])

@@ -83,9 +83,9 @@ class Mutation:
     def half(self) -> str:
         return self.file.partition("/")[0]
 
-    def changed(self) -> str | None:
+    def changed(self, package: Path) -> str | None:
         """The module's text with the change; None where it changes nothing but what is not run."""
-        source = (PACKAGE / self.file).read_text("utf-8")
+        source = (package / self.file).read_text("utf-8")
         text = mutate_code(source, get_operator(f"core/{self.operator}")(), self.place)
         try:
             return None if text is None or _what_runs(text) == _what_runs(source) else str(text)
@@ -93,9 +93,9 @@ class Mutation:
             # A pattern of `match` knows only `|`: no program comes of it.
             return None
 
-    def line(self) -> str:
+    def line(self, package: Path) -> str:
         """The first line that differs, and how."""
-        source, text = (PACKAGE / self.file).read_text("utf-8"), self.changed() or ""
+        source, text = (package / self.file).read_text("utf-8"), self.changed(package) or ""
         pairs = zip(source.splitlines(), text.splitlines(), strict=False)
         return next(
             (f"{number}: {new.strip()}" for number, (old, new) in enumerate(pairs, 1) if old != new), ""
@@ -142,9 +142,17 @@ def sample(half: str, count: int, seed: int) -> list[Mutation]:
     for mutation in everything:
         if len(chosen) == count:
             break
-        if mutation.name not in known and mutation.changed() is not None:
+        if mutation.name not in known and mutation.changed(PACKAGE) is not None:
             chosen.append(mutation)
     return chosen
+
+
+def lived_before(printed: Path) -> list[Mutation]:
+    """The mutations that a run printed as lived, without those that have been found to change nothing."""
+    known = {line.split("  ")[0] for line in EQUIVALENT.read_text("utf-8").splitlines()}
+    lines = [line.split("  ") for line in printed.read_text("utf-8").splitlines() if line.startswith("lived")]
+    named = [words[1].rsplit(" ", 2) for words in lines if words[1] not in known]
+    return [Mutation(file, operator, int(place)) for file, operator, place in named]
 
 
 def tests_of(file: str) -> list[str]:
@@ -157,7 +165,7 @@ def is_seen(mutation: Mutation, copy: Path) -> bool:
     """Whether a test of the area fails in a copy of the project that has the mutation."""
     file = copy / "src/keymallet" / mutation.file
     whole = file.read_text("utf-8")
-    file.write_text(mutation.changed() or whole, "utf-8")
+    file.write_text(mutation.changed(copy / "src/keymallet") or whole, "utf-8")
     try:
         words = [
             sys.executable,
@@ -184,10 +192,15 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=200, help="over both halves")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--only", choices=tuple(LEAST))
+    parser.add_argument("--again", metavar="FILE", help="try those once more that lived, by what was printed")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
     options = parser.parse_args()
     halves = [options.only] if options.only else list(LEAST)
-    chosen = [one for half in halves for one in sample(half, options.count // len(halves), options.seed)]
+    if options.again:
+        chosen = lived_before(Path(options.again))
+        halves = sorted({mutation.half for mutation in chosen})
+    else:
+        chosen = [one for half in halves for one in sample(half, options.count // len(halves), options.seed)]
     with tempfile.TemporaryDirectory() as folder:
         copies: SimpleQueue[Path] = SimpleQueue()
         for number in range(options.jobs):
@@ -197,21 +210,21 @@ def main() -> int:
             )
             copies.put(copy)
 
-        def tried(mutation: Mutation) -> tuple[Mutation, bool]:
+        def tried(mutation: Mutation) -> tuple[Mutation, bool, str]:
             copy = copies.get()
             try:
-                return mutation, is_seen(mutation, copy)
+                return mutation, is_seen(mutation, copy), mutation.line(copy / "src/keymallet")
             finally:
                 copies.put(copy)
 
         seen, lived = Counter[str](), Counter[str]()
         with ThreadPoolExecutor(options.jobs) as workers:
-            for mutation, is_one in workers.map(tried, chosen):
+            for mutation, is_one, line in workers.map(tried, chosen):
                 (seen if is_one else lived)[mutation.half] += 1
                 if is_one:
                     print(f"seen   {mutation.name}", flush=True)
                 else:
-                    print(f"lived  {mutation.name}  {mutation.line()}", flush=True)
+                    print(f"lived  {mutation.name}  {line}", flush=True)
     enough = True
     for half in halves:
         number = seen[half] + lived[half]

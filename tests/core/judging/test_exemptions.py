@@ -339,6 +339,19 @@ def test_hollow_reasons(reason: str | None, is_hollow: bool) -> None:
     assert is_filler(pl.Series([reason], dtype=pl.String)).item() is is_hollow
 
 
+@pytest.mark.parametrize(
+    ("reason", "is_hollow"),
+    [
+        # four words, fifteen letters, six kinds of letter: each one below its bound
+        ("abcd efgh ijkl mno", False), ("abcd efgh ijklmno", True),
+        ("abcd efgh ijkl mn", True), ("abca bcde fabc defa", False), ("abca bcde eabc deab", True),
+    ],
+)  # fmt: skip
+def test_the_least_a_reason_has_to_say(reason: str, is_hollow: bool) -> None:
+    """Exactly at its bounds it is one."""
+    assert is_filler(pl.Series([reason])).item() is is_hollow
+
+
 HOURS = st.integers(0, 40)
 
 

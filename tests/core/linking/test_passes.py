@@ -38,6 +38,16 @@ def test_nothing_needs_what_a_later_pass_makes() -> None:
         made |= set(step.makes)
 
 
+def test_who_supplies_a_table_with_some_columns() -> None:
+    """All of them, and whoever supplies no more than these."""
+    found = linked(evidence([{"name": "a", "enabled": True}]))
+    (source,) = (reading.source for reading in found.readings)
+    columns = list(found.readings[0].supply["account"])
+    table = TABLES["account"]
+    assert found.suppliers(table, *columns) == [source] == found.suppliers(table)
+    assert found.suppliers(table, *columns, "mail-of-nobody") == []
+
+
 def test_whatever_shows_only_side_by_side_is_made_by_one_pass() -> None:
     """A column declared so and made by nobody would be unknown for ever."""
     across = {

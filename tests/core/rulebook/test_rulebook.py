@@ -43,6 +43,17 @@ def problems_of(text: str) -> list[tuple[int, int, str]]:
     return [(p.place.line, p.place.column, p.message) for p in raised.value.problems if p.place]
 
 
+def test_a_term_that_doubles_with_each_step_is_a_fault() -> None:
+    """Terms that use each other twice have to end; a long one that does not, is none."""
+    doubling = "".join(f't{n} = "t{n - 1} and (locked or not t{n - 1})"\n' for n in range(1, 20))
+    rule = '[rule.a]\ntitle = "A"\nmust = "{}"\nseverity = "low"\n'
+    text = f'title = "T"\n[terms]\nt0 = "enabled"\n{doubling}' + rule.format("t19")
+    (first, *_) = problems_of(text)
+    assert "works out to more than 20,000 parts" in first[2]
+    short = "".join(line for line in doubling.splitlines(keepends=True)[:9])
+    read_rulebook(f'title = "T"\n[terms]\nt0 = "enabled"\n{short}' + rule.format("t9"), "x.toml")
+
+
 def test_all_faults_are_found_at_once_each_at_its_place() -> None:
     """Line and column are those of the file, inside strings of several lines and with escapes too."""
     assert problems_of(FAULTY) == [

@@ -92,10 +92,12 @@ def test_emergency_accounts_and_what_is_amiss_with_them() -> None:
             "covered_by": ["all"],
             "locked": True,
         },
+        {**sound, "name": "bare", "last_sign_in": AT - timedelta(days=3), "covered_by": []},
     ]
     factors = [
         {"of": 0, "kind": "hardware-key", "state": "active", "shared_with": []},
         {"of": 1, "kind": "otp", "state": "active", "shared_with": ["d/glass"]},
+        {"of": 2, "kind": "otp", "state": "active", "shared_with": []},
     ]
     drilled = (AT - timedelta(days=30)).date()
     register = entry(
@@ -113,7 +115,11 @@ def test_emergency_accounts_and_what_is_amiss_with_them() -> None:
         "never tried", "use not explained", "nobody is told", "no factor of its own that resists phishing",
         "shares a device", "a gate asks it for what it lacks",
     ]  # fmt: skip
-    assert WORDS["exemptions"].sections["emergency"].note(section, found) == "1 of 2 can be used"
+    # Nothing asks it for what it lacks.
+    assert rows["d/bare"]["amiss"] == [
+        "never tried", "use not explained", "nobody is told", "no factor of its own that resists phishing",
+    ]  # fmt: skip
+    assert WORDS["exemptions"].sections["emergency"].note(section, found) == "2 of 3 can be used"
 
 
 def test_whom_a_gate_leaves_out_without_an_entry_that_names_it() -> None:

@@ -124,6 +124,8 @@ def test_three_ends_are_told_apart() -> None:
     accounts = [
         account("past", ends=days_ago(2), password_expires=AT + timedelta(days=5)),
         account("off", ends=days_ago(2), enabled=False),
+        account("ahead", ends=AT + timedelta(seconds=1)),
+        account("just-now", ends=AT),
     ]
     keys = [key("ssh-key", expires=AT + timedelta(days=9)), key("session"), key("session", 1)]
     found = report(accounts, keys)
@@ -137,9 +139,10 @@ def test_three_ends_are_told_apart() -> None:
             AT + timedelta(days=9),
             *(True, 1, 1, 0),
         ),
+        ("d/just-now", AT, None, None, True, 0, 0, 0),
     ]
     strip = found.drawn["ends"].rows()
-    assert strip == [("account", -2, 1), ("key", 1, 2), ("key", 9, 1), ("password", 5, 1)]
+    assert strip == [("account", -2, 1), ("account", 0, 2), ("key", 1, 2), ("key", 9, 1), ("password", 5, 1)]
 
 
 def test_what_may_be_amiss_is_not_in_order() -> None:

@@ -185,7 +185,19 @@ class Host:
             policies[f"var/run/faillock/{entry.name}"] = host_files.tally(
                 self.failures.get(entry.name, ()), "198.51.100.9"
             )
-        return policies | self._records()
+        made = policies | self._records()
+        return made | {"keymallet.collected": self._collected(made)}
+
+    def _collected(self, made: dict[str, str | bytes]) -> str:
+        """What the script that brought the files along looked for in vain, and the shells it found."""
+        wanted = [
+            f"{entry.home}/.ssh/{name}"
+            for entry in self.entries
+            for name in ("authorized_keys", "authorized_keys2")
+        ]
+        lines = {f"none {path}" for path in wanted if path.lstrip("/") not in made}
+        lines |= {f"runs {entry.shell or '/bin/sh'}" for entry in self.entries}
+        return _lines(sorted(lines))
 
     def _sshd_config(self) -> str:
         settings = {

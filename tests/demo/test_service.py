@@ -104,14 +104,14 @@ def test_what_is_in_force_comes_over(tmp_path: Path) -> None:
 def test_what_the_service_says_of_its_schemas_is_looked_at(tmp_path: Path) -> None:
     """A path that leads nowhere is found, with the nearest that does."""
     mapped = {
-        "last-sign-in": f"{scim_extension.URN}:lastSignin",
+        "last-sign-in": f"{scim_extension.URN}:lastSignInn",
         "unit": "departmant",
         "title": "urn:x:1.0:User:y",
     }
     with served() as url:
         told = read(tmp_path, url, facts=mapped).remarks
     assert told[:3] == [
-        'facts: last-sign-in: the service\'s schema has no attribute lastSignin; did you mean "lastSignIn"?',
+        'facts: last-sign-in: the service\'s schema has no attribute lastSignInn; did you mean "lastSignIn"?',
         "facts: unit: the service's schema has no attribute departmant",
         "facts: title: the service's schemas hold no urn:x:1.0:User:y",
     ]

@@ -22,6 +22,7 @@ FOUND_IN = {
     "faillock": "libpam-modules-bin",
     "ldapadd": "ldap-utils",
     "ldapmodify": "ldap-utils",
+    "ldappasswd": "ldap-utils",
     "ldapwhoami": "ldap-utils",
     "openssl": "openssl",
     "setpriv": "util-linux",

@@ -189,6 +189,14 @@ class LockServer(DirectoryServer):
             return "expired"
         return "locked" if re.search("retry limit|inactivated|inactivity", told) else "refused"
 
+    def takes_password(self, uid: str, password: str, new: str) -> bool:
+        """Whether it lets somebody set this as the new password."""
+        aci = '(targetattr="userPassword")(version 3.0; acl "own"; allow (write) userdn="ldap:///self";)'
+        self.admin.modify(BASE, {"aci": [(ldap3.MODIFY_ADD, [aci])]})  # twice changes nothing
+        dn = f"uid={uid},{self.people}"
+        connection = self.connect(dn, password)
+        return bool(connection.modify(dn, {"userPassword": [(ldap3.MODIFY_REPLACE, [new])]}))
+
     def stop(self) -> None:
         super().stop()
         for place in ("/etc/dirsrv", "/var/lib/dirsrv", "/var/log/dirsrv"):

@@ -164,6 +164,23 @@ def test_policies_of_a_server_with_account_locks(lock_server: LockServer, lock_r
     assert (forever["lock-after"], forever["lock-for"], forever["max-age"]) == (2, None, None)
 
 
+@pytest.mark.parametrize(
+    ("switch", "told"), [({}, (None, None)), ({"passwordCheckSyntax": "on"}, (12, None)), ({"passwordHistory": "on"}, (None, 3))]
+)  # fmt: skip
+def test_length_and_history_count_only_where_they_are_switched_on(
+    lock_server: LockServer, tmp_path: Path, switch: dict[str, str], told: tuple[int | None, int | None]
+) -> None:
+    """What the setting says is what the server lets by: a short password, and an old one once more."""
+    name = "-".join(["own", *switch]).lower()
+    policy = lock_server.policy(name, passwordMinLength="12", passwordInHistory="3", **switch)
+    lock_server.person(name, pwdPolicySubentry=policy)
+    setting = rows(lock_server.read(tmp_path), "setting")[policy]
+    assert (setting["min-length"], setting["history"]) == told
+    assert lock_server.takes_password(name, PASSWORD, "short") is (told[0] is None)
+    if told[0] is None:
+        assert lock_server.takes_password(name, "short", PASSWORD) is (told[1] is None)
+
+
 def test_what_changes_between_two_readings(lock_server: LockServer, tmp_path: Path) -> None:
     """Locked, switched off, renamed, deleted: each is seen by the next reading, the id follows the rename."""
     names = {

@@ -104,7 +104,7 @@ directory {folder}/db
 lastbind on
 limits dn.exact="cn=reader,{BASE}" size.soft=unlimited size.hard=unlimited size.prtotal=unlimited
 limits dn.exact="cn=narrow,{BASE}" size.soft=5 size.hard=5 size.prtotal=5
-access to attrs=userPassword by anonymous auth by dn.exact="cn=reader,{BASE}" search by dn.exact="{ROOT}" search by * none
+access to attrs=userPassword by self =xw by anonymous auth by dn.exact="cn=reader,{BASE}" search by dn.exact="{ROOT}" search by * none
 access to * by dn.exact="cn=reader,{BASE}" read by dn.exact="{ROOT}" read by dn.exact="cn=narrow,{BASE}" read by self read by users search by anonymous auth
 overlay ppolicy
 ppolicy_default "cn=default,ou=policies,{BASE}"
@@ -192,6 +192,12 @@ overlay memberof
             if text in told:
                 return word
         return "ok" if done.returncode == 0 else "refused"
+
+    def takes_password(self, uid: str, password: str, new: str) -> bool:
+        """Whether it lets somebody set this as the new password."""
+        words = [program("ldappasswd"), "-x", "-H", self.url, "-D", f"uid={uid},ou=people,{BASE}"]
+        words += ["-w", password, "-a", password, "-s", new]
+        return subprocess.run(words, capture_output=True, check=False).returncode == 0
 
     def stop(self) -> None:
         self.process.terminate()

@@ -477,7 +477,7 @@ def test_the_lockout_of_a_policy_in_force(tmp_path: Path) -> None:
     """How many failures lock, for how long and within what they are counted: each from its own attribute."""
     policy = entry(
         "cn=policy,dc=x", objectClass=["top", "passwordPolicy"], cn="policy", passwordLockout="on",
-        passwordMaxFailure="7", passwordLockoutDuration="900", passwordResetFailureCount="600", passwordMinLength="11",
+        passwordMaxFailure="7", passwordLockoutDuration="900", passwordResetFailureCount="600", passwordMinLength="11", passwordCheckSyntax="on",
     )  # fmt: skip
     reading = read_ldif(tmp_path, person("u") + "\n" + policy, **{"default-policy": "cn=policy,dc=x"})
     (row,) = reading.tables["setting"].iter_rows(named=True)

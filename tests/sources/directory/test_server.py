@@ -60,7 +60,13 @@ def policy(name: str, **values: Any) -> str:
         "pwdMaxFailure": 3,
         "pwdMustChange": "TRUE",
     }
-    usual |= {"pwdMaxAge": 90 * 86_400, "pwdMinLength": 12, "pwdInHistory": 4, "pwdFailureCountInterval": 900}
+    usual |= {
+        "pwdMaxAge": 90 * 86_400,
+        "pwdMinLength": 12,
+        "pwdCheckQuality": 1,
+        "pwdInHistory": 4,
+        "pwdFailureCountInterval": 900,
+    }
     return entry(
         f"cn={name},ou=policies,{BASE}", objectClass=["device", "pwdPolicy"], cn=name, **usual, **values
     )
@@ -121,7 +127,7 @@ def _fill(server: Server) -> None:
     for uid in STATES:
         if uid.startswith("open-"):
             _set(server, uid, pwdPolicySubentry=f"cn=open,ou=policies,{BASE}")
-    under = {"locked": "long", "graced": "graced", "graced-out": "graced", "idle": "idle", "strict": "long"}
+    under = {"locked": "long", "graced": "graced", "graced-out": "graced", "strict": "long"}
     under |= {"idle-unused": "idle"}
     for uid, name in under.items():
         _set(server, uid, pwdPolicySubentry=f"cn={name},ou=policies,{BASE}")
@@ -131,6 +137,8 @@ def _fill(server: Server) -> None:
         _set(server, uid, pwdChangedTime=stamp(now - timedelta(days=days)))
     for uid in ("normal", "idle"):
         assert server.sign_in(uid, PASSWORD) == "ok"
+    # Under its policy only now: it counts from the change of password as well.
+    _set(server, "idle", pwdPolicySubentry=f"cn=idle,ou=policies,{BASE}")
     for uid in ("locked", "lock-over"):
         for _ in range(3):
             server.sign_in(uid, "wrong")
@@ -263,6 +271,27 @@ def test_policies_are_settings(reading: Reading) -> None:
     assert default["applies-to"] == ["everyone"] and long["applies-to"] == ["locked", "strict"]
     assert (default["min-length"], default["history"], default["lock-after"]) == (12, 4, 3)
     assert (default["max-age"], long["lock-for"]) == (timedelta(days=90), timedelta(hours=1))
+
+
+@pytest.mark.parametrize(("quality", "least"), [(None, None), (0, None), (1, 12), (2, 12)])
+def test_a_least_length_counts_only_where_quality_is_checked(
+    server: Server, tmp_path: Path, quality: int | None, least: int | None
+) -> None:
+    """What the setting says is what the server lets by."""
+    uid = f"length-{quality}"
+    more = {} if quality is None else {"pwdCheckQuality": quality}
+    usual = {"pwdAttribute": "userPassword", "pwdMinLength": 12, "pwdAllowUserChange": "TRUE"}
+    name = f"cn={uid},ou=policies,{BASE}"
+    server.add(entry(name, objectClass=["device", "pwdPolicy"], cn=uid, **usual, **more))
+    server.add(account(uid))
+    _set(server, uid, pwdPolicySubentry=name)
+    try:
+        setting = rows(read(server, tmp_path), "setting")[name]
+        assert setting["min-length"] == least
+        assert server.takes_password(uid, PASSWORD, "short") is (least is None)
+    finally:
+        for each in (f"uid={uid},ou=people,{BASE}", name):
+            server.modify(f"dn: {each}\nchangetype: delete\n\n")
 
 
 def test_without_the_default_policy_what_rests_on_it_is_unknown(server: Server, tmp_path: Path) -> None:

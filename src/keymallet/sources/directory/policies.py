@@ -92,7 +92,7 @@ POLICY_ATTRIBUTES = [
     *(
         "pwdMaxAge pwdMinAge pwdExpireWarning pwdMinLength pwdInHistory pwdLockout pwdMaxFailure"
         " pwdLockoutDuration pwdFailureCountInterval pwdMustChange pwdGraceAuthnLimit"
-        " pwdMaxIdle"
+        " pwdMaxIdle pwdCheckQuality passwordCheckSyntax passwordHistory"
         " passwordMaxAge passwordExp passwordMinAge passwordWarning passwordMinLength passwordInHistory"
         " passwordLockout passwordMaxFailure passwordUnlock passwordLockoutDuration"
         " passwordResetFailureCount passwordMustChange passwordGraceLimit accountInactivityLimit"
@@ -185,7 +185,8 @@ def _read(entry: Entry) -> Policy | None:
             max_age=entry.span("pwdmaxage"),
             min_age=entry.span("pwdminage"),
             warn_before=entry.span("pwdexpirewarning"),
-            min_length=entry.number("pwdminlength"),
+            # Only a policy that checks the quality of passwords looks at their length.
+            min_length=entry.number("pwdminlength") if entry.number("pwdcheckquality") else None,
             history=entry.number("pwdinhistory"),
             locks=entry.flag("pwdlockout") is True,
             lock_after=entry.number("pwdmaxfailure") or None,
@@ -215,8 +216,8 @@ def _beside_lock(entry: Entry) -> Policy:
         max_age=entry.span(named["passwordmaxage"]) if expires else None,
         min_age=entry.span(named["passwordminage"]),
         warn_before=entry.span(named["passwordwarning"]),
-        min_length=entry.number(named["passwordminlength"]),
-        history=entry.number(named["passwordinhistory"]),
+        min_length=entry.number(named["passwordminlength"]) if entry.flag("passwordchecksyntax") else None,
+        history=entry.number(named["passwordinhistory"]) if entry.flag("passwordhistory") else None,
         locks=entry.flag(named["passwordlockout"]) is True,
         unlocks=unlocks,
         expires=expires,

@@ -119,6 +119,21 @@ def test_what_could_not_be_read_is_said(tmp_path: Path, host: Path) -> None:
     assert "has-password" not in reading.supply["account"]
 
 
+def test_an_archive_is_whole_or_not_there(tmp_path: Path, host: Path) -> None:
+    """Interrupted at any time: nothing of it stays, here or among the temporary files."""
+    script = tmp_path / "collect.sh"
+    script.write_text(run_installed("read", "--collect-script", cwd=tmp_path).stdout)
+    for milliseconds in (20, 60, 100, 200):
+        words = ["timeout", "-s", "TERM", f"{milliseconds / 1000}", "sh", str(script), "-r", str(host)]
+        places = {"TMPDIR": str(tmp_path / "own"), "PATH": "/usr/bin:/bin:/usr/sbin"}
+        (tmp_path / "own").mkdir(exist_ok=True)
+        subprocess.run(words, cwd=tmp_path, capture_output=True, env=places, check=False)
+        assert not list(tmp_path.glob("*.part"))
+        assert not [path for path in (tmp_path / "own").rglob("*") if path.is_file()]
+        for archive in tmp_path.glob("*.tar.gz"):
+            subprocess.run(["tar", "-tzf", str(archive)], capture_output=True, check=True)
+
+
 def test_it_does_nothing_where_no_host_stands(tmp_path: Path) -> None:
     """And leaves no archive."""
     script = tmp_path / "collect.sh"

@@ -26,9 +26,10 @@ fi
 name=$(head -n 1 "$root/etc/hostname" 2>/dev/null || uname -n)
 : "${archive:=${name:-host}.tar.gz}"
 case $archive in /*) ;; *) archive=$PWD/$archive ;; esac
-work=$(mktemp -d) || exit 2
-trap 'rm -rf "$work"' EXIT
+work=
+trap 'rm -rf ${work:+"$work"} "$archive.part"' EXIT
 trap 'exit 130' HUP INT TERM
+work=$(mktemp -d) || exit 2
 mkdir "$work/host" || exit 2
 list=$work/list found=$work/host/keymallet.collected
 : >"$list"
@@ -209,7 +210,8 @@ done <"$root/etc/passwd"
 sort -u "$list" >"$work/files"
 sort -u "$found" >"$work/told" && mv "$work/told" "$found"
 (cd "$root/" && tar $sparse -cf - --no-recursion -T "$work/files") | (cd "$work/host" && tar -xpf -) || exit 2
-(cd "$work/host" && tar $sparse -cf - .) | gzip -c >"$archive" || exit 2
+(cd "$work/host" && tar $sparse -cf - .) | gzip -c >"$archive.part" || exit 2
+mv "$archive.part" "$archive" || exit 2
 
 count() {
     grep -c "^$1 " "$found"

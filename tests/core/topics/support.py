@@ -37,6 +37,11 @@ def note(report: TopicReport, name: str) -> str:
     return WORDS[report.topic].sections[name].note(section, report)
 
 
+def headline(report: TopicReport) -> str:
+    """What is said of it in one line."""
+    return WORDS[report.topic].headline(report)
+
+
 def sentences(report: TopicReport) -> list[str]:
     """What people are told of it first."""
     return WORDS[report.topic].sentences(report, CLOCK)

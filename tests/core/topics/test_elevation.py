@@ -11,7 +11,7 @@ from keymallet.core.base.intervals import START, STOP
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.topics.elevation import faults_of, hours_a_week
 from keymallet.core.topics.report import STATE
-from tests.core.topics.support import report_of, sentences, worded
+from tests.core.topics.support import headline, report_of, sentences, worded
 from tests.support import AT, days_ago, evidence
 
 PERSON = {"kind": "person", "enabled": True, "unit": "Offices"}
@@ -54,6 +54,8 @@ def test_the_state_of_each_right_is_said_plainly() -> None:
     }  # fmt: skip
     assert dict(worded(report).select("role", "held").iter_rows())["open"] == "open until 14:00"
     assert rows[STATE].to_list() == ["standing", "open now", "unproven", "may ask", "over", "over"]
+    assert "1 of these open now, 1 cannot be told." in sentences(report)[0]
+    assert headline(report) == "1 of 4 privileged rights stand all the time, 1 cannot be told"
 
 
 def test_what_was_not_used_lately() -> None:

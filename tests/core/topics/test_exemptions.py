@@ -120,6 +120,11 @@ def test_emergency_accounts_and_what_is_amiss_with_them() -> None:
         "never tried", "use not explained", "nobody is told", "no factor of its own that resists phishing",
     ]  # fmt: skip
     assert WORDS["exemptions"].sections["emergency"].note(section, found) == "2 of 3 can be used"
+    unknown = [{**sound, "name": "glass", "has_password": None, "covered_by": []}]
+    found = report(register, unknown, factor=[], key=[])
+    (section,) = [part for part in found.sections if part.name == "emergency"]
+    told = WORDS["exemptions"].sections["emergency"].note(section, found)
+    assert told == "0 of 1 can be used, 1 cannot be told"
 
 
 def test_whom_a_gate_leaves_out_without_an_entry_that_names_it() -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from keymallet.core.topics.report import STATE, by_group
-from tests.core.topics.support import note, of_each, report_of, sentences
+from tests.core.topics.support import headline, note, of_each, report_of, sentences
 from tests.support import days_ago, evidence
 
 
@@ -60,6 +60,7 @@ def test_what_no_source_tells_is_unproven() -> None:
     report = report_of("factors", evidence([person("a")]))
     assert of_each(report, STATE) == {"a": "unproven"}
     assert of_each(report, "gate") == {"a": "unproven"}
+    assert headline(report).endswith("no second factor, or only a weak one, 1 cannot be told")
     assert "No source tells of gates" in sentences(report)[1]
     assert not report.sections
 

@@ -86,6 +86,9 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
             "emergency accounts usable": int(
                 (answers["emergency"] & answers["usable"]).fill_null(False).sum()
             ),
+            "emergency accounts unproven": int(
+                (answers["emergency"].fill_null(False) & answers["usable"].is_null()).sum()
+            ),
         },
     )
 

@@ -9,14 +9,15 @@ import polars as pl
 
 from keymallet.core.base.intervals import START, STOP
 from keymallet.core.base.listing import how_many
-from keymallet.core.topics.elevation import MAY_ASK, OPEN, OVER, STANDING, WEEKS
+from keymallet.core.topics.elevation import MAY_ASK, OPEN, OVER, STANDING, UNPROVEN, WEEKS
 from keymallet.core.topics.report import STATE, Section, TopicReport
-from keymallet.views.topic_words.model import SectionWords, TopicWords, span
+from keymallet.views.topic_words.model import SectionWords, TopicWords, span, unproven
 
 
 def _headline(report: TopicReport) -> str:
     in_force = report.rows.height - report.number(OVER)
-    return f"{report.number(STANDING):,} of {how_many(in_force, 'privileged right')} stand all the time"
+    told = f"{report.number(STANDING):,} of {how_many(in_force, 'privileged right')} stand all the time"
+    return told + unproven(report.number(UNPROVEN))
 
 
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
@@ -24,7 +25,8 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     holders = rows.filter(pl.col(STATE) != OVER)["account"].n_unique()
     sentences = [
         f"{how_many(holders, 'account')} hold privileged rights: {report.number(STANDING):,} standing, "
-        f"{report.number(MAY_ASK, OPEN):,} on request, {report.number(OPEN):,} of these open now."
+        f"{report.number(MAY_ASK, OPEN):,} on request, {report.number(OPEN):,} of these open now"
+        f"{unproven(report.number(UNPROVEN))}."
     ]
     if not report.numbers["openings are told of"]:
         return [*sentences, "No source tells of openings: how rights on request are used cannot be said."]

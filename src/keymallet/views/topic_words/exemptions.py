@@ -9,7 +9,7 @@ import polars as pl
 from keymallet.core.base.listing import how_many
 from keymallet.core.topics.exemptions import AMISS, HOLDS, NOT_YET, OVER, RELIED_ON
 from keymallet.core.topics.report import STATE, Section, TopicReport
-from keymallet.views.topic_words.model import SectionWords, TopicWords, day
+from keymallet.views.topic_words.model import SectionWords, TopicWords, day, unproven
 
 
 def _headline(report: TopicReport) -> str:
@@ -47,7 +47,8 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
 
 
 def _on_emergency(section: Section, report: TopicReport) -> str:
-    return f"{report.numbers['emergency accounts usable']:,} of {section.rows.height:,} can be used"
+    told = f"{report.numbers['emergency accounts usable']:,} of {section.rows.height:,} can be used"
+    return told + unproven(report.numbers["emergency accounts unproven"])
 
 
 WORDS = TopicWords(

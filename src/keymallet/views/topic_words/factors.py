@@ -19,12 +19,13 @@ from keymallet.core.topics.factors import (
     WEAK,
 )
 from keymallet.core.topics.report import STATE, Section, TopicReport
-from keymallet.views.topic_words.model import SectionWords, TopicWords
+from keymallet.views.topic_words.model import SectionWords, TopicWords, unproven
 
 
 def _headline(report: TopicReport) -> str:
-    short = report.number(NONE, WEAK)
-    return f"{short:,} of {how_many(report.rows.height, 'account')} have no second factor, or only a weak one"
+    short, of = report.number(NONE, WEAK), how_many(report.rows.height, "account")
+    told = f"{short:,} of {of} have no second factor, or only a weak one"
+    return told + unproven(report.number(UNPROVEN))
 
 
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:

@@ -37,6 +37,8 @@ STATES = [
     "expired",
     "graced",
     "graced-out",
+    "graced-late",
+    "graced-soon",
     "soon",
     "unused",
     "none",
@@ -128,11 +130,12 @@ def _fill(server: Server) -> None:
         if uid.startswith("open-"):
             _set(server, uid, pwdPolicySubentry=f"cn=open,ou=policies,{BASE}")
     under = {"locked": "long", "graced": "graced", "graced-out": "graced", "strict": "long"}
-    under |= {"idle-unused": "idle"}
+    server.add(policy("brief", pwdGraceAuthNLimit=5, pwdGraceExpiry=3 * 86_400))
+    under |= {"idle-unused": "idle", "graced-late": "brief", "graced-soon": "brief"}
     for uid, name in under.items():
         _set(server, uid, pwdPolicySubentry=f"cn={name},ou=policies,{BASE}")
     now = datetime.now(UTC)
-    old = {"expired": 91, "graced": 91, "graced-out": 91, "soon": 85}
+    old = {"expired": 91, "graced": 91, "graced-out": 91, "soon": 85, "graced-late": 94, "graced-soon": 91}
     for uid, days in old.items():
         _set(server, uid, pwdChangedTime=stamp(now - timedelta(days=days)))
     for uid in ("normal", "idle"):

@@ -21,8 +21,8 @@ NOT_KNOWN = object()
 class Policy:
     """What a policy asks. A length of time that is None: none is set.
 
-    `grace` is how often an expired password is still taken; `locks` whether failures lock at all, `unlocks`
-    whether such a lock ends by itself; `expires` whether passwords expire.
+    `grace` is how often an expired password is still taken, `grace_for` how long at most. `locks` says if
+    failures lock at all, `unlocks` whether such a lock ends by itself, `expires` whether passwords expire.
     """
 
     name: str
@@ -39,6 +39,7 @@ class Policy:
     count_within: timedelta | None = None
     must_change: bool | None = None
     grace: int = 0
+    grace_for: timedelta | None = None
     max_idle: timedelta | None = None
 
     def row(self, applies_to: list[str]) -> dict[str, Any]:
@@ -92,7 +93,7 @@ POLICY_ATTRIBUTES = [
     *(
         "pwdMaxAge pwdMinAge pwdExpireWarning pwdMinLength pwdInHistory pwdLockout pwdMaxFailure"
         " pwdLockoutDuration pwdFailureCountInterval pwdMustChange pwdGraceAuthnLimit"
-        " pwdMaxIdle pwdCheckQuality passwordCheckSyntax passwordHistory"
+        " pwdMaxIdle pwdGraceExpiry pwdCheckQuality passwordCheckSyntax passwordHistory"
         " passwordMaxAge passwordExp passwordMinAge passwordWarning passwordMinLength passwordInHistory"
         " passwordLockout passwordMaxFailure passwordUnlock passwordLockoutDuration"
         " passwordResetFailureCount passwordMustChange passwordGraceLimit accountInactivityLimit"
@@ -194,6 +195,7 @@ def _read(entry: Entry) -> Policy | None:
             count_within=entry.span("pwdfailurecountinterval"),
             must_change=entry.flag("pwdmustchange"),
             grace=entry.number("pwdgraceauthnlimit") or 0,
+            grace_for=entry.span("pwdgraceexpiry"),
             max_idle=entry.span("pwdmaxidle"),
         )
     if "passwordpolicy" in classes or (

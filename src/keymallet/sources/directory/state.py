@@ -95,11 +95,12 @@ def _overlay_age(entry: Entry, policy: Policy | None, changed: datetime | None) 
         return {"password-never-expires": True, "password-expires": None, "password-lapses": None}
     expires = changed + policy.max_age
     used = len(entry.times("pwdgraceusetime"))
-    # With grace sign-ins left, an expired password is still taken, so often and no more.
+    # With grace sign-ins left, an expired password is still taken, so often and so long and no more.
+    graced = expires + policy.grace_for if policy.grace_for else None
     return {
         "password-never-expires": False,
         "password-expires": expires,
-        "password-lapses": expires if used >= policy.grace else None,
+        "password-lapses": expires if used >= policy.grace else graced,
     }
 
 

@@ -23,6 +23,7 @@ HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n[source.a]\n'
         (b"a\n" + b"b" * 11 + b"\nc\n", 2),
         (b"a\r\nb\r\n" + b"c" * 11, 3),
         (b"a\n" * 40 + b"b" * 12, 41),
+        (b"\n" + b"b" * 11, 2),
         (b"abc\rdef\rghi\rjkl\r", 0),
     ],
 )

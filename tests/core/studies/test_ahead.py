@@ -109,6 +109,15 @@ def test_what_is_left_out_is_the_least_grave() -> None:
     assert [day is not None for day in plan] == [False, True, False, True, False]
 
 
+@pytest.mark.parametrize(("begins", "first"), [(28, 30), (29, 30), (30, 30)])
+def test_a_plan_begins_on_a_working_day(begins: int, first: int) -> None:
+    """On a Monday at once, on a Saturday or a Sunday on the Monday after."""
+    turns = pl.Series("at", [datetime(2026, 12, 1, 12, tzinfo=CLOCK)], dtype=pl.Datetime("us", "UTC"))
+    events = pl.DataFrame([turns, pl.Series("severity", ["high"])])
+    start = datetime(2026, 11, begins, 12, tzinfo=CLOCK)
+    assert spread(events, CLOCK, start, 5)["planned"].to_list() == [date(2026, 11, first)]
+
+
 @pytest.mark.parametrize("capacity", [3, 100])
 def test_nothing_is_mended_sooner_than_need_be(capacity: int) -> None:
     """What is due in January is planned in January, where there is room."""

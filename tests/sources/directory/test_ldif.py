@@ -308,6 +308,15 @@ def test_the_account_control_family(tmp_path: Path) -> None:
     assert (setting["min-length"], setting["lock-for"]) == (14, timedelta(minutes=30))
 
 
+def test_members_by_each_attribute(tmp_path: Path) -> None:
+    """By DN, by DN with a unique identifier behind it (RFC 4517 3.3.21), by login name."""
+    groups = entry("cn=a,dc=x", objectClass=["groupOfNames"], cn="a", member=f"UID=ada, ou=people,{BASE}")
+    groups += entry("cn=b,dc=x", objectClass=["groupOfUniqueNames"], cn="b", uniqueMember=[f"uid=ada,ou=people,{BASE}#'0'B", f"uid=bo,ou=people,{BASE}"])  # fmt: skip
+    groups += entry("cn=c,dc=x", objectClass=["posixGroup"], cn="c", gidNumber=7, memberUid="bo")
+    found = rows(read_ldif(tmp_path, groups + person("ada") + person("bo")))
+    assert {name: row["groups"] for name, row in found.items()} == {"ada": ["a", "b"], "bo": ["b", "c"]}
+
+
 def test_two_numberings_of_groups(tmp_path: Path) -> None:
     """A primary group is named by the last part of its own domain's id; a gidNumber is another number."""
 

@@ -63,6 +63,14 @@ def answer(line: str, at: datetime, pam: Pam) -> int:
         ("{today}:0:90:7::1:", ENDED, ENDED),
         ("0:0:90:7::{today}:", ENDED, ENDED),
         ("{minus91}:100:90:7:::", MUST_CHANGE, MUST_CHANGE),
+        # beyond 31 bits numbers are negative: PAM 1.5 counts with them, PAM 1.7 takes them for none
+        ("{today}:0:90:7::4294967294:", ENDED, OK),
+        ("{today}:0:90:7::4294967295:", OK, OK),
+        ("2147483648:0:90:7:::", MUST_CHANGE, OK),
+        ("2147483648:0:90:7:5::", BARRED, OK),
+        ("{minus100}:0:90:7:2147483648::", BARRED, MUST_CHANGE),
+        ("{minus100}:0:2147483648:7:::", MUST_CHANGE, OK),
+        ("-0:0:90:7:::", MUST_CHANGE, MUST_CHANGE),
     ],
 )
 def test_measured_boundaries(fields: str, of_15: int, of_17: int) -> None:

@@ -11,8 +11,17 @@ from typing import Any
 import pytest
 
 from keymallet.core.facts.reading import Reading
-from tests.deep.directories import BASE, PASSWORD, ControlServer, LockServer
+from tests.deep.directories import (
+    BASE,
+    PASSWORD,
+    ROOT_PASSWORD,
+    ControlServer,
+    DirectoryServer,
+    LockServer,
+)
 from tests.sources.directory.support import rows, stamp
+from tests.sources.directory.test_ldif import ticks
+from tests.support import run_installed, write
 
 pytestmark = pytest.mark.deep
 DAY = 86_400
@@ -181,19 +190,68 @@ def test_length_and_history_count_only_where_they_are_switched_on(
         assert lock_server.takes_password(name, "short", PASSWORD) is (told[1] is None)
 
 
+def named(folder: Path, server: DirectoryServer, question: str, **options: str) -> set[str]:
+    """Whom the installed program names of a server's accounts."""
+    section = {
+        "read": "ldap",
+        "url": server.url,
+        "base": BASE,
+        "bind-dn": server.root,
+        "password-from": "env:ROOT_PASSWORD",
+    }
+    lines = [f'{name} = "{value}"\n' for name, value in section.items()]
+    estate = (
+        'organisation = "O"\nclock = "UTC"\nrulebook = "base"\n[source.dir]\nverify-certificate = false\n'
+    )
+    write(folder, {"estate.toml": estate + "".join(lines)})
+    run_installed("read", cwd=folder, ROOT_PASSWORD=ROOT_PASSWORD)
+    told = run_installed("who", question, "--format", "csv", cwd=folder).stdout
+    return {line.split(",")[0].removeprefix("dir/") for line in told.splitlines()[1:]}
+
+
+def test_who_is_usable_gets_in(lock_server: LockServer, tmp_path: Path) -> None:
+    """Whoever is told to be usable is let in, if only to set a new password; nobody else is."""
+    usable = named(tmp_path, lock_server, "usable")
+    lets_in = {uid for uid in LOCK_STATES if lock_server.sign_in(uid) in ("ok", "must change")}
+    assert usable & set(LOCK_STATES) == lets_in
+
+
+def test_the_last_sign_in_is_the_servers(lock_server: LockServer, tmp_path: Path) -> None:
+    """To the second, and none for who never came."""
+    lock_server.person("came", passwordExpirationTime=FUTURE)
+    lock_server.person("stayed-away", passwordExpirationTime=FUTURE)
+    before = datetime.now(UTC).replace(microsecond=0)
+    assert lock_server.sign_in("came") == "ok"
+    found = rows(lock_server.read(tmp_path))
+    assert before <= found["came"]["last-sign-in"] <= datetime.now(UTC)
+    assert found["stayed-away"]["last-sign-in"] is None
+
+
 def test_what_changes_between_two_readings(lock_server: LockServer, tmp_path: Path) -> None:
-    """Locked, switched off, renamed, deleted: each is seen by the next reading, the id follows the rename."""
+    """Locked, off, renamed, deleted, made an administrator through a group in a group; the id follows a rename."""
     names = {
         uid: lock_server.person(uid, passwordExpirationTime=FUTURE)
         for uid in ("to-lock", "to-end", "to-go", "to-name")
     }
-    before = rows(lock_server.read(tmp_path))
+    groups = f"ou=groups,{BASE}"
+    for group in ("inner", "outer"):
+        lock_server.add(f"cn={group},{groups}", ["groupOfNames"], cn=group)
+    lock_server.set(f"cn=inner,{groups}", member=names["to-lock"])
+    options = {"privileged-groups": ["outer"]}
+    first = lock_server.read(tmp_path, **options)
+    before = rows(first)
+    assert first.tables["grant"].is_empty()
+    lock_server.set(f"cn=outer,{groups}", member=f"cn=inner,{groups}")
     for _ in range(4):
         lock_server.sign_in("to-lock", "wrong")
     lock_server.set(names["to-end"], nsAccountLock="true")
     assert lock_server.admin.delete(names["to-go"])
     assert lock_server.admin.modify_dn(names["to-name"], "uid=named")
-    after = rows(lock_server.read(tmp_path))
+    second = lock_server.read(tmp_path, **options)
+    after = rows(second)
+    assert [(row["account"], row["via"]) for row in second.tables["grant"].iter_rows(named=True)] == [
+        ("to-lock", "group inner in outer")
+    ]
     assert (before["to-lock"]["locked"], after["to-lock"]["locked"]) == (False, True)
     assert (before["to-end"]["enabled"], after["to-end"]["enabled"]) == (True, False)
     assert "to-go" not in after and after["named"]["stable-id"] == before["to-name"]["stable-id"]
@@ -230,6 +288,8 @@ CONTROL_STATES = {
     "machine$": "ok",
     "machine-must$": "ok",
     "no-maximum": "ok",
+    "expired": "expired",
+    "not-yet": "ok",
 }
 
 
@@ -307,6 +367,9 @@ def _fill_domain(server: ControlServer) -> None:
         assert server.admin.modify(
             f"CN={group},{server.people}", {"member": [("MODIFY_ADD", [f"CN={member},{server.people}"])]}
         )
+    # As if their passwords had been set so long ago, which no operation can do.
+    server.set_raw(names["expired"], pwdLastSet=ticks(NOW - timedelta(days=91)))
+    server.set_raw(names["not-yet"], pwdLastSet=ticks(NOW - timedelta(days=89)))
     time.sleep(2.5)
 
 
@@ -343,6 +406,15 @@ def test_locks_and_ages_are_the_domains_own(control_reading: Reading) -> None:
     }
     (domain,) = (row for name, row in settings.items() if name.startswith("DC="))
     assert (domain["min-length"], domain["lock-after"]) == (11, 3)
+
+
+def test_who_is_usable_gets_into_a_domain(control_server: ControlServer, tmp_path: Path) -> None:
+    """Nobody told to be usable is refused for good; whoever gets in is usable, or it cannot be told."""
+    usable = named(tmp_path, control_server, "usable")
+    unknown = named(tmp_path, control_server, "usable is unknown")
+    answers = {name: control_server.sign_in(name) for name in CONTROL_STATES}
+    gets_in = {name for name, answer in answers.items() if answer in ("ok", "must change", "expired")}
+    assert usable & set(CONTROL_STATES) <= gets_in <= usable | unknown
 
 
 def test_who_holds_privilege_in_a_domain(control_reading: Reading) -> None:

@@ -279,6 +279,46 @@ def test_a_home_that_was_not_brought_along_is_not_without_keys(tmp_path: Path) -
     assert reading.intake["key"].read == 0
 
 
+@pytest.mark.parametrize("kept", [True, False])
+def test_a_file_that_others_can_write_opens_nothing_where_modes_were_kept(tmp_path: Path, kept: bool) -> None:
+    """sshd refuses its keys; but a copy that lost the modes says nothing of the host's."""
+    files = {"h/home/u/.ssh/authorized_keys": KEY, "h/home/v/.ssh/authorized_keys": KEY, "h/etc/passwd": ""}
+    write(tmp_path, {"h/etc/ssh/sshd_config": SSHD, **files})
+    (tmp_path / "h/home/u/.ssh/authorized_keys").chmod(0o664)
+    (tmp_path / "h/home/v").chmod(0o775)
+    for place in (tmp_path / "h/home/v/.ssh", tmp_path / "h/home/v/.ssh/authorized_keys"):
+        place.chmod(0o755)
+    (tmp_path / "h/etc/passwd").chmod(0o644 if kept else 0o664)
+    passwd = "u:x:1000:100::/home/u:/bin/sh\nv:x:1001:100::/home/v:/bin/sh\nw:x:0:0::/home/w:/bin/sh"
+    reading, _ = account(tmp_path, passwd)
+    states = {row["account"]: row["state"] for row in rows_of(reading, "key") if row["key"]}
+    assert states == dict.fromkeys(("u", "v"), "inactive" if kept else "active")
+
+
+@pytest.mark.parametrize(
+    ("programs", "shell", "opens"),
+    [
+        ({"/bin/sh": 0o755, "/bin/other": 0o755}, "/bin/other", True),
+        ({"/bin/sh": 0o755, "/bin/other": 0o644}, "/bin/other", False),
+        # nothing can be run in this copy: its modes are not the host's
+        ({"/bin/sh": 0o644, "/bin/other": 0o644}, "/bin/other", True),
+        ({"/bin/sh": 0o644}, "/bin/sh", True),
+        # what did not come along may be there
+        ({"/bin/sh": 0o755}, "/bin/other", True),
+        ({}, "/bin/other", True),
+    ],
+)
+def test_a_shell_that_does_not_run_lets_nobody_in(
+    tmp_path: Path, programs: dict[str, int], shell: str, opens: bool
+) -> None:
+    """Only where it is known."""
+    write(tmp_path, {"h/etc/ssh/sshd_config": SSHD, **{f"h{path}": "" for path in programs}})
+    for path, mode in programs.items():
+        (tmp_path / f"h{path}").chmod(mode)
+    _, row = account(tmp_path, f"u:x:1000:100::/home/u:{shell}")
+    assert (row["remote-key"], row["remote-password"]) == (opens, opens)
+
+
 SERVERS = {
     "plain": "",
     "passwords off": "PasswordAuthentication no\n",

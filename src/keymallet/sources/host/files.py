@@ -13,6 +13,7 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 from keymallet.core.base.problems import KeymalletError
@@ -22,6 +23,7 @@ from keymallet.sources.request import Request
 from keymallet.sources.shared.limits import refuse_endless_lines
 
 _MOST_LINKS = 40  # as the kernel bounds them
+_EVERYWHERE = "/bin/sh"
 
 
 @dataclass
@@ -118,17 +120,29 @@ class HostFiles:
         folders = ("usr/bin", "usr/lib", "dev")
         return not self.collected.is_there and all(map(self.is_folder, folders))
 
+    @cached_property
+    def _of_passwd(self) -> os.stat_result | None:
+        place = self.place("etc/passwd")
+        return place.stat() if place is not None else None
+
     @property
     def has_owners(self) -> bool:
         """Whether the files have the owners that they had on the host: passwd is root's on every one."""
-        place = self.place("etc/passwd")
-        return place is not None and place.stat().st_uid == 0
+        return self._of_passwd is not None and self._of_passwd.st_uid == 0
+
+    @property
+    def has_modes(self) -> bool:
+        """Whether the files have the modes that they had on the host: on none may others write passwd."""
+        return self._of_passwd is not None and not self._of_passwd.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
 
     def is_guarded(self, path: str, uid: int, home: str) -> bool:
         """Whether nobody but root and the account can change a file, or a folder above it up to its home.
 
-        So sshd wants it (StrictModes in sshd_config(5)). Owners are looked at only where they came along.
+        So sshd wants it (StrictModes in sshd_config(5)). Owners and modes are looked at only where they came
+        along: a copy that lost them says nothing of who could write on the host.
         """
+        if not self.has_modes:
+            return True
         place, end = self._found(path), self._found(home or "/")
         while place is not None and place != self._root:
             status = Path(place).stat()
@@ -141,12 +155,14 @@ class HostFiles:
         return True
 
     def runs(self, path: str) -> bool | None:
-        """Whether a program can be run; None if it was not brought along, which says nothing of it."""
+        """Whether a program can be run; None if it, or its mode, did not come along, which says nothing."""
         place = self.place(path)
         try:
             if place is not None:
                 status = place.stat()
-                return stat.S_ISREG(status.st_mode) and bool(status.st_mode & 0o111)
+                can = stat.S_ISREG(status.st_mode) and bool(status.st_mode & 0o111)
+                # In a copy that lost the modes nothing can be run, not even the shell that is on every host.
+                return True if can else False if path != _EVERYWHERE and self.runs(_EVERYWHERE) else None
         except OSError:
             return False
         told = self.collected.shells.get(path)

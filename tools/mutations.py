@@ -11,8 +11,8 @@ from __future__ import annotations
 
 import argparse
 import ast
+import hashlib
 import os
-import random
 import shutil
 import subprocess
 import sys
@@ -130,14 +130,14 @@ def mutations(half: str) -> Iterator[Mutation]:
 
 
 def sample(half: str, count: int, seed: int) -> list[Mutation]:
-    """So many mutations of one half, the same ones for the same seed and the same code."""
+    """So many mutations of one half: for the same seed the same ones, wherever the code stays as it is."""
     known = {
         line.split("  ")[0]
         for line in EQUIVALENT.read_text("utf-8").splitlines()
         if line[:1] not in ("", "#")
     }
     everything = list(mutations(half))
-    random.Random(seed).shuffle(everything)
+    everything.sort(key=lambda mutation: hashlib.sha256(f"{seed} {mutation.name}".encode()).digest())
     chosen = []
     for mutation in everything:
         if len(chosen) == count:

@@ -114,7 +114,7 @@ class HostFiles:
         """Whether anything stands at the path."""
         return self._found(path) is not None
 
-    @property
+    @cached_property
     def is_whole(self) -> bool:
         """Whether this is the root of a whole system, not some files of one: what is not there is none."""
         folders = ("usr/bin", "usr/lib", "dev")

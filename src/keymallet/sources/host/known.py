@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from typing import Any
@@ -15,7 +15,7 @@ from keymallet.sources.host.lines import GroupEntry, PasswdEntry
 from keymallet.sources.host.pam import Stacks
 from keymallet.sources.host.sign_ins import SignIns
 from keymallet.sources.host.sshd import SshServer
-from keymallet.sources.host.sshd_doors import doors, ways_of
+from keymallet.sources.host.sshd_doors import Door, doors, ways_of
 from keymallet.sources.shared.ageing import Pam, ShadowEntry
 
 _FROM_PASSWD = {
@@ -57,11 +57,19 @@ class Known:
     groups: dict[str, GroupEntry] | None
     locks: Policy | None = None
     tallies: dict[str, FailureTally] | None = None
+    _doors: dict[str, list[Door]] = field(default_factory=dict)
 
     @cached_property
     def member_of(self) -> HostGroups:
         """Who is in which group; nobody in any where the file is not there."""
         return HostGroups((self.groups or {}).values())
+
+    def doors_of(self, entry: PasswdEntry) -> list[Door]:
+        """The doors that may be an account's; the usual one where the server's configuration is not there."""
+        if entry.name not in self._doors:
+            groups = tuple(self.member_of.of(entry))
+            self._doors[entry.name] = doors(self.server or SshServer(), entry.name, entry.uid, groups)
+        return self._doors[entry.name]
 
     @property
     def locks_in_force(self) -> Policy | None:
@@ -102,12 +110,11 @@ class Known:
                 row["password-locked"] = True
         if self.tallies is not None:
             row |= passwords.with_tally(row, self.tallies[entry.name])
-        groups = list(self.member_of.of(entry))
         if self.groups is not None:
-            row["groups"] = groups
+            row["groups"] = list(self.member_of.of(entry))
         if self.server is not None:
             empty = row.get("password-empty") is True
-            found = doors(self.server, entry.name, entry.uid, tuple(groups))
+            found = self.doors_of(entry)
             if shell_runs is False:
                 found = [door for door in found if not door.needs_shell]
             # PAM refuses whoever has no line in shadow, whatever proof is shown.

@@ -222,7 +222,7 @@ class HostReader:
     def _keys(
         self, host: Known, accounts: dict[str, PasswdEntry], known: list[dict[str, Any]], clock: ZoneInfo
     ) -> None:
-        reader = KeyReader(self.files, host.server, clock, host.sign_ins.logged, host.member_of)
+        reader = KeyReader(self.files, host.server, clock, host.sign_ins.logged, host.doors_of)
         rows = reader.rows(list(accounts.values()))
         if rows is None:
             self.files.remark(f"{self.folder}: no homes came along: what keys open an account is unknown")

@@ -7,7 +7,7 @@ server does not take is inactive: of a kind or size it refuses, in a file that o
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -18,12 +18,11 @@ from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD
 from keymallet.sources.host.auth_log import Logged
 from keymallet.sources.host.authorized_keys import AuthorizedKey, RefusedLineError, parse_line
 from keymallet.sources.host.files import HostFiles, text_lines
-from keymallet.sources.host.groups import HostGroups
 from keymallet.sources.host.key_list import read_key_list
 from keymallet.sources.host.lines import PasswdEntry
 from keymallet.sources.host.revoked import Revoked, read_revoked
 from keymallet.sources.host.sshd import Settings, SshServer, words_of
-from keymallet.sources.host.sshd_doors import Door, doors
+from keymallet.sources.host.sshd_doors import Door
 from keymallet.sources.shared.public_keys import Certificate, NoKeyError, read_certificate
 
 _ENDING = "-cert.pub"
@@ -46,8 +45,7 @@ class KeyReader:
     server: SshServer | None
     zone: ZoneInfo
     logged: Logged | None
-    groups: HostGroups
-    unknown: list[str] = field(default_factory=list)
+    doors_of: Callable[[PasswdEntry], list[Door]]
     _trusts: dict[tuple[str, str], _Trust] = field(default_factory=dict)
 
     def rows(self, accounts: list[PasswdEntry]) -> list[dict[str, Any]] | None:
@@ -68,10 +66,6 @@ class KeyReader:
             names = some_names([entry.name for entry in unknown], 8)
             self.files.remark(f"{self.files.folder}: the keys of {names} were not brought along: unknown")
         return rows + [{"account": entry.name, UNREAD: [NOTHING_KNOWN]} for entry in unknown]
-
-    def doors_of(self, entry: PasswdEntry) -> list[Door]:
-        """The doors that may be an account's; the usual one where the server's configuration is not there."""
-        return doors(self.server or SshServer(), entry.name, entry.uid, tuple(self.groups.of(entry)))
 
     def trust(self, settings: Settings) -> _Trust:
         """Who may sign and what is revoked, by these settings; each file is read once."""
@@ -110,8 +104,14 @@ class _AccountKeys:
         self.entry = entry
         self.home = entry.home.rstrip("/")
         self.doors = reader.doors_of(entry)
-        places = {place: None for door in self.doors for place in self._places(door)}
-        self.places = list(places)
+        looked_in = [self._places(door) for door in self.doors]
+        self.places = list(dict.fromkeys(place for places in looked_in for place in places))
+        self.doors_to = {
+            place: [door for door, places in zip(self.doors, looked_in, strict=True) if place in places]
+            for place in self.places
+            if self.files.is_there(place) and self._is_guarded(place)
+        }
+        """Through which doors the keys of a file are taken; none through a file that others can write."""
         self.is_whole = all(map(self._is_settled, self.places)) and not any(
             map(self._asks_command, self.doors)
         )
@@ -128,7 +128,7 @@ class _AccountKeys:
                 except RefusedLineError as refused:
                     self.files.refuse("key", place, number, str(refused))
                     continue
-                if key.signs and self._is_guarded(place):
+                if key.signs and place in self.doors_to:
                     signers[key.key.fingerprint] = key.principals
                 yield self._key_row(place, key)
         folder = f"{self.home}/.ssh"
@@ -178,8 +178,8 @@ class _AccountKeys:
     # what they are
 
     def _key_row(self, place: str, key: AuthorizedKey) -> dict[str, Any]:
-        print_ = key.key.fingerprint
-        states = [self._key_state(place, key, door) for door in self.doors]
+        print_, doors = key.key.fingerprint, self.doors_to.get(place, ())
+        states = [self._key_state(key, door, is_open=door in doors) for door in self.doors]
         return {
             "account": self.entry.name,
             "key": print_,
@@ -195,7 +195,7 @@ class _AccountKeys:
             "label": key.comment or None,
         }
 
-    def _key_state(self, place: str, key: AuthorizedKey, door: Door) -> str:
+    def _key_state(self, key: AuthorizedKey, door: Door, *, is_open: bool) -> str:
         """Whether the server takes a line of a file; of a signing key, what it signs is looked at."""
         gone = self.reader.trust(door.settings).revoked
         if gone is not None and key.key.fingerprint in gone.keys:
@@ -204,7 +204,7 @@ class _AccountKeys:
         taken = key.signs or door.takes(
             kind.algorithm, kind.bits, is_certificate=False, is_limited=key.is_limited
         )
-        return "active" if taken and place in self._places(door) and self._is_guarded(place) else "inactive"
+        return "active" if taken and is_open else "inactive"
 
     def _certificate_row(
         self, path: str, signers: dict[str, tuple[str, ...] | None]

@@ -8,6 +8,7 @@ import os
 import re
 import subprocess
 import sys
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -31,8 +32,10 @@ from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import Reading
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.linking.federation import find_provers
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.passes import link
+from keymallet.core.linking.ways_in import make_ways_in
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
@@ -72,6 +75,15 @@ def days_ago(days: float) -> datetime:
 
 
 def evidence(
+    accounts: list[dict[str, Any]],
+    supply: dict[str, dict[str, list[str]]] | None = None,
+    **children: list[dict[str, Any]],
+) -> Evidence:
+    """The same as `bare_evidence`, with the ways into the accounts."""
+    return with_ways_in(bare_evidence(accounts, supply, **children))
+
+
+def bare_evidence(
     accounts: list[dict[str, Any]],
     supply: dict[str, dict[str, list[str]]] | None = None,
     **children: list[dict[str, Any]],
@@ -124,6 +136,13 @@ def evidence(
         for source, named in supply.items()
     }
     return Evidence(frames, told, dict.fromkeys(supply, AT))
+
+
+def with_ways_in(found: Evidence) -> Evidence:
+    """The evidence with the ways into its accounts, as linking works them out."""
+    made = make_ways_in(find_provers(linked(found), RULES), RULES)
+    supply = {reading.source: reading.supply for reading in made.readings}
+    return replace(found, tables=dict(made.tables), supply=supply)
 
 
 def linked(found: Evidence) -> LinkedReadings:

@@ -132,7 +132,7 @@ def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(railway_snaps
         return " ".join(shown[shown.index("in short") : shown.index("verdicts:")].split())
 
     till = short("directory/counter-01")
-    assert "factors none: can prove a sign-in to AAL1; gates: between gates" in till
+    assert "factors none; the weakest way in over the network reaches AAL1; gates: between gates" in till
     assert "counter-tills (technical): in force, until 2027-03-01; rules: second-factor-asked" in till
     east = short("directory/emergency-2")
     assert "gates: asked by Administrators prove soundly" in east

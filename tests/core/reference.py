@@ -150,6 +150,18 @@ class Evaluator:
         kind = self.row["kind"]
         return None if kind is None else kind in ("hardware-key", "passkey", "smartcard")
 
+    def derived_account_phishing_resistant_registered(self) -> bool | None:
+        told = self.row["phishing-resistant-registered"]
+        if told is not None:
+            return told
+
+        def works(factor: Row) -> bool | None:
+            active = None if factor["state"] is None else factor["state"] == "active"
+            evaluator = Evaluator(self.world, "factor", factor)
+            return kleene_and([active, evaluator.derived_factor_phishing_resistant()])
+
+        return self.over("factor", works)
+
     def derived_account_has_password(self) -> bool | None:
         return kleene_or([self.row["has-password"], self.row["password-empty"] is True])
 

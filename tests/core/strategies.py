@@ -56,6 +56,7 @@ COLUMNS: dict[str, tuple[str, ...]] = {
         *("groups", "has-password", "password-locked", "locked", "locked-until", "failed-attempts", "unit"),
         *("manager", "mail"),
         *("password-lapses", "lock-stops", "remote-key", "usable"),
+        "phishing-resistant-registered",
     ),
     "factor": ("kind", "registered", "last-used", "state", "phishing-resistant", "label"),
     "key": ("kind", "issued", "starts", "expires", "state", "uses-left", "scope"),
@@ -67,11 +68,13 @@ COLUMNS: dict[str, tuple[str, ...]] = {
 CHILDREN = ("factor", "key", "grant", "elevation")
 LINKS = {"account", "source", "name", "person", "applies-to", "setting"}
 """Columns that say where a row belongs: the worlds give them as they must be."""
+FEDERATED = {"federated", "proven-by", "proven-with"}
+"""Columns that are worked out of what an estate declares: these worlds declare nothing."""
 OTHER_COLUMNS = {
     table: tuple(
         column.name
         for column in TABLES[table].columns
-        if column.name not in {*names, *LINKS} and not column.definition
+        if column.name not in {*names, *LINKS, *FEDERATED} and not column.definition
     )
     for table, names in COLUMNS.items()
 }

@@ -19,15 +19,20 @@ from datetime import UTC, datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
+import polars as pl
 import pytest
 
-from keymallet.core.explaining.ways_in import Facts, ways_in
-from keymallet.core.facts.declaration import ACCOUNT
-from keymallet.core.facts.evidence import UNREAD
+from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.facts.declaration import TABLES, WAY_IN
+from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence, data_type
+from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.linked import LinkingRules
+from keymallet.core.linking.passes import link
 from keymallet.sources.host.hosts import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
+from keymallet.views.account import known_facts
 from tests.deep.roots import own_root
 from tests.oracles import program
 
@@ -54,6 +59,7 @@ class Person:
     modes: dict[str, int] = field(default_factory=dict)
     owner: dict[str, int] = field(default_factory=dict)
     certificate: str = ""
+    other_key: str = ""
 
     @property
     def home(self) -> str:
@@ -110,6 +116,8 @@ PEOPLE = [
     Person("certother", certificate="somebody"),
     Person("certold", certificate="{name}"),
     Person("certline", certificate="{name}", options="cert-authority "),
+    Person("twokeys", other_key="ed25519"),
+    Person("twokinds", other_key="rsa -b 1024", hash="*"),
 ]
 
 CONFIGS = {
@@ -120,6 +128,9 @@ CONFIGS = {
     "both by pam": "AuthenticationMethods publickey,keyboard-interactive:pam\nPermitRootLogin yes\n",
     "either": "AuthenticationMethods publickey password\n",
     "two keys": "AuthenticationMethods publickey,publickey password,publickey\n",
+    "two keys alone": "AuthenticationMethods publickey,publickey\n",
+    "two keys and more": "AuthenticationMethods publickey,publickey,password\n",
+    "two keys of a kind": "AuthenticationMethods publickey,publickey\nRequiredRSASize 2048\n",
     "allow with !": "AllowUsers !plain * \n",
     "allow some": "AllowUsers plain dev* cert@127.*\nAllowUsers root\n",
     "deny some": "DenyUsers plain !devone dev*\nDenyGroups ops\n",
@@ -199,6 +210,13 @@ class Machine:
         for one in PEOPLE:
             self._home(one, ids[one.name])
 
+    def _other_line(self, one: Person) -> str:
+        if not one.other_key:
+            return ""
+        other = self.folder / f"{one.name}-other"
+        self._keygen("-t", *one.other_key.split(), "-f", other)
+        return other.with_suffix(".pub").read_text()
+
     def _home(self, one: Person, uid: int) -> None:
         home = self.root / one.home.lstrip("/")
         (home / ".ssh").mkdir(parents=True, exist_ok=True)
@@ -211,7 +229,7 @@ class Machine:
                 self.folder / "ca.pub" if "cert-authority" in one.options else key.with_suffix(".pub")
             ).read_text()
             if not one.certificate or "cert-authority" in one.options:
-                file.write_text(one.options + line)
+                file.write_text(one.options + line + self._other_line(one))
                 made.append(file)
             if one.certificate:
                 span = "20200101:20200201" if one.name == "certold" else "-1d:+10d"
@@ -256,39 +274,38 @@ def machine(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFac
     yield Machine(request.param, tmp_path_factory.mktemp("sshd"))
 
 
+def with_all_columns(frame: pl.DataFrame, table: Table) -> pl.DataFrame:
+    """A snapshot gives columns that no source has as well."""
+    missing = [column for column in table.columns if column.name not in frame.columns]
+    return frame.with_columns(pl.lit(None, dtype=data_type(each)).alias(each.name) for each in missing)
+
+
 def told_ways(reading: Reading, at: datetime) -> dict[str, dict[str, bool | None]]:
-    """Of each account: whether a password, its key, and both together get in over the network, as `show` tells."""
-    account_table, keys = reading.tables["account"], reading.tables.get("key")
-    told: dict[str, dict[str, bool | None]] = {}
-    supply = reading.supply
-    for row in account_table.iter_rows(named=True):
-        locked = row.get("locked")
-        lapsed = row["password-lapses"] is not None and row["password-lapses"] <= at
-        judged = row | {
-            "locked": bool(locked) or lapsed,
-            "has-password": row["has-password"] or row["password-empty"],
+    """Of each account: whether a password, its keys, and both together get in over the network."""
+    linked = link([reading], LinkingRules(ZoneInfo("UTC")))
+    supply = {told.source: told.supply for told in linked.readings}
+    tables = {name: with_all_columns(frame, TABLES[name]) for name, frame in linked.tables.items()}
+    context = EvaluationContext(Evidence(tables, supply, {reading.source: at}), at, ZoneInfo("UTC"))
+    names = linked.accounts["name"].to_list()
+    ways = known_facts(context, WAY_IN).with_columns(row=linked.tables["way-in"][ACCOUNT_ROW])
+    # What a signing key lets in is told by the certificates it signed.
+    keys = linked.tables["key"].filter(pl.col("scope").str.contains("signs certificates"))
+    signing = set(keys["key"]) if keys.height else set()
+    told: dict[str, dict[str, list[bool | None]]] = {
+        name: {"password": [], "key": [], "together": []} for name in names
+    }
+    for way in ways.iter_rows(named=True):
+        if way["over"] == "console" or way["key"] in signing:
+            continue
+        alone = "password" if way["takes"] == ["password"] else "key"
+        how = "together" if way["by-password"] and way["key"] else alone
+        told[names[way["row"]]][how].append(way["open"])
+    return {
+        name: {
+            how: True if True in states else None if None in states else False for how, states in of.items()
         }
-        mine = (
-            []
-            if keys is None
-            else [key for key in keys.iter_rows(named=True) if key["account"] == row["name"]]
-        )
-        facts = [Facts(key, supply["key"], key.get(UNREAD) or ()) for key in mine]
-        account = Facts(judged, set(ACCOUNT.names), row.get(UNREAD) or ())
-        found = ways_in(account, facts, [], at, str)
-
-        def best(fits: str, found: list = found) -> bool | None:  # type: ignore[type-arg]
-            # What a signing key lets in is told by the certificates it signed.
-            own = [way for way in found if not any("signs certificates" in note for note in way.notes)]
-            states = [way.is_open for way in own if re.fullmatch(fits, way.what)]
-            return True if True in states else None if None in states else False
-
-        told[row["name"]] = {
-            "password": best("password over the network"),
-            "key": best(r"ssh-\S+ SHA256.*(?<!together)|a key"),
-            "together": best(".* together"),
-        }
-    return told
+        for name, of in told.items()
+    }
 
 
 METHODS = {
@@ -325,6 +342,7 @@ def _ask(machine: Machine, port: int, one: Person, how: str, methods: str, addre
     ]
     if "key" in how or how == "together":
         options.append(f"IdentityFile={machine.folder / one.name}")
+        options += [f"IdentityFile={machine.folder / one.name}-other"] if one.other_key else []
     if one.certificate and how != "password":
         options.append(f"CertificateFile={machine.folder / one.name}-cert.pub")
     if how == "password":

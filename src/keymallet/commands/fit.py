@@ -13,7 +13,7 @@ from keymallet.commands.opening import open_estate
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.declaration import TOLD_TABLES
 from keymallet.fitting.guess import guess
 from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import Asked
@@ -78,11 +78,11 @@ def _clock(estate: str) -> tuple[ZoneInfo, list[str]]:
 
 def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
     """What --table and --set say. Raises KeymalletError where that names nothing."""
-    if table and table not in TABLES:
-        hint = did_you_mean(table, TABLES) or f"there are: {', '.join(TABLES)}"
+    if table and table not in TOLD_TABLES:
+        hint = did_you_mean(table, TOLD_TABLES) or f"there are: {', '.join(TOLD_TABLES)}"
         raise fail(f'--table: there is no table "{table}"', hint=hint)
     facts = {}
-    names = {name for known_table in TABLES.values() for name in known_table.names}
+    names = {name for known_table in TOLD_TABLES.values() for name in known_table.names}
     headers = [column.header for column in export.sample.columns]
     for setting in settings:
         fact, equals, header = setting.partition("=")
@@ -90,7 +90,7 @@ def _asked(table: str | None, settings: list[str], export: Export) -> Asked:
             raise fail(
                 f'--set "{setting}" is no FACT=COLUMN', hint="like --set name=Login, or --set ends= for none"
             )
-        if fact not in names or (table and fact not in TABLES[table].names):
+        if fact not in names or (table and fact not in TOLD_TABLES[table].names):
             hint = did_you_mean(fact, names) or '"keymallet dictionary" lists them'
             raise fail(f'--set: there is no fact "{fact}"', hint=hint)
         if header and header not in headers:

@@ -20,7 +20,14 @@ from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.gaps import GAPS
 from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
-from keymallet.core.linking.declared import MATCHED_FACTS, PERSON_KEYS, TWIN_KEYS, MatchRule, SourcePair
+from keymallet.core.linking.declared import (
+    MATCHED_FACTS,
+    PERSON_KEYS,
+    TWIN_KEYS,
+    Federation,
+    MatchRule,
+    SourcePair,
+)
 from keymallet.core.linking.linked import LinkingRules
 from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import book_of
@@ -50,6 +57,15 @@ class PairText(msgspec.Struct, rename="kebab", frozen=True):
     ignore_case: bool = False
 
 
+class FederationText(msgspec.Struct, rename="kebab", frozen=True):
+    """A source whose accounts another one proves, as it stands in the file."""
+
+    source: str
+    proven_by: str
+    by: str = "name"
+    ignore_case: bool = False
+
+
 class AcceptText(msgspec.Struct, rename="kebab", frozen=True):
     """One gap in the evidence that is accepted, as it stands in the file."""
 
@@ -73,6 +89,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     accept: tuple[AcceptText, ...] = ()
     tie: tuple[TieText, ...] = ()
     pair: tuple[PairText, ...] = ()
+    federation: tuple[FederationText, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -151,6 +168,7 @@ def read_estate(file: FilePath) -> Estate:
             document.fault(("source", source.name, "persons"), f'there is no source "{persons}"', hint)
     ties = _ties(document, written, sections) if written else ()
     pairs = _pairs(document, written, sections) if written else ()
+    federations = _federations(document, written, sections) if written else ()
     accepted = _accepted(document, written) if written else ()
     document.raise_problems()
     assert written is not None
@@ -167,7 +185,10 @@ def read_estate(file: FilePath) -> Estate:
         tuple(source for source in sources if source),
         written.largest_drop,
         LinkingRules(
-            ZoneInfo(written.clock), (*ties, *_same_login(source for source in sources if source)), pairs
+            ZoneInfo(written.clock),
+            (*ties, *_same_login(source for source in sources if source)),
+            pairs,
+            federations,
         ),
         folder / written.register if written.register else None,
         accepted,
@@ -243,6 +264,21 @@ def _pairs(document: TomlDocument, written: EstateText, sections: dict[str, Any]
         sources = (pair.sources[0], pair.sources[1])
         pairs.append(SourcePair(sources, pair.by, pair.kinds, pair.facts, pair.ignore_case))
     return tuple(pairs)
+
+
+def _federations(
+    document: TomlDocument, written: EstateText, sections: dict[str, Any]
+) -> tuple[Federation, ...]:
+    federations = []
+    for number, each in enumerate(written.federation):
+        path: Path = ("federation", number)
+        _one_of(document, (*path, "source"), each.source, sections)
+        _one_of(document, (*path, "proven-by"), each.proven_by, sections)
+        _one_of(document, (*path, "by"), each.by, TWIN_KEYS)
+        if each.source == each.proven_by:
+            document.fault((*path, "proven-by"), "a source cannot prove its own accounts", "name another one")
+        federations.append(Federation(each.source, each.proven_by, each.by, each.ignore_case))
+    return tuple(federations)
 
 
 def _one_of(document: TomlDocument, path: Path, word: str, words: Collection[str]) -> None:

@@ -17,7 +17,7 @@ from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.ways_in import Facts, ways_in
 from keymallet.core.facts import wording
-from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_IN, tables_of_account
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_IN, WAY_IN, tables_of_account
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language import typed
@@ -66,7 +66,8 @@ def show_account(
     _show_facts(out, context, row)
     _show_dates(out, context, row)
     for table in tables_of_account():
-        _show_rows(out, context, table)
+        if table is not WAY_IN:
+            _show_rows(out, context, table)
 
 
 def _show_topics(out: Console, topics: Mapping[str, Sequence[str]]) -> None:
@@ -96,14 +97,14 @@ def _person(context: EvaluationContext, row: dict[str, Any]) -> str:
 def _show_ways_in(out: Console, context: EvaluationContext, row: dict[str, Any]) -> None:
     supply, clock = context.evidence.supply[row["source"]], context.clock
 
-    def rows(table: Table) -> list[Facts] | None:
-        if table.name not in supply:
-            return None
+    def rows(table: Table) -> list[Facts]:
         known = known_facts(context, table).iter_rows(named=True)
-        return [Facts(row, supply[table.name], row.get(UNREAD) or ()) for row in known]
+        return [Facts(row, supply.get(table.name, ()), row.get(UNREAD) or ()) for row in known]
 
     account = Facts(row, supply.get(ACCOUNT.name, ()), row.get(UNREAD) or ())
-    ways = ways_in(account, rows(KEY), rows(FACTOR), context.at, lambda instant: moment(instant, clock))
+    ways = ways_in(
+        account, rows(WAY_IN), rows(KEY), rows(FACTOR), context.at, lambda instant: moment(instant, clock)
+    )
     show_ways(out, ways, clock)
 
 
@@ -130,7 +131,7 @@ def _show_facts(out: Console, context: EvaluationContext, row: dict[str, Any]) -
     unread = set(row.get(UNREAD) or ())
     out.print()
     _heading(out, "facts")
-    grid = plain_grid(24, 26, None)
+    grid = plain_grid(32, 26, None)
     missing = []
     for column in ACCOUNT.columns:
         if column.name in _HIDDEN or column.kind is Kind.INSTANT:
@@ -139,7 +140,8 @@ def _show_facts(out: Console, context: EvaluationContext, row: dict[str, Any]) -
         if value is None and column.name not in supply and column.name not in unread:
             missing += [] if column.across else [column.name]
             continue
-        shown = "unreadable" if column.name in unread else _value(value, column, context.clock)
+        doubt = "cannot be told" if column.across else "unreadable"
+        shown = doubt if column.name in unread else _value(value, column, context.clock)
         grid.add_row(
             f"  {column.name}",
             text(shown, "dim" if value is None else ""),
@@ -177,7 +179,7 @@ def _show_dates(out: Console, context: EvaluationContext, row: dict[str, Any]) -
         elif column.name in supply:
             none.append(column.name)
     for table in tables_of_account():
-        if table is not SIGN_IN:
+        if table not in (SIGN_IN, WAY_IN):
             dated += _row_dates(context, table)
     out.print()
     _heading(out, "dates")

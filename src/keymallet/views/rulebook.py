@@ -135,6 +135,7 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
         ("topic", f"{demand.topic}: keymallet view {demand.topic}" if demand.topic else ""),
         ("advice", demand.advice),
         ("cite", ", ".join(demand.cite)),
+        ("note", demand.note),
     )
     for key, value in extras:
         if value:

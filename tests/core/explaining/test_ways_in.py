@@ -8,16 +8,19 @@ from typing import Any
 import pytest
 from hypothesis import given
 
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.ways_in import Facts, WayIn, ways_in
-from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, WAY_IN
+from keymallet.core.facts.evidence import UNREAD, Evidence
+from keymallet.core.facts.model import Table
+from keymallet.views.account import known_facts
 from tests.core.reference import Evaluator, World, kleene_or
-from tests.core.strategies import worlds
+from tests.core.strategies import evidence_of, worlds
 from tests.profiles import examples
-from tests.support import AT, days_ago
+from tests.support import AT, CLOCK, days_ago, evidence
 
-NAMES = frozenset(ACCOUNT.names)
 OPEN = {"enabled": True, "has-password": True, "locked": False}
-KEY = {"kind": "ssh-key", "key": "SHA256:x", "algorithm": "ed25519", "state": "active"}
+A_KEY = {"kind": "ssh-key", "key": "SHA256:x", "algorithm": "ed25519", "state": "active"}
 
 
 def said(
@@ -25,11 +28,26 @@ def said(
 ) -> dict[str, WayIn]:
     """The ways by what they are."""
 
-    def rows(row: dict[str, Any] | None) -> list[Facts]:
-        return [] if row is None else [Facts(row, {"expires", *row})]
+    rows = {
+        name: [{"of": 0, **({"expires": None} if name == "key" else {}), **row}] if row else []
+        for name, row in (("key", key), ("factor", factor))
+    }
+    account = dict.fromkeys(("ends", "starts"), None) | account
+    return {way.what: way for way in told(evidence([account], **rows), 0)}
 
-    found = ways_in(Facts(account, NAMES), rows(key), rows(factor), AT, _moment)
-    return {way.what: way for way in found}
+
+def told(found: Evidence, place: int) -> list[WayIn]:
+    """The ways into one account, as `show` tells them."""
+    context = EvaluationContext(found.only([place]), AT, CLOCK)
+    (row,) = known_facts(context, ACCOUNT).iter_rows(named=True)
+    supply = found.supply[row["source"]]
+
+    def rows(table: Table) -> list[Facts]:
+        known = known_facts(context, table).iter_rows(named=True)
+        return [Facts(each, supply.get(table.name, ()), each.get(UNREAD) or ()) for each in known]
+
+    account = Facts(row, supply["account"], row.get(UNREAD) or ())
+    return ways_in(account, rows(WAY_IN), rows(KEY), rows(FACTOR), AT, _moment)
 
 
 def _moment(instant: datetime) -> str:
@@ -40,19 +58,10 @@ def _moment(instant: datetime) -> str:
 @given(worlds())
 def test_an_account_is_usable_exactly_if_a_way_is_open(world: World) -> None:
     """Kleene's `or` over the ways is the reference's `usable`, unknown facts included."""
+    seen = evidence_of(world)
     for place, row in enumerate(world.accounts):
         evaluator = Evaluator(world, "account", row)
-        supply = world.supply[row["source"]]
-
-        def rows(table: str, supply: Any = supply, place: int = place) -> list[Facts] | None:
-            if table not in supply:
-                return None
-            mine = [each for each in world.children[table] if each["of"] == place]
-            return [Facts(each, supply[table], each.get("unread") or ()) for each in mine]
-
-        judged = row | {"locked": evaluator.derived_account_locked()}
-        account = Facts(judged, supply["account"], row.get("unread") or ())
-        found = ways_in(account, rows("key"), rows("factor"), AT, str)
+        found = told(seen, place)
         assert kleene_or([way.is_open for way in found]) is evaluator.derived_account_usable()
         for way in found:
             assert bool(way.barred) is (way.is_open is False)
@@ -70,7 +79,7 @@ def test_an_account_is_usable_exactly_if_a_way_is_open(world: World) -> None:
 )
 def test_what_bars_everything(account: dict[str, Any], why: str) -> None:
     """An end, a switch, a grace that ran out: neither password nor key gets in."""
-    ways = said(OPEN | account, KEY)
+    ways = said(OPEN | account, A_KEY)
     assert len(ways) == 2
     assert all(way.is_open is False and way.barred[0] == why for way in ways.values())
 
@@ -78,8 +87,8 @@ def test_what_bars_everything(account: dict[str, Any], why: str) -> None:
 def test_a_lock_of_the_password_leaves_the_key() -> None:
     """Unless it is known to stop everything, or what it stops is not known."""
     locked = OPEN | {"locked": True, "lock-cause": "failed-attempts", "locked-until": AT + timedelta(days=1)}
-    assert [way.is_open for way in said(locked, KEY).values()] == [False, False]
-    ways = said(locked | {"lock-stops": "password"}, KEY)
+    assert [way.is_open for way in said(locked, A_KEY).values()] == [False, False]
+    ways = said(locked | {"lock-stops": "password"}, A_KEY)
     assert ways["ssh-key SHA256:x ed25519"].is_open is True
     assert ways["password"].barred == ("locked after failed sign-ins, until 2026-11-25",)
     by_hand = said(OPEN | {"locked": True, "lock-cause": "administrator"})
@@ -88,7 +97,7 @@ def test_a_lock_of_the_password_leaves_the_key() -> None:
 
 def test_console_and_network_are_told_apart() -> None:
     """Where the system says what it takes over the network."""
-    ways = said(OPEN | {"remote-password": False, "remote-key": False}, KEY)
+    ways = said(OPEN | {"remote-password": False, "remote-key": False}, A_KEY)
     assert ways["password at the console"].is_open is True
     assert ways["password over the network"].barred == ("the system takes no password there",)
     assert ways["ssh-key SHA256:x ed25519"].barred == ("the system takes no key from it",)
@@ -97,11 +106,11 @@ def test_console_and_network_are_told_apart() -> None:
 def test_until_when_and_by_what() -> None:
     """The nearest end of account, key and password; an expired password is asked for, not barred."""
     account = OPEN | {"ends": AT + timedelta(days=9), "password-expires": days_ago(1)}
-    ways = said(account, KEY | {"expires": AT + timedelta(days=3)})
+    ways = said(account, A_KEY | {"expires": AT + timedelta(days=3)})
     key = ways["ssh-key SHA256:x ed25519"]
     assert (key.until, key.by) == (AT + timedelta(days=3), "the key ends")
     assert (ways["password"].until, ways["password"].by) == (AT + timedelta(days=9), "the account ends")
-    assert "a new password has to be set at the next sign-in" in ways["password"].notes[0]
+    assert any("a new password has to be set at the next sign-in" in each for each in ways["password"].notes)
 
 
 def test_a_key_that_does_not_work() -> None:
@@ -111,18 +120,14 @@ def test_a_key_that_does_not_work() -> None:
         ({"expires": AT}, "it ended 2026-11-24"),
         ({"starts": AT + timedelta(days=1)}, "it works only from 2026-11-25 on"),
     ):
-        assert said(OPEN, KEY | row)["ssh-key SHA256:x ed25519"].barred == (why,)
+        assert said(OPEN, A_KEY | row)["ssh-key SHA256:x ed25519"].barred == (why,)
 
 
 def test_nothing_known_is_said_so() -> None:
     """What is missing is named; without any way there is none."""
-    found = ways_in(
-        Facts({"enabled": True, "has-password": False, "locked": False}, NAMES), None, [], AT, str
-    )
-    assert [(way.what, way.is_open, way.missing) for way in found] == [
-        ("a key", None, ("key",)),
-        ("password", False, ()),
-    ]
+    account = {"enabled": True, "has-password": False, "locked": False, "ends": None}
+    found = told(evidence([account], factor=[]), 0)
+    assert [(way.what, way.is_open, way.missing) for way in found] == [("a key", None, ("key",))]
     passkey = said({"enabled": True, "has-password": False}, factor={"kind": "passkey", "state": "active"})
     assert passkey["passkey"].missing == ("locked",)
 

@@ -37,7 +37,8 @@ def test_a_worked_example() -> None:
             Gate("old", "off", covers=("everyone",)),
         ],
     )
-    told = dict(zip(PEOPLE["name"], found.on_accounts.iter_rows(), strict=True))
+    lists = found.on_accounts.drop("phishing-resistant-required")
+    told = dict(zip(PEOPLE["name"], lists.iter_rows(), strict=True))
     assert told == {
         "alma": (["staff", "depot"], [], [], True),
         "bruno": (["staff"], [], [], True),
@@ -81,9 +82,24 @@ def test_what_is_not_known_of_a_gate_is_not_guessed() -> None:
         assert both["second-factor-required"].to_list() == [True] * 6
 
 
+def test_a_gate_for_what_no_false_site_can_relay() -> None:
+    """Only if nothing else is enough, and only if it guards everything."""
+    for asks_for, resistant in (
+        (("phishing-resistant",), True),
+        (("hardware-key", "passkey"), True),
+        (("passkey", "otp"), False),
+        (("any-second",), False),
+    ):
+        asked = reach(PEOPLE, [Gate("a", asks_for=asks_for)]).on_accounts
+        assert asked["phishing-resistant-required"].to_list() == [resistant] * 6, asks_for
+        assert asked["second-factor-required"].to_list() == [True] * 6
+    some = reach(PEOPLE, [Gate("a", asks_for=("passkey",), applications=("mail",))]).on_accounts
+    assert some["phishing-resistant-required"].to_list() == [False] * 6
+
+
 def test_no_gate_at_all_asks_nobody() -> None:
     """A source that has gates, and none of them: that is known."""
-    assert reach(PEOPLE, []).on_accounts.row(0) == ([], [], [], False)
+    assert reach(PEOPLE, []).on_accounts.row(0) == ([], [], [], False, False)
 
 
 WORDS = ["staff", "admins", "depot", "person", "guest", "alma", "bruno", "everyone", "nowhere"]
@@ -92,7 +108,7 @@ GATES = st.builds(
     Gate,
     st.sampled_from(["g1", "g2", "g3"]),
     st.sampled_from(["in-force", "on-trial", "off", None]),
-    st.none() | st.sampled_from([("any-second",), ("password",), ("otp", "push"), ()]),
+    st.none() | st.sampled_from([("any-second",), ("password",), ("otp", "push"), ("passkey",), ()]),
     LISTS,
     LISTS,
     st.sampled_from([(), ("*",), ("mail",), None]),
@@ -140,7 +156,7 @@ def test_against_one_account_at_a_time(accounts: pl.DataFrame, gates: list[Gate]
     expected = []
     for account in accounts.iter_rows(named=True):
         lists: dict[str, list[str] | None] = {"covered-by": [], "left-out-by": [], "watched-by": []}
-        enforced: list[bool | None] = []
+        enforced: dict[str, list[bool | None]] = {"any": [], "resistant": []}
         for gate in gates:
             covers, out = (_named(account, each, names) for each in (gate.covers, gate.leaves_out))
             in_force = None if gate.state is None else gate.state == "in-force"
@@ -156,9 +172,10 @@ def test_against_one_account_at_a_time(accounts: pl.DataFrame, gates: list[Gate]
                     lists[name] = None
                 elif truth:
                     so_far.append(gate.name)
-            enforced.append(_and(told["covered-by"], gate.asks_second))
-        second = True if True in enforced else None if None in enforced else False
-        expected.append((*lists.values(), second))
+            enforced["any"].append(_and(told["covered-by"], gate.asks_second))
+            enforced["resistant"].append(_and(told["covered-by"], gate.asks_resistant))
+        required = [True if True in each else None if None in each else False for each in enforced.values()]
+        expected.append((*lists.values(), *required))
     assert reach(accounts, gates).on_accounts.select(ON_ACCOUNTS).rows() == expected
 
 

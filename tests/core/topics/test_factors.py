@@ -29,8 +29,8 @@ KINDS = ["none", "sms", "otp", "passkey", "hardware-key", "recovery-codes", "sma
 
 
 def test_coverage_and_level() -> None:
-    """Each kind of factor beside a password; suspended ones prove nothing; the best one counts."""
-    accounts = [person(kind) for kind in KINDS] + [person("mixed"), person("lapsed")]
+    """Each kind of factor beside a password, all asked for one; suspended ones prove nothing."""
+    accounts = [person(kind, second_factor_required=True) for kind in [*KINDS, "mixed", "lapsed"]]
     factors = [factor(place, kind) for place, kind in enumerate(KINDS) if kind != "none"]
     factors += [factor(7, "sms"), factor(7, "passkey"), factor(8, "passkey", "suspended")]
     report = report_of("factors", evidence(accounts, factor=factors, key=[], grant=[], elevation=[]))
@@ -43,6 +43,22 @@ def test_coverage_and_level() -> None:
         "none": "AAL1", "sms": "AAL2", "otp": "AAL2", "passkey": "AAL2", "hardware-key": "AAL3",
         "recovery-codes": "AAL1", "smartcard": "AAL3", "mixed": "AAL2", "lapsed": "AAL1",
     }  # fmt: skip
+
+
+def test_the_level_is_that_of_the_weakest_way_from_afar() -> None:
+    """What is held and not asked for raises nothing; a console is not from afar."""
+    accounts = [
+        person("unasked", second_factor_required=False),
+        person("empty", second_factor_required=False, password_empty=True),
+        person("unknown"),
+    ]
+    factors = [factor(place, "otp") for place in range(3)]
+    report = report_of("factors", evidence(accounts, factor=factors, key=[]))
+    levels = of_each(report, "level")
+    assert levels == {"unasked": "AAL1", "empty": "AAL0", "unknown": "unproven"}
+    host = [person("host", remote_password=False, remote_key=True, remote_together=[])]
+    report = report_of("factors", evidence(host, factor=[], key=[]))
+    assert of_each(report, "level") == {"host": "console"}
 
 
 def test_who_cannot_sign_in_is_not_counted() -> None:

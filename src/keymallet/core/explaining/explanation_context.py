@@ -10,7 +10,7 @@ import polars as pl
 from keymallet.core.base.columns import only_where
 from keymallet.core.base.listing import first_few, listed
 from keymallet.core.evaluating.context import EvaluationContext
-from keymallet.core.explaining.wording import constant_text
+from keymallet.core.explaining.wording import constant_text, label_text
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import row_column
@@ -148,6 +148,15 @@ class QueriedRows:
         marked = marked.scatter(self.explained.rows.drop_nulls().unique(), True)
         return marked.gather(links).fill_null(False).arg_true().cast(pl.UInt32)
 
+    def undecided(self) -> pl.DataFrame:
+        """The rows of these subjects for which the condition is unknown, with all that is known of them."""
+        context, table = self.explained.context, self.query.table
+        rows = context.rows_of(table, self._theirs(row_column(TABLES[table])))
+        if self.query.condition is None:
+            return rows
+        truth = context.lowering.lower(self.query.condition)
+        return rows.lazy().filter(truth.is_null()).collect()
+
     def listed(self, truth: bool | None, lead: str, nothing: str) -> pl.Series:
         """Name the first few rows for which the condition has this truth value (None: all rows)."""
         context = self.explained.context
@@ -159,9 +168,7 @@ class QueriedRows:
         rows = context.rows_of(table.name, self._theirs(owner), {*needed, *shown}).lazy()
         if truth is not None and self.query.condition is not None:
             rows = rows.filter(context.lowering.lower(self.query.condition) == truth)
-        said = pl.concat_str(
-            [pl.col(name).cast(pl.String) for name in shown], separator=" ", ignore_nulls=True
-        )
+        said = pl.concat_str([label_text(table, name) for name in shown], separator=" ", ignore_nulls=True)
         named = rows.group_by(owner, maintain_order=True).agg(first_few(said))
         subjects = self.explained.rows.alias(owner).to_frame().lazy()
         joined = subjects.join(named, on=owner, how="left", maintain_order="left")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.wording import label_text
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import ACCOUNT_ROW, account_names, source_column
 from keymallet.core.facts.model import Table
@@ -39,7 +40,7 @@ def subjects_of(
     else:
         account = frame[source_column(table)].cast(pl.String)
     subject = pl.concat_str(
-        [pl.col(name).cast(pl.String) for name in table.label[:_MOST_IN_A_NAME]],
+        [label_text(table, name) for name in table.label[:_MOST_IN_A_NAME]],
         separator=" ",
         ignore_nulls=True,
     )

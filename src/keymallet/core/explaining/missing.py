@@ -9,7 +9,8 @@ import polars as pl
 from keymallet.core.base.columns import only_where
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.explanation_context import ExplanationContext
-from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
+from keymallet.core.explaining.missing_ways import missing_of_ways
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES, WAY_IN
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
     CANDIDATES,
@@ -112,6 +113,8 @@ class _Wanting:
             return self.explained.same_text(
                 "accounts of which it is not known whose they are, or what they are"
             )
+        if node.table == WAY_IN.name:
+            return missing_of_ways(self.explained, node)
         used = dict.fromkeys(
             f"{node.table}.{part.text}" for part in node.walk() if isinstance(part, typed.Fact)
         )

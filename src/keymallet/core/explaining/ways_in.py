@@ -1,22 +1,30 @@
-"""The ways into one account: each with whether it is open, until when, and what bars it.
+"""The ways into one account in words: each with whether it is open, until when, and what bars it.
 
-It says in words, way by way, what `usable` says in one: an account is usable exactly if one of its
-ways in is open (a test holds the two together).
+Whether a way is open is judged like any fact; here stands why (a test holds that the two agree).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from keymallet.core.facts.declaration import FACTOR, KEY
 from keymallet.core.facts.evidence import NOTHING_KNOWN
 
 Moment = Callable[[datetime], str]
 
-_OF_ITSELF = ("passkey", "hardware-key", "smartcard")
-_SSH = ("ssh-key", "ssh-certificate")
+
+_BESIDE = {
+    False: {
+        "key-and-password": "the password",
+        "two-keys": "a second key",
+        "two-keys-and-password": "a second key and the password",
+    },
+    True: {"key-and-password": "a key", "two-keys-and-password": "two keys"},
+}
+"""What has to be shown besides a key (False), or besides the password (True)."""
 
 
 @dataclass(frozen=True)
@@ -64,34 +72,130 @@ class _Condition:
 
 
 def ways_in(
-    account: Facts, keys: list[Facts] | None, factors: list[Facts] | None, at: datetime, moment: Moment
+    account: Facts, rows: list[Facts], keys: list[Facts], factors: list[Facts], at: datetime, moment: Moment
 ) -> list[WayIn]:
     """Every way into an account at the instant `at`, the open ones first.
 
-    `account` holds facts as they are judged (derived ones worked out); `keys` and `factors` are None
-    where the source supplies none. `moment` writes instants.
+    `account` holds facts as they are judged (derived ones worked out), `rows` its ways in so; `keys` and
+    `factors` tell more of what is shown on them. `moment` writes instants.
     """
-    whole = _of_account(account, at, moment)
-    ways = [*_by_password(account, whole, at, moment)]
-    lock = _lock(account, at, moment)
-    stops_keys = [] if account["lock-stops"] == "password" else [lock]
-    rows_without = _rows(keys, "key")
-    for key in rows_without:
-        ways.append(_by_key(key, [*whole, *stops_keys], account, at, moment))
-        if account["remote-together"] and key["kind"] in _SSH:
-            ways.append(_by_both(key, [*whole, *stops_keys], account, at, moment))
-    in_hardware = any(str(key["algorithm"]).endswith("-sk") for key in rows_without)
-    for factor in _rows(factors, "factor"):
-        of_ssh = in_hardware and factor["amr"] == "hwk"
-        if (factor["kind"] is None or factor["kind"] in _OF_ITSELF) and not of_ssh:
-            ways.append(_by_factor(factor, [*whole, *stops_keys]))
+    named = {key["key"]: key for key in keys if key["key"] is not None}
+    proven = {factor["kind"]: factor for factor in factors if factor["label"]}
+    teller = _Teller(account, named, proven, any(row["over"] == "console" for row in rows), at, moment)
     order = {True: 0, None: 1, False: 2}
-    return sorted(ways, key=lambda way: order[way.is_open])
+    return sorted(map(teller.way, rows), key=lambda way: order[way.is_open])
 
 
-def _rows(rows: list[Facts] | None, noun: str) -> list[Facts]:
-    """The rows; where none are supplied, one of which nothing is known."""
-    return [Facts({"unsupplied": noun}, ())] if rows is None else rows
+@dataclass(frozen=True)
+class _Teller:
+    """Tells of the ways into one account."""
+
+    account: Facts
+    keys: dict[str, Facts]
+    factors: dict[str, Facts]
+    has_console: bool
+    at: datetime
+    moment: Moment
+
+    def way(self, row: Facts) -> WayIn:
+        """One way in words."""
+        conditions = self._conditions(row)
+        barred = tuple(dict.fromkeys(each.barred for each in conditions if each.holds is False))
+        missing = tuple(dict.fromkeys(each.missing for each in conditions if each.holds is None))
+        what, notes = self._what(row), self._notes(row)
+        what += f", proven by {row['proven-by']}" if row["proven-by"] else ""
+        if row["open"] is False:
+            return WayIn(what, False, barred)
+        if row["open"] is None:
+            return WayIn(what, None, (), missing, notes=notes)
+        until, by = _closing(self.account, self.at, {"the key ends": row["expires"]})
+        return WayIn(what, True, until=until, by=by, notes=notes)
+
+    def _what(self, row: Facts) -> str:
+        """What is shown, and over what."""
+        if NOTHING_KNOWN in row.unread:
+            untold = {KEY.name: "a key", FACTOR.name: "a factor of its own"}
+            return next((what for table, what in untold.items() if table in row.unread), "by another system")
+        shown = [_named(self.keys[key]) for key in self._keys_of(row)]
+        takes = row["takes"] or []
+        first = "password" if row["by-password"] and not shown else takes[0] if takes else "a way unknown"
+        if shown:
+            shown += ["the password"] if row["by-password"] else []
+            return " and ".join(shown) + (", together" if len(shown) > 1 else "")
+        if takes[1:]:
+            return " and ".join(takes)
+        if not row["by-password"]:
+            return str(row["key"] or first)
+        where = {"console": " at the console", "network": " over the network"}[row["over"]]
+        return f"{first}{where if self.has_console else ''}"
+
+    def _keys_of(self, row: Facts) -> list[str]:
+        return [key for key in str(row["key"]).split(" and ") if key in self.keys] if row["key"] else []
+
+    def _notes(self, row: Facts) -> tuple[str, ...]:
+        """What else to know of an open way."""
+        notes: list[str] = []
+        for key in self._keys_of(row):
+            notes += _scope_and_label(self.keys[key])
+        if row["by-password"] and row["takes"] is None:
+            notes.append("whether it is asked for a second factor is not known")
+        if row["by-password"]:
+            notes += _password_notes(self.account, self.at, self.moment)
+        elif {"software-key", "hardware-key"} & set(row["takes"] or ()) and row["key"]:
+            notes += _session_notes(self.account)
+        for kind in row["takes"] or ():
+            if kind in self.factors and not row["key"]:
+                notes.append(str(self.factors[kind]["label"]))
+        return tuple(dict.fromkeys(notes))
+
+    def _conditions(self, row: Facts) -> list[_Condition]:
+        """All that has to hold."""
+        account = self.account
+        whole = _of_account(account, self.at, self.moment)
+        if row["by-password"] or account["lock-stops"] != "password":
+            whole.append(_lock(account, self.at, self.moment))
+        if NOTHING_KNOWN in row.unread:
+            untold = next((name for name in (KEY.name, FACTOR.name) if name in row.unread), "proven-by")
+            return [*whole, _Condition(None, "", untold)]
+        starts, state, by_key = row["starts"], row["state"], bool(row["key"])
+        noun = "key" if by_key else "factor"
+        conditions = [
+            *whole,
+            _Condition(
+                None if state is None else state == "active", f"the {noun} is {state}", f"{noun}.state"
+            ),
+            _Condition(
+                not (starts and starts > self.at),
+                f"it works only from {_said(starts, self.moment)} on",
+                "starts",
+            ),
+            _not_over(row, "expires", self.at, f"it ended {_said(row['expires'], self.moment)}"),
+        ]
+        if row["by-password"]:
+            is_barred = account["password-locked"] is True
+            conditions += [
+                _Condition(account["has-password"], "there is no password", "has-password"),
+                _Condition(not is_barred, "the password is barred", "password-locked"),
+            ]
+        return [*conditions, _Condition(row["taken"], self._refused(row), self._untaken(row))]
+
+    def _refused(self, row: Facts) -> str:
+        """What the system says to what it does not take."""
+        if row["proven-by"]:
+            return f"{row['proven-by']} does not get in that way"
+        asked, by_password = self.account["remote-together"] or (), row["by-password"]
+        also = [_BESIDE[by_password][word] for word in asked if word in _BESIDE[by_password]]
+        if also:
+            return f"the system takes it only together with {', or '.join(also)}"
+        return "the system takes no password there" if by_password else "the system takes no key from it"
+
+    def _untaken(self, row: Facts) -> str:
+        """The fact that is missing where it is not known whether the system takes it."""
+        if row["proven-by"]:
+            return f"whether {row['proven-by']} gets in that way"
+        if row["by-password"]:
+            return "remote-password"
+        return "remote-key" if row["key"] else "factor.kind"
 
 
 def _of_account(account: Facts, at: datetime, moment: Moment) -> list[_Condition]:
@@ -103,28 +207,6 @@ def _of_account(account: Facts, at: datetime, moment: Moment) -> list[_Condition
         _not_over(account, "ends", at, f"the account ended {_said(ends, moment)}"),
         _Condition(not (lapses and lapses <= at), _lapse_in_words(lapses, moment), "password-lapses"),
     ]
-
-
-def _by_password(account: Facts, whole: list[_Condition], at: datetime, moment: Moment) -> Iterable[WayIn]:
-    exists = _Condition(account["has-password"], "there is none", "has-password")
-    own = [
-        _Condition(account["password-locked"] is not True, "the password is barred", "password-locked"),
-        _lock(account, at, moment),
-    ]
-    if account["has-password"] is False:
-        yield _way("password", [exists])
-        return
-    notes = _password_notes(account, at, moment)
-    until = _closing(account, at)
-    conditions = [*whole, exists, *own]
-    if account["remote-password"] is None:
-        yield _way("password", conditions, until, notes)
-        return
-    after_key = "the system takes it only together with a key"
-    refused = after_key if account["remote-together"] else "the system takes no password there"
-    taken = _Condition(account["remote-password"], refused, "remote-password")
-    yield _way("password at the console", conditions, until, notes)
-    yield _way("password over the network", [*conditions, taken], until, notes)
 
 
 def _password_notes(account: Facts, at: datetime, moment: Moment) -> tuple[str, ...]:
@@ -145,83 +227,12 @@ def _session_notes(account: Facts) -> list[str]:
     return ["its shell ends a session at once"] if account["interactive"] is False else []
 
 
-def _by_both(key: Facts, whole: list[_Condition], account: Facts, at: datetime, moment: Moment) -> WayIn:
-    """A key and the password, one after the other, where the system asks for both."""
-    conditions = [
-        *_of_key(key, whole, at, moment),
-        _Condition(account["has-password"], "there is no password", "has-password"),
-        _Condition(account["password-locked"] is not True, "the password is barred", "password-locked"),
-        _lock(account, at, moment),
-    ]
-    notes = (*_scope_and_label(key), *_password_notes(account, at, moment))
-    until = _closing(account, at, {"the key ends": key["expires"]})
-    return _way(f"{_named(key)} and the password, together", conditions, until, notes)
-
-
-def _by_key(key: Facts, whole: list[_Condition], account: Facts, at: datetime, moment: Moment) -> WayIn:
-    conditions = _of_key(key, whole, at, moment)
-    if key["kind"] in _SSH:
-        together = "the system takes it only together with the password"
-        refused = together if account["remote-together"] else "the system takes no key from it"
-        conditions.append(_Condition(account["remote-key"] is not False, refused, "remote-key"))
-    notes = _scope_and_label(key)
-    if key["kind"] in _SSH:
-        notes += _session_notes(account)
-    until = _closing(account, at, {"the key ends": key["expires"]})
-    return _way(_named(key) or "a key", conditions, until, tuple(notes))
-
-
 def _named(key: Facts) -> str:
     return " ".join(str(key[part]) for part in ("kind", "key", "algorithm") if key[part] is not None)
 
 
 def _scope_and_label(key: Facts) -> list[str]:
     return [str(key[part]) for part in ("scope", "label") if key[part] is not None]
-
-
-def _of_key(key: Facts, whole: list[_Condition], at: datetime, moment: Moment) -> list[_Condition]:
-    """What has to hold of a key, whatever it is shown with."""
-    starts, expires = key["starts"], key["expires"]
-    conditions = [
-        *whole,
-        _Condition(
-            None if key["state"] is None else key["state"] == "active",
-            f"the key is {key['state']}",
-            "key" if key["unsupplied"] else "key.state",
-        ),
-        _Condition(not (starts and starts > at), f"it works only from {_said(starts, moment)} on", "starts"),
-    ]
-    if not key["unsupplied"]:
-        conditions.append(_not_over(key, "expires", at, f"it ended {_said(expires, moment)}"))
-    return conditions
-
-
-def _by_factor(factor: Facts, whole: list[_Condition]) -> WayIn:
-    active = None if factor["state"] is None else factor["state"] == "active"
-    is_way = None if factor["kind"] is None else True
-    missing = "factor" if factor["unsupplied"] else "factor.state"
-    conditions = [
-        *whole,
-        _Condition(is_way, "", "factor" if factor["unsupplied"] else "factor.kind"),
-        _Condition(active, f"the factor is {factor['state']}", missing),
-    ]
-    notes = (str(factor["label"]),) if factor["label"] else ()
-    return _way(str(factor["kind"] or "a factor of its own"), conditions, notes=notes)
-
-
-def _way(
-    what: str,
-    conditions: list[_Condition],
-    closing: tuple[datetime | None, str] = (None, ""),
-    notes: tuple[str, ...] = (),
-) -> WayIn:
-    """Kleene's `and` over the conditions."""
-    barred = tuple(dict.fromkeys(condition.barred for condition in conditions if condition.holds is False))
-    missing = tuple(dict.fromkeys(condition.missing for condition in conditions if condition.holds is None))
-    if barred:
-        return WayIn(what, False, barred)
-    until, by = (None, "") if missing else closing
-    return WayIn(what, None if missing else True, (), missing, until, by, notes)
 
 
 def _closing(

@@ -5,9 +5,18 @@ from __future__ import annotations
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
-from keymallet.core.facts.model import Kind
+import polars as pl
+
+from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
+
+
+def label_text(table: Table, name: str) -> pl.Expr:
+    """What tells a row from others of its owner, as text; several things together with a plus."""
+    column = table.column(name)
+    is_list = column is not None and column.kind is Kind.WORDS
+    return pl.col(name).list.join("+") if is_list else pl.col(name).cast(pl.String)
 
 
 def constant_text(node: typed.Const | typed.ConstList, clock: ZoneInfo | None = None) -> str:

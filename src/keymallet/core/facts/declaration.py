@@ -56,17 +56,31 @@ def _beside_secrets(column: Column) -> Column:
 _FACTOR_KINDS = (
     "password otp push sms voice email hardware-key passkey software-key smartcard biometric recovery-codes"
 )
+_TAKEN_KEYS = "api-key app-password entry-code invitation reset-link session"
+"""Keys that are no factor: what is shown is the key itself."""
 _ACCOUNT_REFERENCE = _text("account", "the account the row belongs to, as source/name")
 
-_USABLE = """
-enabled and not surely(until(starts) > 0s) and (ends is unknown or until(ends) > 0s)
-and not surely(until(password-lapses) <= 0s)
-and (has-password and not surely(password-locked) and not locked
-     or (not locked or surely(lock-stops = password))
-        and (some key (state = active and not surely(until(starts) > 0s)
-                       and (expires is unknown or until(expires) > 0s)
-                       and not surely(kind in [ssh-key, ssh-certificate] and not account.remote-key))
-             or some factor (state = active and kind in [passkey, hardware-key, smartcard])))
+_KEY_KINDS = (
+    "api-key ssh-key ssh-certificate certificate app-password entry-code invitation reset-link session"
+)
+_SECOND_FACTOR = """
+some factor (state = active and kind in [otp, push, sms, voice, hardware-key, passkey, smartcard])
+or surely(some way-in (by-password and key is known and taken and state = active))
+or federated and proven-with includes any of [otp, push, sms, voice, hardware-key, passkey, smartcard]
+"""
+_RESISTANT_FACTOR = """
+some factor (phishing-resistant and state = active)
+or federated and proven-with includes any of [hardware-key, passkey, smartcard]
+"""
+_USABLE = "some way-in (open)"
+_OPEN = """
+account.enabled and not surely(until(account.starts) > 0s)
+and (account.ends is unknown or until(account.ends) > 0s)
+and not surely(until(account.password-lapses) <= 0s)
+and taken and state = active and not surely(until(starts) > 0s)
+and (expires is unknown or until(expires) > 0s)
+and (not by-password or account.has-password and not surely(account.password-locked))
+and (not account.locked or not by-password and surely(account.lock-stops = password))
 """
 _PRIVILEGED = """
 some grant (privileged and mode = standing and not surely(until(starts) > 0s)
@@ -99,6 +113,9 @@ ACCOUNT = Table(
         _text("unit", "the part of the organisation it belongs to"),
         _text("title", "the job it is held for"),
         _text("manager", "whom it answers to"),
+        _text("location", "where it is used"),
+        _flag("built-in", "it came with the system"),
+        _past("reviewed", "when somebody last confirmed that its access is still right"),
         _flag("enabled", "the administrator's own switch"),
         _flag("interactive", "a person could open a session with it (shell, console sign-in)"),
         _past("created", "when it was made"),
@@ -112,6 +129,20 @@ ACCOUNT = Table(
         Column("twins", Kind.WORDS, "the same account in systems paired with its own", across=True),
         Column("no-twin-in", Kind.WORDS, "paired systems in which it is missing", across=True),
         Column("twin-differs", Kind.WORDS, "facts in which a twin differs from it, and how", across=True),
+        Column(
+            "federated",
+            Kind.FLAG,
+            "it has no password of its own: its sign-ins are proven by another system",
+            across=True,
+        ),
+        Column("proven-by", Kind.TEXT, "the account of another system that proves its sign-ins", across=True),
+        Column(
+            "proven-with",
+            Kind.WORDS,
+            "the factors that work at the account that proves it",
+            tuple(_FACTOR_KINDS.split()),
+            across=True,
+        ),
         Column("covered-by", Kind.WORDS, "gates in force that ask it for something", across=True),
         Column("left-out-by", Kind.WORDS, "gates in force that cover it and leave it out", across=True),
         Column(
@@ -130,10 +161,27 @@ ACCOUNT = Table(
         ),
         Column("watched", Kind.FLAG, "by the register somebody is told when it is used", across=True),
         Column("watched-by", Kind.WORDS, "gates that would ask it, but only watch", across=True),
+        _flag(
+            "second-factor-registered",
+            "it has a second factor that works: not a key that is taken instead of the password",
+            _SECOND_FACTOR,
+        ),
+        _flag(
+            "phishing-resistant-registered",
+            "it has a factor that works and cannot be relayed by a false site",
+            _RESISTANT_FACTOR,
+        ),
+        _flag("second-factor-enforced", "its system itself says that it asks it for a second factor"),
         Column(
             "second-factor-required",
             Kind.FLAG,
-            "a gate in force asks it for a second factor, whatever it signs in to",
+            "it is asked for a second factor, whatever it signs in to: by a gate in force, or by its system",
+            across=True,
+        ),
+        Column(
+            "phishing-resistant-required",
+            Kind.FLAG,
+            "a gate in force asks it for what cannot be relayed by a false site, whatever it signs in to",
             across=True,
         ),
         _beside_secrets(
@@ -171,9 +219,10 @@ ACCOUNT = Table(
         _flag("initial-password", "still the password that was handed out"),
         _flag("remote-password", "the system takes a password over the network, given there is one"),
         _flag("remote-key", "the system takes a key over the network, given there is one"),
-        _flag(
+        _words(
             "remote-together",
-            "over the network it takes a key and a password one after the other, not one alone",
+            "what it takes over the network only together, one proof after the other",
+            "key-and-password two-keys two-keys-and-password",
         ),
         _flag("locked", "locked at the instant judged", _LOCKED, always=True),
         _word("lock-cause", "what locked it", "failed-attempts administrator inactivity other"),
@@ -187,7 +236,7 @@ ACCOUNT = Table(
         _past("last-failed", "newest failed sign-in known"),
         _flag(
             "usable",
-            "enabled, started, not ended, not locked, and has some way in",
+            "some way into it is open",
             _USABLE,
             always=True,
         ),
@@ -208,6 +257,7 @@ FACTOR = Table(
         _past("last-used", "when it last proved a sign-in"),
         _word("state", "whether it works", "active suspended pending"),
         _flag("phishing-resistant", "cannot be relayed by a false site", _RESISTANT),
+        _flag("exportable", "it can be copied to other devices, as a synced passkey is"),
         _text("label", "what its owner calls it"),
         _text("device", "digest or serial of the device it is on, for seeing what is shared"),
         Column(
@@ -229,8 +279,7 @@ KEY = Table(
         _word(
             "kind",
             "what sort of secret",
-            "api-key ssh-key ssh-certificate certificate app-password entry-code invitation"
-            " reset-link session",
+            _KEY_KINDS,
         ),
         _past("issued", "when it was made"),
         _instant("starts", "first instant at which it works"),
@@ -323,6 +372,50 @@ SIGN_IN = Table(
     label=("outcome", "origin"),
 )
 
+WAY_IN = Table(
+    "way-in",
+    "each way to sign in to an account: what is shown together on it, and whether it is open",
+    (
+        _ACCOUNT_REFERENCE,
+        Column("key", Kind.TEXT, "the public id of the key it begins with", secret=True, across=True),
+        Column(
+            "over",
+            Kind.WORD,
+            "where it leads in: network, console, service (programs), federation (proven by another system)",
+            ("network", "console", "service", "federation"),
+            across=True,
+        ),
+        Column(
+            "takes",
+            Kind.WORDS,
+            "what has to be shown, all of it together",
+            tuple(f"{_FACTOR_KINDS} {_TAKEN_KEYS}".split()),
+            across=True,
+        ),
+        Column("by-password", Kind.FLAG, "the account's own password is part of it", across=True),
+        Column("taken", Kind.FLAG, "the system takes this there", across=True),
+        Column(
+            "state",
+            Kind.WORD,
+            "whether the key or factor works; of several, the worst",
+            tuple("active suspended pending inactive revoked used".split()),
+            across=True,
+        ),
+        Column("starts", Kind.INSTANT, "first instant at which it works", across=True),
+        Column("expires", Kind.INSTANT, "first instant at which it no longer works", across=True),
+        Column(
+            "assurance",
+            Kind.COUNT,
+            "the authentication assurance level that it reaches by NIST SP 800-63B-4; 0: nothing is proven",
+            across=True,
+        ),
+        Column("proven-by", Kind.TEXT, "the account of another system that proves it", across=True),
+        _flag("open", "somebody gets in this way at the instant judged", _OPEN, always=True),
+    ),
+    label=("over", "takes", "key"),
+    across=True,
+)
+
 GATE = Table(
     "gate",
     "sign-in requirements configured in a system",
@@ -351,12 +444,13 @@ SETTING = Table(
         _words("applies-to", "accounts, groups, kinds or everyone"),
         _count("min-length", "shortest password accepted, characters"),
         _count("classes", "character classes asked for"),
+        _flag("letters-and-digits", "both letters and digits are asked for"),
         _count("history", "how many earlier passwords are refused"),
         _span("max-age", "how long a password lasts"),
         _span("min-age", "how long a password must be kept"),
         _span("warn-before", "how long before the end a warning is given"),
-        _count("lock-after", "failed attempts that lock"),
-        _span("lock-for", "how long a lock lasts"),
+        _count("lock-after", "failed attempts that lock; none: it never locks"),
+        _span("lock-for", "how long a lock lasts; none: until somebody unlocks it"),
         _span("count-within", "the stretch in which failures are counted together"),
         _span("idle-limit", "how long a session may idle"),
         _span("session-limit", "how long a session may last"),
@@ -428,12 +522,17 @@ TABLES: dict[str, Table] = {
         GRANT,
         ELEVATION,
         SIGN_IN,
+        WAY_IN,
         GATE,
         SETTING,
         PERSON,
         EXEMPTION,
     )
 }
+
+
+TOLD_TABLES = {name: table for name, table in TABLES.items() if not table.across}
+"""The tables whose rows sources give."""
 
 
 def words_of(table: Table, name: str) -> tuple[str, ...]:

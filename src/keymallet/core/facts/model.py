@@ -59,7 +59,8 @@ class Table:
     """One fact table. `owner` is the table whose rows its rows belong to, or empty.
 
     `label` names the columns that tell one row of an owner from another in messages; `told_by` the fact
-    that each row has to have, if that is not the first.
+    that each row has to have, if that is not the first. `across`: no source gives its rows, they are worked
+    out when all sources lie side by side.
     """
 
     name: str
@@ -68,6 +69,7 @@ class Table:
     owner: str = "account"
     label: tuple[str, ...] = ()
     told_by: str = ""
+    across: bool = False
 
     def column(self, name: str) -> Column | None:
         """Return the column of that name, or None."""

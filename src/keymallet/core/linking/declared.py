@@ -44,6 +44,20 @@ class MatchRule:
 
 
 @dataclass(frozen=True)
+class Federation:
+    """A source whose accounts without a password of their own are proven by accounts of another.
+
+    An account is proven by the one whose fact `by` is the same, capital letters or not where `ignore_case`
+    says so.
+    """
+
+    source: str
+    proven_by: str
+    by: str = "name"
+    ignore_case: bool = False
+
+
+@dataclass(frozen=True)
 class SourcePair:
     """Two sources whose accounts of these `kinds` (empty: all) must agree in these facts.
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import functools
 import operator
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -24,10 +24,17 @@ EVERYONE = "everyone"
 EVERYTHING = frozenset({"*", "everything"})
 """Words among a gate's applications that stand for all there are."""
 
-ON_ACCOUNTS = ("covered-by", "left-out-by", "watched-by", "second-factor-required")
+ON_ACCOUNTS = (
+    *("covered-by", "left-out-by", "watched-by"),
+    *("second-factor-required", "phishing-resistant-required"),
+)
+ON_REQUIREMENTS = ("second-factor-required", "phishing-resistant-required")
 ON_GATES = ("asks-accounts", "leaves-out-accounts", "names-nobody")
 _NO_SECOND = frozenset({"password", "email", "recovery-codes"})
 """What a gate may ask for without asking for a second factor."""
+_RESISTANT = frozenset({"phishing-resistant", "hardware-key", "passkey", "smartcard"})
+"""What a gate may ask for so that nothing which a false site can relay is enough."""
+_SAID = "second-factor-enforced"
 _KINDS = frozenset(words_of(ACCOUNT, "kind"))
 _NAMES = pl.List(pl.String)
 
@@ -51,14 +58,27 @@ class Gate:
     @property
     def asks_second(self) -> bool | None:
         """Whether it asks for a second factor, for whatever one signs in to."""
+        return self._asks_everywhere(lambda asked: not _NO_SECOND & asked)
+
+    @property
+    def asks_resistant(self) -> bool | None:
+        """Whether nothing that a false site can relay is enough, for whatever one signs in to."""
+        return self._asks_everywhere(lambda asked: asked <= _RESISTANT)
+
+    def _asks_everywhere(self, enough: Callable[[set[str]], bool]) -> bool | None:
+        """Whether it guards all there is, and asks for what is `enough`."""
         if self.asks_for is None or self.applications is None:
             return None
         everywhere = not self.applications or bool(EVERYTHING & set(self.applications))
-        return everywhere and bool(self.asks_for) and not _NO_SECOND & set(self.asks_for)
+        return everywhere and bool(self.asks_for) and enough(set(self.asks_for))
 
 
 def mark_gates(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     """Enter on accounts which gates ask them, leave them out or are on trial; on gates, whom they reach."""
+    return _as_provers_are_asked(_by_gates(_as_systems_say(linked)))
+
+
+def _by_gates(linked: LinkedReadings) -> LinkedReadings:
     suppliers = linked.suppliers(GATE)
     if not suppliers:
         return linked
@@ -80,6 +100,43 @@ def mark_gates(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     if gates is not None:
         linked = linked.with_frame(GATE, _joined(numbered, pl.concat(on_gates), ON_GATES))
     return linked.supplying(suppliers, GATE, dict.fromkeys(ON_GATES, "its accounts"))
+
+
+def _as_systems_say(linked: LinkedReadings) -> LinkedReadings:
+    """Take over what systems say themselves of whom they ask for a second factor."""
+    telling = linked.suppliers(ACCOUNT, _SAID)
+    if not telling or _SAID not in linked.accounts.columns:
+        return linked
+    accounts = linked.accounts.with_columns(pl.col(_SAID).alias("second-factor-required"))
+    return linked.with_frame(ACCOUNT, accounts).supplying(
+        telling, ACCOUNT, {"second-factor-required": "what its system says"}
+    )
+
+
+def _as_provers_are_asked(linked: LinkedReadings) -> LinkedReadings:
+    """Of accounts that another proves: what that one is asked for, these are asked for as well."""
+    accounts = linked.accounts
+    if "proven-by" not in accounts.columns or not accounts["proven-by"].count():
+        return linked
+    told = {name: name for name in ON_REQUIREMENTS if name in accounts.columns}
+    if not told:
+        return linked
+    provers = accounts.select(
+        pl.col("account").alias("proven-by"), *(pl.col(n).alias(f"{n} there") for n in told)
+    )
+    joined = accounts.select("proven-by", *told).join(
+        provers, on="proven-by", how="left", maintain_order="left"
+    )
+    proven = pl.col("proven-by").is_not_null()
+    asked = joined.select(
+        pl.when(proven).then(pl.col(name) | pl.col(f"{name} there")).otherwise(name).alias(name)
+        for name in told
+    )
+    unread = {name: asked[name].is_null() & accounts["proven-by"].is_not_null() for name in told}
+    marked = with_unread(accounts.with_columns(asked), {name: it for name, it in unread.items() if it.any()})
+    sources = accounts.filter(proven)["source"].cast(pl.String).unique().to_list()
+    how = "its gates, and those of the account that proves it"
+    return linked.with_frame(ACCOUNT, marked).supplying(sources, ACCOUNT, dict.fromkeys(told, how))
 
 
 def _gate(row: dict[str, Any], supply: Mapping[str, str]) -> Gate:
@@ -130,6 +187,7 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
     let_by = [_in_state(truth, gate, "in-force") for truth, gate in zip(lets_by, gates, strict=True)]
     watched = [_in_state(truth, gate, "on-trial") for truth, gate in zip(asks, gates, strict=True)]
     second = [_both(truth, gate.asks_second) for truth, gate in zip(in_force, gates, strict=True)]
+    resistant = [_both(truth, gate.asks_resistant) for truth, gate in zip(in_force, gates, strict=True)]
     nobody = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True)
     return Reach(
         pl.DataFrame(
@@ -137,7 +195,8 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
                 _names(gates, in_force, accounts.height).alias("covered-by"),
                 _names(gates, let_by, accounts.height).alias("left-out-by"),
                 _names(gates, watched, accounts.height).alias("watched-by"),
-                functools.reduce(operator.or_, second, nobody).alias("second-factor-required"),
+                functools.reduce(operator.or_, second, _said(accounts)).alias("second-factor-required"),
+                functools.reduce(operator.or_, resistant, nobody).alias("phishing-resistant-required"),
             ]
         ),
         pl.DataFrame(
@@ -149,6 +208,13 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
             schema=dict(zip(ON_GATES, (pl.Int64, pl.Int64, _NAMES), strict=True)),
         ),
     )
+
+
+def _said(accounts: pl.DataFrame) -> pl.Series:
+    """Who is asked as the system says itself; where it says nothing, the gates decide."""
+    if _SAID in accounts.columns:
+        return accounts[_SAID].fill_null(False)
+    return pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True)
 
 
 def _in_state(truth: pl.Series, gate: Gate, state: str) -> pl.Series:

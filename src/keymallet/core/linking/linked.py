@@ -11,19 +11,21 @@ import polars as pl
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import Reading
-from keymallet.core.linking.declared import MatchRule, SourcePair
+from keymallet.core.linking.declared import Federation, MatchRule, SourcePair
 
 
 @dataclass(frozen=True)
 class LinkingRules:
     """What an estate declares of how its sources belong together.
 
-    `match_rules` tell whose an account is, `pairs` which sources must agree; days are those of `clock`.
+    `match_rules` tell whose an account is, `pairs` which sources must agree, `federations` which sources
+    prove the accounts of others; days are those of `clock`.
     """
 
     clock: ZoneInfo
     match_rules: tuple[MatchRule, ...] = ()
     pairs: tuple[SourcePair, ...] = ()
+    federations: tuple[Federation, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -5,22 +5,25 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.facts.declaration import ACCOUNT, WAY_IN
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.assembling import assemble
 from keymallet.core.linking.elevation_spans import mark_elevation_spans
 from keymallet.core.linking.failures import count_locks
+from keymallet.core.linking.federation import find_provers
 from keymallet.core.linking.gates import mark_gates
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.people import drop_repeated_people, number_managers
 from keymallet.core.linking.person_matching import match_persons
 from keymallet.core.linking.reconciliation import reconcile
+from keymallet.core.linking.settings_as_meant import ZERO_IS_NONE, take_settings_as_meant
 from keymallet.core.linking.shared_values import (
     count_password_days,
     mark_shared_devices,
     mark_shared_keys,
     mark_shared_passwords,
 )
+from keymallet.core.linking.ways_in import make_ways_in
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +59,11 @@ _COMPARABLE = tuple(
 """The facts in which an estate may ask two systems to agree."""
 
 PASSES: tuple[Pass, ...] = (
+    Pass(
+        take_settings_as_meant,
+        needs=tuple(f"setting.{name}" for name in ZERO_IS_NONE),
+        makes=tuple(f"setting.{name}" for name in ZERO_IS_NONE),
+    ),
     Pass(drop_repeated_people, needs=("person.person",), makes=("person.person",)),
     Pass(
         match_persons,
@@ -96,13 +104,22 @@ PASSES: tuple[Pass, ...] = (
         makes=("account.password-set-with",),
     ),
     Pass(
+        find_provers,
+        needs=(
+            *_columns("account", "account name mail person stable-id source has-password password-empty"),
+            *_columns("factor", "kind state"),
+        ),
+        makes=_columns("account", "federated proven-by proven-with"),
+    ),
+    Pass(
         mark_gates,
         needs=(
             *_columns("gate", "gate source state asks-for covers leaves-out applications"),
-            *_columns("account", "source name kind groups enabled"),
+            *_columns("account", "source name kind groups enabled second-factor-enforced proven-by"),
         ),
         makes=(
             *_columns("account", "covered-by left-out-by watched-by second-factor-required"),
+            "account.phishing-resistant-required",
             *_columns("gate", "asks-accounts leaves-out-accounts names-nobody"),
         ),
     ),
@@ -129,6 +146,18 @@ PASSES: tuple[Pass, ...] = (
             *_columns("account", "source name kind groups"),
         ),
         makes=("account.locked-before",),
+    ),
+    Pass(
+        make_ways_in,
+        needs=(
+            *_columns("account", "source has-password password-empty remote-password remote-key"),
+            *_columns("account", "remote-together second-factor-required phishing-resistant-required"),
+            *_columns("account", "account federated proven-by enabled starts ends password-lapses"),
+            *_columns("account", "password-locked locked locked-until lock-stops"),
+            *_columns("key", "key kind starts expires state algorithm digest scope"),
+            *_columns("factor", "kind amr state exportable"),
+        ),
+        makes=tuple(f"way-in.{column.name}" for column in WAY_IN.columns if column.across),
     ),
 )
 """All passes, in the order in which they run: whatever one needs, no later one makes."""

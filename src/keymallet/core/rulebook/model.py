@@ -64,7 +64,11 @@ TOPICS = {
 
 @dataclass(frozen=True, slots=True)
 class Demand(ABC):
-    """What a rule and a tally have in common. `origin` is the file it stands in."""
+    """What a rule and a tally have in common.
+
+    `origin` is the file it stands in; `note` says what its reader has to know, such as what to hold against
+    the text of a standard.
+    """
 
     id: str
     title: str
@@ -75,6 +79,7 @@ class Demand(ABC):
     mend: str = ""
     topic: str = ""
     origin: str = ""
+    note: str = ""
 
     @property
     @abstractmethod

@@ -50,6 +50,7 @@ class _DemandText(msgspec.Struct, rename="kebab"):
     advice: str = ""
     mend: str = ""
     topic: str = ""
+    note: str = ""
 
 
 class _RuleText(_DemandText, rename="kebab", kw_only=True):
@@ -334,6 +335,7 @@ def _demand(
         "mend": read.mend,
         "topic": read.topic,
         "origin": item.document.name,
+        "note": read.note,
     }
 
 

@@ -20,7 +20,7 @@ import polars as pl
 from keymallet.core.base.nearest import article, did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.explaining.findings import EVERY_VERDICT, findings
-from keymallet.core.facts.declaration import ACCOUNT, GATE, PERSON, SETTING, TABLES
+from keymallet.core.facts.declaration import ACCOUNT, GATE, PERSON, SETTING, TABLES, TOLD_TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
     ORIGIN,
@@ -144,6 +144,9 @@ class _Reader:
         before = len(self.document.problems)
         self.written = frozenset(data)
         given = self.given = {key: value for key, value in data.items() if key in TABLES}
+        for name in given.keys() - TOLD_TABLES:
+            said = f"{name} is always worked out: nothing can be given for it"
+            self.document.fault((*self.path, name), said, "give the password, keys and factors it rests on")
         read = self.document.read(_CaseText, {k: v for k, v in data.items() if k not in given}, self.path)
         if read is None:
             return None
@@ -339,13 +342,24 @@ def _worked_out(evidence: Evidence, clock: ZoneInfo) -> Evidence:
     for step in PASSES:
         if step.run not in _NOT_IN_A_CASE:
             linked = step.run(linked, LinkingRules(clock))
+        # Later passes rest on what the case gives as well.
+        linked = _as_given(linked, evidence, step.makes)
     tables = dict(linked.tables)
     for name, frame in given.items():
-        made = tables[name].columns
-        kept = [column for column in _across(name) if column not in made or _gives(evidence, name, column)]
-        tables[name] = tables[name].with_columns(frame[column] for column in kept)
+        missing = [column for column in _across(name) if column not in tables[name].columns]
+        tables[name] = tables[name].with_columns(frame[column] for column in missing)
     supply = {reading.source: reading.supply for reading in linked.readings}
     return replace(evidence, tables=tables, supply=supply)
+
+
+def _as_given(linked: LinkedReadings, evidence: Evidence, made: tuple[str, ...]) -> LinkedReadings:
+    """With what the case itself gives of what a pass makes."""
+    for name in made:
+        table, _, column = name.partition(".")
+        if column in _across(table) and _gives(evidence, table, column):
+            frame = linked.tables[table].with_columns(evidence.tables[table][column])
+            linked = linked.with_frame(TABLES[table], frame)
+    return linked
 
 
 _NOT_IN_A_CASE = (drop_repeated_people, match_persons, number_managers, reconcile)

@@ -25,38 +25,41 @@ from keymallet.core.topics.report import (
 
 NONE, WEAK, UNPROVEN, SECOND, RESISTANT = "none", "weak only", "unproven", "second factor", "resistant"
 STATES = (
-    State(NONE, "nothing but a password, or nothing known to prove more", Tone.GRAVE),
-    State(WEAK, "text message, voice, mail or recovery codes and nothing better", Tone.WORRY),
+    State(NONE, "a password or a key alone, or nothing known to prove more", Tone.GRAVE),
+    State(WEAK, "text message, voice, mail, recovery codes, a biometric: nothing better", Tone.WORRY),
     State(UNPROVEN, "no source tells", Tone.OPEN),
     State(SECOND, "a second factor that a false site can relay", Tone.FAIR),
     State(RESISTANT, "a factor that cannot be relayed by a false site", Tone.FINE),
 )
+CONSOLE = "console"
 ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "on trial", "left out", "between gates"
 POPULATIONS = ("emergency", "owner", "administrator", "shared", "service", "system", "guest", "person")
 
-_WEAK = "kind in [sms, voice, email, recovery-codes]"
-_RELAYED = "kind in [otp, push, software-key, biometric]"
+_WEAK = "[sms, voice, email, recovery-codes, biometric]"
+_RELAYED = "[otp, push]"
+_THERE = "federated and proven-with includes any of"
+_FROM_AFAR = "open and over in [network, federation]"
 _OF_GATES = ("gate", "source", "state", "asks-for", "asks-accounts", "leaves-out-accounts", "names-nobody")
-_ALONE = "kind in [passkey, smartcard]"
-"""Proves two things at once: that one has it, and that one may use it."""
 
 
 def asked(book: Rulebook) -> QuestionsByName:
     """What is asked of accounts, factors and gates."""
     questions = Questions(book)
+    weak = f"some factor (state = active and kind in {_WEAK}) or {_THERE} {_WEAK}"
     questions.columns(ACCOUNT, "account", "display", "unit", "source", "kind", "privileged")
     questions.columns(ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-required")
     questions.conditions(
         ACCOUNT,
         in_scope="usable and interactive",
         owner="system-owner" if "system-owner" in book.terms else "stable-id = '0'",
-        resistant="some factor (state = active and phishing-resistant)",
-        second=f"some factor (state = active and {_RELAYED})",
-        weak=f"some factor (state = active and {_WEAK})",
-        level_3="has-password and some factor (state = active and kind = hardware-key) "
-        "or some factor (state = active and kind = smartcard)",
-        level_2=f"some factor (state = active and {_ALONE}) or has-password and some factor (state = active "
-        f"and kind not in [password, email, recovery-codes])",
+        resistant="phishing-resistant-registered",
+        second=f"some factor (state = active and kind in {_RELAYED}) or {_THERE} {_RELAYED}"
+        f" or second-factor-registered and not ({weak})",
+        weak=weak,
+        below_1=f"some way-in ({_FROM_AFAR} and assurance < 1)",
+        below_2=f"some way-in ({_FROM_AFAR} and assurance < 2)",
+        below_3=f"some way-in ({_FROM_AFAR} and assurance < 3)",
+        from_afar=f"some way-in ({_FROM_AFAR})",
     )
     questions.values(ACCOUNT, seconds="count factor (state = active and kind != password)")
     questions.columns(FACTOR, "kind", prefix="factor ")
@@ -76,7 +79,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         NONE,
         UNPROVEN,
     )
-    level = first_that_holds([("AAL3", answers["level_3"]), ("AAL2", answers["level_2"])], "AAL1", UNPROVEN)
+    level = _level(answers)
     everybody = pl.DataFrame(
         [
             *(answers[name] for name in ("account", "display", "unit", "source", "privileged")),
@@ -112,6 +115,15 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         measures=("not asked",),
         sections=tuple(_sections(judgement, answers, rows)),
         numbers={"gates are told of": bool(judgement.evidence.suppliers(GATE.name))},
+    )
+
+
+def _level(answers: Mapping[str, pl.Series]) -> pl.Series:
+    """The level of the weakest way in that is open from afar; of a console alone, none is told."""
+    closed = ~answers["from_afar"]
+    below = [("AAL0", "below_1"), ("AAL1", "below_2"), ("AAL2", "below_3")]
+    return first_that_holds(
+        [(CONSOLE, closed), *((level, answers[name]) for level, name in below)], "AAL3", UNPROVEN
     )
 
 

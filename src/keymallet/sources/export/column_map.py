@@ -12,7 +12,7 @@ import msgspec
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
-from keymallet.core.facts.declaration import ACCOUNT, TABLES, tables_of_account
+from keymallet.core.facts.declaration import ACCOUNT, TABLES, TOLD_TABLES, tables_of_account
 from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language.clocks import is_zone
 from keymallet.sources.export.json_path import MEMBER, OUTSIDE
@@ -213,14 +213,14 @@ def read_column_map(
     Raises KeymalletError with every problem in it.
     """
     document = TomlDocument(text, name)
-    tables = {key: value for key, value in document.data.items() if key in TABLES}
-    rest = {key: value for key, value in document.data.items() if key not in TABLES}
+    tables = {key: value for key, value in document.data.items() if key in TOLD_TABLES}
+    rest = {key: value for key, value in document.data.items() if key not in TOLD_TABLES}
     settings = {field.encode_name for field in msgspec.structs.fields(ColumnMapText)}
     for key in rest.keys() - settings:
         hint = (
-            did_you_mean(key, TABLES)
+            did_you_mean(key, TOLD_TABLES)
             or did_you_mean(key, settings)
-            or f"there are the tables {', '.join(TABLES)}"
+            or f"there are the tables {', '.join(TOLD_TABLES)}"
         )
         document.fault((key,), f'"{key}" is neither a setting nor a table', hint)
     rest = {key: value for key, value in rest.items() if key in settings}
@@ -272,7 +272,7 @@ class _Checked:
         self._dates(settings.dates, ("dates",))
         for name, zone in settings.dates.zones.items():
             self._zone(zone, ("dates", "zones", name))
-        rows = [table.name for table in tables_of_account()]
+        rows = [table.name for table in tables_of_account() if not table.across]
         for name in settings.absent:
             if name not in rows:
                 hint = did_you_mean(name, rows) or f"there are: {', '.join(rows)}"

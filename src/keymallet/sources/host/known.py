@@ -126,7 +126,7 @@ class Known:
             row |= {
                 "remote-password": ways.password and typed,
                 "remote-key": ways.key,
-                "remote-together": ways.together and typed,
+                "remote-together": [word for word in ways.together if typed or "password" not in word],
             }
             if not self.server.uses_pam:
                 row |= passwords.without_pam(row, line)

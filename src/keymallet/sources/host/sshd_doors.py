@@ -25,6 +25,14 @@ _SIGNATURES = {
 """How a key of each kind can prove itself."""
 
 
+_TOGETHER = {
+    "key-and-password": {"publickey", "password"},
+    "two-keys": {"publickey", "second key"},
+    "two-keys-and-password": {"publickey", "second key", "password"},
+}
+"""The lists of steps that are told, whatever their order; more than two keys are told as two."""
+
+
 def _of_certificates(name: str) -> str:
     return name.removesuffix("@openssh.com") + _CERTIFICATE
 
@@ -37,12 +45,12 @@ _TAKEN_BY_DEFAULT = [*map(_of_certificates, _PLAIN), *_PLAIN]
 class Ways:
     """Which proofs the server takes from an account, given that it has them.
 
-    `together` is a key and a password, one after the other, where the server asks for both.
+    `together` are proofs that are enough only one after the other: a key and a password, two keys, or both.
     """
 
     password: bool
     key: bool
-    together: bool = False
+    together: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -96,11 +104,16 @@ class Door:
         return self._knows_keys and (self._steps is None or {"publickey"} in self._steps)
 
     @property
-    def takes_together(self) -> bool:
-        """A key and a password, in whichever order, and neither alone; root is asked at each step."""
-        if not self._asking or not self._knows_keys or self._steps is None or self._roots != "yes":
-            return False
-        return {"publickey", "password"} in self._steps
+    def takes_together(self) -> set[str]:
+        """What it takes one after the other, in whichever order; root is asked at each step."""
+        if not self._knows_keys or self._steps is None:
+            return set()
+        typed = bool(self._asking) and self._roots == "yes"
+        return {
+            word
+            for word, steps in _TOGETHER.items()
+            if steps in self._steps and (typed or "password" not in steps)
+        }
 
     def takes(self, algorithm: str, bits: int, *, is_certificate: bool, is_limited: bool) -> bool:
         """Whether a key of this kind and size can prove a sign-in. `is_limited`: to one command."""
@@ -136,17 +149,23 @@ def ways_of(found: list[Door], *, empty_password: bool) -> Ways:
     """The ways in through any of an account's doors."""
     admitting = [door for door in found if door.is_admitted]
     typed = [door for door in admitting if not empty_password or door.takes_empty]
+
+    def open_to(word: str) -> list[Door]:
+        return typed if "password" in word else admitting
+
     return Ways(
         any(door.takes_password for door in typed),
         any(door.takes_key for door in admitting),
-        any(door.takes_together for door in typed),
+        tuple(word for word in _TOGETHER if any(word in door.takes_together for door in open_to(word))),
     )
 
 
 def anybody_by_password(server: SshServer) -> bool:
     """Whether anybody at all may sign in with a password."""
     found = (Door(settings, server.uses_pam, False, True) for settings in server.possible(None, ()))
-    return any(door.takes_password or door.takes_together for door in found)
+    return any(
+        door.takes_password or any("password" in word for word in door.takes_together) for door in found
+    )
 
 
 def _admitted(settings: Settings, name: str, groups: tuple[str, ...]) -> bool:

@@ -10,6 +10,7 @@ from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.topics.factors import (
     ASKED,
     BETWEEN,
+    CONSOLE,
     LEFT_OUT,
     NONE,
     RESISTANT,
@@ -55,7 +56,9 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if not report.rows.height:
         return ["cannot be signed in to"]
     row = report.rows.row(0, named=True)
-    level = "" if row["level"] == UNPROVEN else f": can prove a sign-in to {row['level']}"
+    level = {UNPROVEN: "", CONSOLE: "; nothing is open over the network"}.get(
+        row["level"], f"; the weakest way in over the network reaches {row['level']}"
+    )
     gates = {ASKED: row["covered by"], LEFT_OUT: row["left out by"]}.get(row["gate"], row["watched by"])
     notes = [f"{row[STATE]}{level}", f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}"]
     if row["second factors"] == 1:

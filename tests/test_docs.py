@@ -84,7 +84,12 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     (accept,) = toml_blocks("docs/trust.md")
     (tmp_path / "estate.toml").write_text(head + roster + other + accept, "utf-8")
     assert read_estate(tmp_path / "estate.toml").accepted[0].gap == "strays"
-    book_text, cases = toml_blocks("docs/rulebook.md")
+    book_text, side_by_side, cases = toml_blocks("docs/rulebook.md")
+    (tmp_path / "estate.toml").write_text(
+        f'organisation = "O"\nclock = "UTC"\n{side_by_side}\n{roster}{other}', "utf-8"
+    )
+    found = read_estate(tmp_path / "estate.toml")
+    assert (len(found.rulebooks), len(found.preferred)) == (3, 1)
     book = read_rulebook(f'title = "T"\n{book_text}', "docs")
     assert (len(book.rules), len(book.tallies)) == (2, 1)
     (case,) = read_cases(cases, "docs", book)

@@ -8,14 +8,22 @@ from __future__ import annotations
 import json
 import re
 import sys
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
 from pathlib import Path
 
+from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.model import Column
 from keymallet.core.facts.scim_extension import json_schema
+from keymallet.core.language import typed
 from keymallet.core.language.functions import FUNCTIONS, Function
+from keymallet.core.language.typed import Typed
+from keymallet.core.rulebook.model import Demand, Rule
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.sources.rulebooks import open_included, shipped, shipped_text
 
+STANDARDS = [name for name in shipped() if name != "base"]
 DOCS = Path(__file__).parent.parent / "docs"
 
 
@@ -66,10 +74,94 @@ def _between(page: str, name: str, lines: Iterable[str]) -> str:
     return made
 
 
+def standard(name: str) -> str:
+    """One standard's requirements: which rule is for each, on whom, and what is not judged."""
+    book = read_rulebook(shipped_text(name), name, open_included)
+    rows: dict[str, list[str]] = {}
+    for demand in book.demands:
+        for cite in demand.cite:
+            rows.setdefault(cite, []).append(_requirement(demand))
+    left = [f"| {each.cite} | {each.asks} | {each.why} |\n" for each in book.not_judged]
+    notes = [f"- `{demand.id}`: {demand.note}\n" for demand in book.demands if demand.note]
+    parts = [
+        f"# {book.title}\n\nMade from the rulebook `{name}` by `make schema`. In our own words, from ",
+        "knowledge of the standard; its own text decides.\n\n",
+        "| requirement | rule | severity | on whom |\n|---|---|---|---|\n",
+        *(f"| {cite} | {row}" for cite in sorted(rows, key=_in_numbers) for row in rows[cite]),
+    ]
+    parts += ["\n## To hold against the text\n\n", *notes] if notes else []
+    parts += ["\n## Not judged\n\n| requirement | asks | why not |\n|---|---|---|\n", *left] if left else []
+    return "".join(parts)
+
+
+def _requirement(demand: Demand) -> str:
+    scope = demand.who.text if isinstance(demand, Rule) else demand.expressions[0].text
+    each = "" if demand.table == "account" else f"each {demand.table}: "
+    whom = f"{each}`{scope}`" if scope != "true" else each.rstrip(": ") or "every account"
+    return f"`{demand.id}`: {demand.title} | {demand.severity.word} | {whom.replace('|', chr(92) + '|')} |\n"
+
+
+def _in_numbers(text: str) -> list[tuple[int, str]]:
+    """So that 8.3.10 comes after 8.3.9."""
+    return [(int(part), "") if part.isdigit() else (0, part) for part in re.split(r"(\d+)", text)]
+
+
+def _standard_page(name: str, _: str) -> str:
+    return standard(name)
+
+
+def crosswalk(_: str) -> str:
+    """The standards that ship side by side: by what their rules ask of, which rule with which figure."""
+    asked: dict[str, dict[str, list[str]]] = {}
+    for name in STANDARDS:
+        book = read_rulebook(shipped_text(name), name, open_included)
+        for demand in book.demands:
+            asked.setdefault(_about(demand), {}).setdefault(name, []).append(_with_figures(demand))
+    several = {about: cells for about, cells in asked.items() if len(cells) > 1}
+    rows = [
+        f"| {about} | " + " | ".join("<br>".join(cells.get(name, ["–"])) for name in STANDARDS) + " |\n"
+        for about, cells in sorted(several.items())
+    ]
+    head = (
+        "# What the standards ask of the same facts\n\nMade from the rulebooks by `make schema`: rules of "
+        "two standards or more that ask of the same facts, with their figures.\n\n"
+    )
+    columns = f"| asks of | {' | '.join(STANDARDS)} |\n|{'---|' * (len(STANDARDS) + 1)}\n"
+    return head + columns + "".join(rows)
+
+
+def _about(demand: Demand) -> str:
+    """The facts that a rule's demand rests on, as they stand in it."""
+    demanded = demand.must if isinstance(demand, Rule) else demand.expressions[0]
+    return ", ".join(f"`{name}`" for name in sorted(dict.fromkeys(_named(demanded))))
+
+
+def _named(node: Typed) -> Iterator[str]:
+    if isinstance(node, typed.Derived):
+        yield f"{node.fact.table}.{node.fact.column.name}"
+        return
+    if isinstance(node, typed.Fact):
+        yield f"{node.table}.{node.column.name}"
+    for part in node.parts:
+        yield from _named(part)
+
+
+def _with_figures(demand: Demand) -> str:
+    demanded = demand.must if isinstance(demand, Rule) else demand.expressions[0]
+    figures = dict.fromkeys(
+        constant_text(part)
+        for part in demanded.walk()
+        if isinstance(part, typed.Const | typed.ConstList) and part.limit
+    )
+    return f"`{demand.id}`" + (f" {' · '.join(figures)}" if figures else "")
+
+
 PAGES: dict[str, Callable[[str], str]] = {
     "scim-extension.schema.json": scim_schema,
     "dictionary.md": dictionary,
     "rulebook.md": functions,
+    **{f"standards/{name}.md": partial(_standard_page, name) for name in STANDARDS},
+    "standards/crosswalk.md": crosswalk,
 }
 """Each file with what makes it out of what stands there."""
 
@@ -84,6 +176,7 @@ def main(arguments: list[str]) -> int:
         if after != before:
             stale.append(name)
             if "--check" not in arguments:
+                path.parent.mkdir(exist_ok=True)
                 path.write_text(after, "utf-8")
     if "--check" in arguments:
         for name in stale:

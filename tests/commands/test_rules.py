@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import re
 from pathlib import Path
 
 import pytest
@@ -85,8 +87,8 @@ def test_a_book_and_a_rule_are_shown_as_they_stand(tmp_path: Path) -> None:
     )
     whole = run("rules", "show", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
     assert "60 d; 30 d for visitor" in whole and "(ours.toml)" in whole and "(base)" in whole
-    assert "idle  Accounts" not in whole
-    one = run("rules", "show", "password-age", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
+    assert " idle  Accounts" not in whole
+    one = run("rules", "show", "ours/password-age", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
     for told in (
         "grace     7 d",
         "60 d; 30 d for visitor  (top.toml)",
@@ -316,3 +318,36 @@ def test_what_changes_on_the_evidence(railway: Path) -> None:
     assert "tightened password-age by its limits: today" in limit and "more do not meet it, of" in limit
     tighter = compared(railway, BOOK.replace("<= limit.age", "<= limit.age and not initial-password"), *AT)
     assert "tightened password-age must:" in tighter
+
+
+def test_an_estate_of_several_rulebooks(railway_snapshot: Path) -> None:
+    """Judged by side by side, checked together, each tried by its own cases; a choice takes a rule out."""
+    estate = (railway_snapshot / "estate.toml").read_text()
+    several = 'rulebook = ["pci-dss-4", "nist-800-63b-4"]'
+    (railway_snapshot / "several.toml").write_text(
+        re.sub(r"^rulebook .*", f'{several}\nidentity = "../estate.toml"', estate, flags=re.M)
+    )
+    told = run("rules", "check", "--estate", "several.toml", cwd=railway_snapshot, expect=0).stdout
+    assert "no setting can meet both of these, for classes" in told
+    assert "PCI DSS 4.0.1" in told and "NIST SP 800-63B-4" in told
+    tried = run("rules", "try", "--estate", "several.toml", cwd=railway_snapshot, expect=0).stdout
+    assert tried.count("all as expected") == 2
+    judged = run("judge", *AT, "--estate", "several.toml", "--format", "json", cwd=railway_snapshot)
+    ids = {rule["id"] for rule in json.loads(judged.stdout)["rules"]}
+    assert {"setting-letters-and-digits", "setting-no-composition", "setting-lockout"} <= ids
+    assert "setting-failures" not in ids, "a hundred failures are less strict than ten"
+    words = ("rehearse", *AT, "--estate", "several.toml", "--set")
+    told = run(*words, "limit.failures=3", cwd=railway_snapshot, expect=2).stderr
+    assert 'did you mean "pci-dss-4/failures"' in told
+    run(*words, "limit.pci-dss-4/failures=3", cwd=railway_snapshot, expect=0)
+    choice = '[[prefer]]\nrule = "setting-no-composition"\nover = "{}"\nreason = "Length counts."\n'
+    whole = (railway_snapshot / "several.toml").read_text()
+    (railway_snapshot / "several.toml").write_text(whole + choice.format("setting-letters-and-digits"))
+    told = run("rules", "check", "--estate", "several.toml", cwd=railway_snapshot, expect=0).stdout
+    assert "no setting can meet" not in told
+    (railway_snapshot / "several.toml").write_text(whole + choice.format("setting-letter-and-digits"))
+    told = run("rules", "check", "--estate", "several.toml", cwd=railway_snapshot, expect=2).stderr
+    assert "several.toml" in told and 'did you mean "setting-letters-and-digits"' in told
+    (railway_snapshot / "several.toml").write_text(whole.replace(several, 'rulebook = ["base", "base"]'))
+    told = run("judge", "--estate", "several.toml", cwd=railway_snapshot, expect=2).stderr
+    assert '"base" is named twice' in told and "several.toml:" in told

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from keymallet.commands.books import open_register, read_rulebook_file
+from keymallet.commands.books import open_register, rulebook_of
 from keymallet.commands.gaps import of_folder, of_judgement, of_snapshot, sorted_out
 from keymallet.commands.opening import instant, open_estate
 from keymallet.core.base.problems import fail
@@ -119,7 +119,7 @@ def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> J
     # counts all the same: to name these two must not lose its register, nor what it says of stale sources.
     alone = options.snapshot and options.rulebook and not Path(options.estate).exists()
     estate = None if alone else open_estate(options.estate)
-    rulebook = read_rulebook_file(Path(options.rulebook) if options.rulebook else estate.rulebook)  # type: ignore[union-attr]
+    rulebook = rulebook_of(options.rulebook, estate)
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))
         if estate is not None and snapshot.manifest.estate != estate.identity:

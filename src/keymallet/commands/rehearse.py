@@ -86,8 +86,10 @@ def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
         if name not in book.limits:
             hint = did_you_mean(name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
             raise fail(f'the rulebook has no limit "{name}"', hint=hint)
-    changed = read_rulebook(overlay(book.title, book.files[0], settings), "--set", open_included)
-    return replace(changed, edition=book.edition)
+    changed = read_rulebook(overlay(book.title, book.roots, settings), "--set", open_included)
+    # A rule that the estate prefers another to stays out.
+    ids = {demand.id for demand in book.demands}
+    return replace(changed.only(lambda demand: demand.id in ids), edition=book.edition)
 
 
 def _compare(options: argparse.Namespace, inputs: JudgingInputs, book: Rulebook) -> int:

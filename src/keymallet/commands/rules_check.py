@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.books import book_path, read_rulebook_file
+from keymallet.commands.books import book_paths, named_or_estates
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.views.rulebook import show_checked
+from keymallet.core.studies.contradictions import contradictions
+from keymallet.views.rulebook import show_checked, show_contradictions
 from keymallet.views.terminal import console
 
 
 def run(options: argparse.Namespace) -> int:
     """Check the rulebook. Raises KeymalletError with every fault."""
-    path = book_path(options.rulebook, options.estate)
-    book = read_rulebook_file(path)
+    paths = book_paths(options.rulebook, options.estate)
+    book = named_or_estates(options.rulebook, options.estate)
 
-    show_checked(console(), str(path), book)
+    out = console()
+    show_checked(out, ", ".join(map(str, paths)), book)
+    show_contradictions(out, contradictions(book))
     return CLEAN

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.books import book_path, read_rulebook_file
+from keymallet.commands.books import named_or_estates
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
@@ -14,7 +14,7 @@ from keymallet.views.terminal import console
 
 def run(options: argparse.Namespace) -> int:
     """Show it. Raises KeymalletError if the book has faults, or no such rule."""
-    book = read_rulebook_file(book_path(options.rulebook, options.estate))
+    book = named_or_estates(options.rulebook, options.estate)
     out = console()
     if options.rule is None:
         if options.tree:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from keymallet.commands.books import book_path, read_rulebook_file
+from keymallet.commands.books import book_paths, read_rulebook_file
 from keymallet.commands.exit_codes import BREACH, CLEAN
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
@@ -19,7 +19,13 @@ from keymallet.views.terminal import console
 
 def run(options: argparse.Namespace) -> int:
     """Try them; code 1 if one comes out otherwise. Raises KeymalletError if the cases have faults."""
-    path = book_path(options.rulebook, options.estate)
+    paths = book_paths(options.rulebook, options.estate)
+    if options.cases and len(paths) > 1:
+        raise fail("cases belong to one rulebook", hint="name it: keymallet rules try BOOK --cases FILE")
+    return max(_try(options, path) for path in paths)
+
+
+def _try(options: argparse.Namespace, path: Path) -> int:
     book = read_rulebook_file(path)
     text, name = read_book(Path(options.cases)) if options.cases else read_cases_of(path)
     cases = read_cases(text, name, book)

@@ -75,12 +75,20 @@ class AcceptText(msgspec.Struct, rename="kebab", frozen=True):
     about: str = "*"
 
 
+class PreferText(msgspec.Struct, rename="kebab", frozen=True):
+    """Which of two rules that contradict each other holds, as it stands in the file."""
+
+    rule: str
+    over: str
+    reason: str
+
+
 class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     """The estate file as it stands; each source's section is read by the shape of its reader."""
 
     organisation: str
     clock: str
-    rulebook: str
+    rulebook: str | tuple[str, ...]
     source: dict[str, Any]
     snapshots: str = "snapshots"
     register: str = ""
@@ -90,6 +98,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     tie: tuple[TieText, ...] = ()
     pair: tuple[PairText, ...] = ()
     federation: tuple[FederationText, ...] = ()
+    prefer: tuple[PreferText, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -113,6 +122,15 @@ class Accepted:
     until: datetime
 
 
+@dataclass(frozen=True, slots=True)
+class Preferred:
+    """Of two rules that contradict each other, the one that holds, the one that does not, and why."""
+
+    rule: str
+    over: str
+    reason: str
+
+
 @dataclass(frozen=True)
 class Estate:
     """A checked estate file. Paths in it are taken from `folder`, the folder it is in.
@@ -125,13 +143,14 @@ class Estate:
     identity: str
     organisation: str
     clock: ZoneInfo
-    rulebook: FilePath
+    rulebooks: tuple[FilePath, ...]
     snapshots: FilePath
     sources: tuple[Source, ...]
     largest_drop: int
     linking: LinkingRules
     register: FilePath | None = None
     accepted: tuple[Accepted, ...] = ()
+    preferred: tuple[Preferred, ...] = ()
 
     @property
     def folder(self) -> FilePath:
@@ -170,6 +189,8 @@ def read_estate(file: FilePath) -> Estate:
     pairs = _pairs(document, written, sections) if written else ()
     federations = _federations(document, written, sections) if written else ()
     accepted = _accepted(document, written) if written else ()
+    if written is not None:
+        _check_books(document, written)
     document.raise_problems()
     assert written is not None
     folder = file.parent
@@ -180,7 +201,7 @@ def read_estate(file: FilePath) -> Estate:
         written.identity or FilePath(os.path.relpath(file, snapshots)).as_posix(),
         written.organisation,
         ZoneInfo(written.clock),
-        book_of(folder, written.rulebook),
+        tuple(book_of(folder, name) for name in _named_books(written)),
         snapshots,
         tuple(source for source in sources if source),
         written.largest_drop,
@@ -192,7 +213,25 @@ def read_estate(file: FilePath) -> Estate:
         ),
         folder / written.register if written.register else None,
         accepted,
+        tuple(Preferred(each.rule, each.over, each.reason.strip()) for each in written.prefer),
     )
+
+
+def _named_books(written: EstateText) -> tuple[str, ...]:
+    return (written.rulebook,) if isinstance(written.rulebook, str) else written.rulebook
+
+
+def _check_books(document: TomlDocument, written: EstateText) -> None:
+    """At least one rulebook, none twice; and a reason for each choice between two rules."""
+    names = _named_books(written)
+    if not names:
+        document.fault(("rulebook",), "no rulebook is named", 'rulebook = "base", or a file beside this one')
+    for place, name in enumerate(names):
+        if name in names[:place]:
+            document.fault(("rulebook", place), f'"{name}" is named twice')
+    for number, each in enumerate(written.prefer):
+        if not each.reason.strip():
+            document.fault(("prefer", number, "reason"), "a choice between two rules needs a reason")
 
 
 def _accepted(document: TomlDocument, written: EstateText) -> tuple[Accepted, ...]:

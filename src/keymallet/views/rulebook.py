@@ -18,6 +18,7 @@ from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
 from keymallet.core.language.typed import Typed, limit_of
 from keymallet.core.rulebook.model import MENDS, Demand, Rule, Rulebook, Severity, Tally
+from keymallet.core.studies.contradictions import Contradiction
 from keymallet.views.terminal import SEVERITY_STYLES, plain_grid, plain_table, text
 
 
@@ -30,6 +31,20 @@ def show_checked(out: Console, path: str, book: Rulebook) -> None:
         out.print(text(f"  {remark}", "yellow"))
     if len(book.remarks) > _REMARKS_SHOWN:
         out.print(text(f"  {and_more(len(book.remarks) - _REMARKS_SHOWN, 'remark')}", "yellow"))
+
+
+def show_contradictions(out: Console, found: list[Contradiction]) -> None:
+    """Print which rules cannot both be met, and how to choose between them."""
+    for each in found:
+        facts = " and ".join(each.facts)
+        out.print()
+        out.print(text(f"no {each.one.table} can meet both of these, for {facts}:", "yellow"))
+        for rule in (each.one, each.other):
+            out.print(text(f"  {rule.id}  {rule.title}"))
+            out.print(text(f"    {rule.must.text}", "dim"))
+        out.print(text("  choose in the estate file, with your reason:", "dim"))
+        choice = f'rule = "{each.one.id}", over = "{each.other.id}", reason = "…"'
+        out.print(text(f"    prefer = [{{ {choice} }}]", "dim"))
 
 
 _REMARKS_SHOWN = 50
@@ -66,7 +81,8 @@ def show_book(out: Console, book: Rulebook) -> None:
     if book.limits:
         out.print()
         out.print(text("limits", "bold"))
-        table = plain_grid(22, 34, None)
+        longest = max(map(len, book.limits)) + 3
+        table = plain_grid(max(22, min(longest, 36)), 34, None)
         for name, limit in book.limits.items():
             own = ", ".join(
                 f"{constant_text(value)} for {who}" for who, value in book.populations.get(name, ())
@@ -142,7 +158,7 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
             table.add_row(text(f"  {key}", "dim"), text(value))
     out.print(table)
     used = _used(demand)
-    _names(out, "terms", _terms(book, used))
+    _names(out, "terms", _terms(book, demand, used))
     _names(out, "limits", _limits(book, used))
     _names(out, "facts", _facts(used))
 
@@ -159,9 +175,14 @@ def _written(node: Typed) -> Iterator[Typed]:
             yield from _written(part)
 
 
-def _terms(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:
-    names = dict.fromkeys(part.name for part in used if isinstance(part, typed.Term))
-    return {name: (book.terms[name].text, book.terms[name].file) for name in names if name in book.terms}
+def _terms(book: Rulebook, demand: Demand, used: list[Typed]) -> dict[str, tuple[str, str]]:
+    """The terms as this rule's own book has them: beside it others may call something else so."""
+    terms = {}
+    for part in used:
+        if isinstance(part, typed.Term):
+            told = book.terms.get(part.name)
+            terms[part.name] = (part.body.text, told.file if told else demand.origin)
+    return terms
 
 
 def _limits(book: Rulebook, used: list[Typed]) -> dict[str, tuple[str, str]]:

@@ -52,26 +52,47 @@ class Item:
 
 @dataclass
 class Parts:
-    """The items of all files of a book, the later ones laid over the earlier."""
+    """The items of the files of one book, the later ones laid over the earlier.
 
+    `name` is the file that the book begins with.
+    """
+
+    name: str = ""
     title: str = ""
     edition: str = ""
-    documents: list[TomlDocument] = field(default_factory=list)
     limits: dict[str, Item] = field(default_factory=dict)
     populations: dict[str, dict[str, Item]] = field(default_factory=dict)
     terms: dict[str, Item] = field(default_factory=dict)
     demands: dict[str, tuple[str, Item]] = field(default_factory=dict)
     not_judged: list[Item] = field(default_factory=list)
 
+
+@dataclass
+class Books:
+    """One or more books that are judged by side by side: each with names of its own.
+
+    `title` and `edition` are those of the file that was asked for.
+    """
+
+    documents: list[TomlDocument] = field(default_factory=list)
+    parts: list[Parts] = field(default_factory=list)
+    title: str = ""
+    edition: str = ""
+
     @property
     def problems(self) -> list[Problem]:
         """What is wrong in all files."""
         return [problem for document in self.documents for problem in document.problems]
 
+    @property
+    def demands(self) -> dict[str, tuple[str, Item]]:
+        """What any of them demands."""
+        return {key: value for parts in self.parts for key, value in parts.demands.items()}
+
     def raise_problems(self) -> None:
         """Raise everything noted in any file, if there is anything."""
         problems: list[Problem] = []
-        for document in self.documents:
+        for document in dict.fromkeys(self.documents):
             try:
                 document.raise_problems()
             except KeymalletError as error:
@@ -80,49 +101,150 @@ class Parts:
             raise KeymalletError(problems)
 
 
-def read_files(text: str, name: str, open_included: Open | None) -> Parts:
+def read_files(text: str, name: str, open_included: Open | None) -> Books:
     """Read a file and all it includes. Raises KeymalletError if one is no TOML at all, or is not there."""
-    parts = Parts()
-    _read(parts, text, name, open_included, ())
-    return parts
+    books = Books()
+    reader = _Reader(books, open_included)
+    books.parts = reader.read(text, name, ())
+    top = reader.laid_out[name]
+    books.title, books.edition = top.title, top.edition
+    return books
 
 
-def _read(parts: Parts, text: str, name: str, open_included: Open | None, around: tuple[str, ...]) -> None:
-    document = TomlDocument(text, name)
-    parts.documents.append(document)
-    laid_out = _file(document)
-    if laid_out is None:
-        parts.raise_problems()
-        raise AssertionError("a rulebook without problems could not be read")
-    for place, wanted in enumerate(laid_out.include):
-        _include(parts, document, ("include", place), wanted, open_included, (*around, name))
-    parts.title, parts.edition = laid_out.title, laid_out.edition
-    parts.documents.append(parts.documents.pop(parts.documents.index(document)))
-    _lay_over(parts, document, laid_out)
+@dataclass
+class _Reader:
+    """Reads a file and all it includes; every file once, however many include it."""
+
+    books: Books
+    open_included: Open | None
+    opened: dict[str, TomlDocument] = field(default_factory=dict)
+    laid_out: dict[str, _File] = field(default_factory=dict)
+
+    def read(self, text: str, name: str, around: tuple[str, ...]) -> list[Parts]:
+        """The books that a file comes to: one, unless it includes several that stand by themselves."""
+        if name not in self.laid_out:
+            self._open(text, name)
+        document, laid_out = self.opened[name], self.laid_out[name]
+        found: list[Parts] = []
+        for place, wanted in enumerate(laid_out.include):
+            found = _beside(found, self._include(document, ("include", place), wanted, (*around, name)))
+        # The file comes after those it includes.
+        if document in self.books.documents:
+            self.books.documents.remove(document)
+        self.books.documents.append(document)
+        if len(found) > 1:
+            return _over_several(found, document, laid_out)
+        parts = found[0] if found else Parts()
+        parts.name, parts.title, parts.edition = name, laid_out.title, laid_out.edition
+        _lay_over(parts, document, laid_out)
+        return [parts]
+
+    def _open(self, text: str, name: str) -> None:
+        document = TomlDocument(text, name)
+        self.books.documents.append(document)
+        laid_out = _file(document)
+        if laid_out is None:
+            self.books.raise_problems()
+            raise AssertionError("a rulebook without problems could not be read")
+        self.opened[name], self.laid_out[name] = document, laid_out
+
+    def _include(
+        self, document: TomlDocument, path: Path, wanted: str, around: tuple[str, ...]
+    ) -> list[Parts]:
+        if self.open_included is None:
+            document.fault(path, "nothing can be included here")
+            return []
+        try:
+            text, name = self.open_included(wanted, document.name)
+        except KeymalletError as error:
+            document.fault(path, error.problems[0].message, error.problems[0].hint)
+            return []
+        if name in around:
+            document.fault(path, f"the file includes itself: {' -> '.join((*around, name))}")
+            return []
+        return self.read(text, name, around)
 
 
-def _include(
-    parts: Parts,
-    document: TomlDocument,
-    path: Path,
-    wanted: str,
-    open_included: Open | None,
-    around: tuple[str, ...],
-) -> None:
-    if open_included is None:
-        document.fault(path, "nothing can be included here")
-        return
-    try:
-        text, name = open_included(wanted, document.name)
-    except KeymalletError as error:
-        document.fault(path, error.problems[0].message, error.problems[0].hint)
-        return
-    if name in around:
-        document.fault(path, f"the file includes itself: {' -> '.join((*around, name))}")
-        return
-    if any(name == other.name for other in parts.documents):
-        return  # included by two files: it has been laid down already
-    _read(parts, text, name, open_included, around)
+def _beside(found: list[Parts], more: list[Parts]) -> list[Parts]:
+    """Books beside each other; what demands nothing by itself is laid over those before it."""
+    for parts in more:
+        if any(parts.name == other.name for other in found):
+            continue
+        if found and not parts.demands:
+            for other in found:
+                _lay_parts_over(other, parts)
+        elif found and not any(other.demands for other in found):
+            (below,) = found
+            _lay_parts_over(below, parts)
+            below.name, below.demands = parts.name, parts.demands
+        else:
+            found = [*found, parts]
+    return found
+
+
+def _lay_parts_over(below: Parts, above: Parts) -> None:
+    below.limits |= above.limits
+    below.terms |= above.terms
+    for population, limits in above.populations.items():
+        below.populations[population] = {**below.populations.get(population, {}), **limits}
+    below.not_judged += above.not_judged
+
+
+def _over_several(books: list[Parts], document: TomlDocument, laid_out: _File) -> list[Parts]:
+    """A file over several books: what it sets holds in each of them, what it demands comes beside them."""
+    own = Parts(document.name, laid_out.title, laid_out.edition)
+    everywhere = Parts(demands={key: value for parts in books for key, value in parts.demands.items()})
+    for parts in books:
+        everywhere.demands |= {
+            f"{book_name(parts.name)}/{key}": value for key, value in parts.demands.items()
+        }
+    known = set(everywhere.demands)
+    _lay_over(everywhere, document, laid_out)
+    gone = known - everywhere.demands.keys()
+    mine = {key: value for key, value in everywhere.demands.items() if value[1].document is document}
+    for parts in books:
+        short = book_name(parts.name)
+        parts.demands = {
+            key: value
+            for key, value in parts.demands.items()
+            if key not in mine and key not in gone and f"{short}/{key}" not in gone
+        }
+        _set_in(parts, short, everywhere)
+    for name in dict.fromkeys(name for parts in books for name in parts.limits):
+        # A name that is one thing in one book and another in the next is none that this file could mean.
+        _if_one(own.limits, name, [parts.limits[name] for parts in books if name in parts.limits])
+    for name in dict.fromkeys(name for parts in books for name in parts.terms):
+        _if_one(own.terms, name, [parts.terms[name] for parts in books if name in parts.terms])
+    _lay_parts_over(own, everywhere)
+    own.limits = {name: item for name, item in own.limits.items() if "/" not in name}
+    own.demands = mine
+    if not mine:
+        books[-1].not_judged += everywhere.not_judged
+        return books
+    return [*books, own]
+
+
+def _if_one(names: dict[str, Item], name: str, items: list[Item]) -> None:
+    if all(item.value == items[0].value for item in items):
+        names[name] = items[0]
+
+
+def _set_in(parts: Parts, short: str, above: Parts) -> None:
+    """Take over what the file above sets: for all books by the name alone, for this one by `book/name`."""
+    for name, item in above.limits.items():
+        book, _, limit = name.rpartition("/")
+        if limit in parts.limits and book in ("", short):
+            parts.limits[limit] = item
+    parts.terms |= {name: item for name, item in above.terms.items() if name in parts.terms}
+    for population, limits in above.populations.items():
+        if population in parts.terms:
+            mine = {name: item for name, item in limits.items() if name in parts.limits}
+            parts.populations[population] = {**parts.populations.get(population, {}), **mine}
+
+
+def book_name(file: str) -> str:
+    """What a book is called beside others: the name of its file alone."""
+    return file.replace("\\", "/").rpartition("/")[2].removesuffix(".toml")
 
 
 def _file(document: TomlDocument) -> _File | None:

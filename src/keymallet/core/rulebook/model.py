@@ -143,7 +143,11 @@ class NotJudged:
 
 @dataclass(frozen=True, slots=True)
 class Rulebook:
-    """A rulebook that has passed every check. `remarks` say what stands in it without any use."""
+    """A rulebook that has passed every check, or several side by side.
+
+    `remarks` say what stands in it without any use; `files` are all it is made of, `roots` those that were
+    asked for.
+    """
 
     title: str
     edition: str
@@ -156,6 +160,7 @@ class Rulebook:
     terms: Mapping[str, Origin] = field(default_factory=dict)
     not_judged: tuple[NotJudged, ...] = ()
     files: tuple[str, ...] = ()
+    roots: tuple[str, ...] = ()
 
     @property
     def demands(self) -> tuple[Demand, ...]:

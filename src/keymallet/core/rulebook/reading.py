@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from datetime import date, datetime, timedelta
 from typing import Any, TypeVar
 
 import msgspec
 
 from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import KeymalletError, Problem
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES, tables_with_verdicts
 from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
@@ -20,7 +22,7 @@ from keymallet.core.language.parse import parse
 from keymallet.core.language.scope import Book, Limit, Written
 from keymallet.core.language.tree import Fault, Literal, Span
 from keymallet.core.language.typed import Typed, type_of
-from keymallet.core.rulebook.includes import Item, Open, Parts, read_files
+from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_name, read_files
 from keymallet.core.rulebook.model import (
     MENDS,
     SEVERITIES,
@@ -33,6 +35,7 @@ from keymallet.core.rulebook.model import (
     Severity,
     Tally,
 )
+from keymallet.core.rulebook.several import side_by_side
 
 _MOST_COUNTED = 10**12
 GROUPINGS = ("unit", "source")
@@ -82,46 +85,91 @@ def read_rulebook(text: str, name: str, open_included: Open | None = None) -> Ru
 
     Raises KeymalletError with every problem in it, each with file, line and column.
     """
-    parts = read_files(text, name, open_included)
-    limits = _limits(parts)
-    populations = _populations(parts, limits)
+    return read_rulebooks([(text, name)], open_included)
+
+
+def read_rulebooks(texts: Sequence[tuple[str, str]], open_included: Open | None = None) -> Rulebook:
+    """Read and check several rulebooks, each a text and its name, that are judged by side by side.
+
+    Each keeps its own limits and terms. What two of them call alike is told apart by the name of the book
+    before it: `pci-dss-4/failures`. Raises KeymalletError with every problem, as `read_rulebook`.
+    """
+    read = [read_files(text, name, open_included) for text, name in texts]
+    for books in read:
+        if not books.demands and not books.problems:
+            books.documents[-1].fault(
+                ("rule",),
+                "there is no rule in this book",
+                "add [rule.some-id] with title, who, must and severity",
+            )
+    every = {parts.name: parts for books in read for parts in books.parts}
+    taken = _named_twice(list(every.values()))
+    found = [_rulebook(parts, taken) for parts in every.values()]
+    problems = list(dict.fromkeys(problem for books in read for problem in _problems(books)))
+    if problems:
+        raise KeymalletError(problems)
+    files = dict.fromkeys(document.name for books in read for document in reversed(books.documents))
+    titles = " + ".join(dict.fromkeys(books.title for books in read))
+    edition = read[0].edition if len(read) == 1 else ""
+    book = side_by_side(found, titles, edition, tuple(files))
+    return replace(book, roots=tuple(name for _, name in texts))
+
+
+def _problems(books: Books) -> list[Problem]:
+    try:
+        books.raise_problems()
+    except KeymalletError as error:
+        return list(error.problems)
+    return []
+
+
+def _named_twice(every: Sequence[Parts]) -> frozenset[str]:
+    """The limits that are not the same in all books that have one of that name."""
+    items: dict[str, list[Item]] = {}
+    for parts in every:
+        for name, item in parts.limits.items():
+            items.setdefault(name, []).append(item)
+    return frozenset(
+        name for name, held in items.items() if any(item.value != held[0].value for item in held[1:])
+    )
+
+
+def _rulebook(parts: Parts, taken: frozenset[str]) -> Rulebook:
+    """One book, of which the faults are noted in its documents; limits that are `taken` get its name."""
+    short = book_name(parts.name)
+    names = {name: f"{short}/{name}" if name in taken else name for name in parts.limits}
+    limits = _limits(parts, names)
+    populations = _populations(parts, limits, names)
     book = Book(limits, _terms(parts), populations, frozenset(parts.limits.keys() - limits.keys()))
     read = {"rule": _rule, "distinct": _distinct, "tally": _tally}
     demands = [read[kind](item, book, key) for key, (kind, item) in parts.demands.items()]
     not_judged = [_not_judged(item) for item in parts.not_judged]
     _check_unused_terms(book)
-    if not parts.demands and not parts.problems:
-        parts.documents[-1].fault(
-            ("rule",),
-            "there is no rule in this book",
-            "add [rule.some-id] with title, who, must and severity",
-        )
-    parts.raise_problems()
     return Rulebook(
         title=parts.title,
         edition=parts.edition,
-        limits=dict(book.limits),
+        limits={names[name]: limit for name, limit in book.limits.items()},
         rules=tuple(demand for demand in demands if isinstance(demand, Rule)),
         tallies=tuple(demand for demand in demands if isinstance(demand, Tally)),
         remarks=tuple(_unused(book)),
-        populations=populations,
-        limit_origins={name: item.document.name for name, item in parts.limits.items()},
+        populations={names[name]: values for name, values in populations.items()},
+        limit_origins={names[name]: item.document.name for name, item in parts.limits.items()},
         terms={name: Origin(str(item.value), item.document.name) for name, item in parts.terms.items()},
         not_judged=tuple(entry for entry in not_judged if entry),
-        files=tuple(document.name for document in reversed(parts.documents)),
+        files=(parts.name,),
     )
 
 
 # limits
 
 
-def _limits(parts: Parts) -> dict[str, Limit]:
+def _limits(parts: Parts, names: Mapping[str, str]) -> dict[str, Limit]:
     limits: dict[str, Limit] = {}
     for number, (name, item) in enumerate(parts.limits.items()):
         if number == _MOST_LIMITS:
             item.fault(f"there are more than {_MOST_LIMITS:,} limits", "who is to know them?")
             break
-        limit = read_limit(name, item.value)
+        limit = read_limit(names[name], item.value)
         if limit is None:
             item.fault(f'"{name}" is no limit', _LIMITS_ARE)
         else:
@@ -133,7 +181,9 @@ _MOST_LIMITS = 10_000
 _LIMITS_ARE = 'a limit is a length of time like "90d", a number, a date, true or false, or a list of words'
 
 
-def _populations(parts: Parts, limits: dict[str, Limit]) -> dict[str, tuple[tuple[str, typed.Const], ...]]:
+def _populations(
+    parts: Parts, limits: dict[str, Limit], names: Mapping[str, str]
+) -> dict[str, tuple[tuple[str, typed.Const], ...]]:
     """The limits that are others for some: for each the populations and values, in the order of the file."""
     populations: dict[str, tuple[tuple[str, typed.Const], ...]] = {}
     for population, own in parts.populations.items():
@@ -143,7 +193,7 @@ def _populations(parts: Parts, limits: dict[str, Limit]) -> dict[str, tuple[tupl
             first.document.fault(first.path[:-1], f'"{population}" is no term of this book', hint)
             continue
         for name, item in own.items():
-            value, whole = read_limit(name, item.value), limits.get(name)
+            value, whole = read_limit(names.get(name, name), item.value), limits.get(name)
             if value is None:
                 item.fault(f'"{name}" is no limit', _LIMITS_ARE)
             elif whole is None and name not in parts.limits:

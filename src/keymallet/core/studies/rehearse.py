@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -192,11 +193,11 @@ def _number_values(first: str, last: str, step: str) -> tuple[int, ...] | None:
     return (*range(low, high, by), high)
 
 
-def overlay(title: str, book: str, settings: dict[str, str]) -> str:
-    """The text of a book that includes `book` and sets limits; values as in TOML, or plain like `90d`."""
+def overlay(title: str, books: Sequence[str], settings: dict[str, str]) -> str:
+    """The text of a book that includes others and sets limits; values as in TOML, or plain like `90d`."""
     document = tomlkit.document()
     document.add("title", tomlkit.item(title))
-    document.add("include", tomlkit.item([book]))
+    document.add("include", tomlkit.item(list(books)))
     limits = tomlkit.table()
     for name, value in settings.items():
         limits.add(name, _toml_value(value))

@@ -333,7 +333,7 @@ def test_an_estate_of_several_rulebooks(railway_snapshot: Path) -> None:
     tried = run("rules", "try", "--estate", "several.toml", cwd=railway_snapshot, expect=0).stdout
     assert tried.count("all as expected") == 2
     judged = run("judge", *AT, "--estate", "several.toml", "--format", "json", cwd=railway_snapshot)
-    ids = {rule["id"] for rule in json.loads(judged.stdout)["rules"]}
+    ids = {rule["rule"] for rule in json.loads(judged.stdout)["rules"]}
     assert {"setting-letters-and-digits", "setting-no-composition", "setting-lockout"} <= ids
     assert "setting-failures" not in ids, "a hundred failures are less strict than ten"
     words = ("rehearse", *AT, "--estate", "several.toml", "--set")

@@ -32,7 +32,7 @@ from keymallet.core.facts.evidence import (
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
 
-FORMAT = 3
+FORMAT = 4
 MANIFEST = "manifest.json"
 _SURELY_OVER = 24 * 3600  # seconds
 

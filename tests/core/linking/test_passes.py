@@ -10,12 +10,15 @@ import polars as pl
 import pytest
 from polars.testing import assert_frame_equal
 
-from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES, TOLD_TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, CANDIDATES, ORIGIN, PERSON_ROW, UNREAD
+from keymallet.core.facts.model import Table
+from keymallet.core.facts.reading import Reading
 from keymallet.core.judging.register_facts import OF_ACCOUNTS
 from keymallet.core.linking.assembling import assemble
+from keymallet.core.linking.declared import Federation
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
-from keymallet.core.linking.passes import PASSES, Pass
+from keymallet.core.linking.passes import PASSES, Pass, link
 from keymallet.core.linking.people import number_managers
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
@@ -127,3 +130,24 @@ def test_managers_are_found_by_name_or_by_lasting_id() -> None:
         frame = given.accounts.drop({"name": "stable-id", "stable-id": "name"}[by])
         found = number_managers(given.with_frame(TABLES["account"], frame), RULES)
         assert found.accounts["manager"].to_list() == [None, "7"], by
+
+
+@pytest.mark.parametrize(
+    "table", [table for table in TOLD_TABLES.values() if table is not PERSON], ids=lambda t: t.name
+)
+def test_a_system_that_has_none_beside_one_that_tells_little(table: Table) -> None:
+    """Every column is supplied by the one and stands in no frame: nothing may rely on its being there."""
+    names = {"a": pl.DataFrame({"name": ["alma"]}), "b": pl.DataFrame({"name": ["bruno"]})}
+    little = pl.DataFrame({table.required: ["bruno"]})
+    if table is ACCOUNT:
+        little = names["b"]
+    has_none = Reading(
+        "a",
+        {"account": names["a"]},
+        {"account": {"name": "a"}, table.name: dict.fromkeys(table.names, "none")},
+    )
+    tells = {"account": {"name": "b"}, table.name: {table.required: "b"}}
+    tells_little = Reading("b", {"account": names["b"], table.name: little}, tells)
+    for readings in ([has_none, tells_little], [tells_little, has_none]):
+        found = link(readings, replace(RULES, federations=(Federation("a", "b"),)))
+        assert found.tables["account"].height == 2

@@ -16,7 +16,8 @@ def mark_shared_keys(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadi
     """Enter, for each key, which accounts of other people hold the same one, and whether a root does."""
     suppliers = linked.suppliers(KEY, "digest")
     held = linked.frame(KEY)
-    if held is None or not suppliers:
+    # A source that has no keys at all supplies every column of them: that is no column in any frame.
+    if held is None or not suppliers or "digest" not in held.columns:
         return linked
     keys, shared = _with_sharers(held, linked.accounts, "digest")
     of_root = shared.filter(pl.col("root").any().over("value")).select(_PLACE, root=True)
@@ -36,7 +37,7 @@ def mark_shared_devices(linked: LinkedReadings, rules: LinkingRules) -> LinkedRe
     """
     suppliers = {*linked.suppliers(FACTOR, "device"), *linked.suppliers(FACTOR, "label")}
     factors = linked.frame(FACTOR)
-    if factors is None or not suppliers:
+    if factors is None or not suppliers or not {"device", "label"} & set(factors.columns):
         return linked
     devices = [pl.col(name) for name in ("device",) if name in factors.columns]
     if "label" in factors.columns:
@@ -76,7 +77,7 @@ _DIGEST = "password-digest"
 def count_password_days(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     """Enter how many others of the same source had their password set on the same day of the clock."""
     suppliers = linked.suppliers(ACCOUNT, "password-changed")
-    if not suppliers:
+    if not suppliers or "password-changed" not in linked.accounts.columns:
         return linked
     day = pl.col("password-changed").dt.convert_time_zone(rules.clock.key).dt.date()
     others = pl.len().over("source", day).cast(pl.Int64) - 1

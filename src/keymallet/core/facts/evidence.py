@@ -211,11 +211,24 @@ def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFra
     """Enter the names of facts that could not be read into the rows' UNREAD column."""
     if not unread:
         return frame
-    flags = pl.DataFrame([series.alias(name) for name, series in unread.items()])
-    names = [pl.when(name).then(pl.lit(name)) for name in unread]
-    listed = flags.select(pl.concat_list(names).list.drop_nulls()).to_series()
-    if UNREAD in frame.columns:
-        # No list at all is an empty one here: joined to null, a list would be lost.
-        before = pl.coalesce(UNREAD, pl.lit([], dtype=pl.List(pl.String)))
-        return frame.with_columns(before.list.concat(listed).alias(UNREAD))
-    return frame.with_columns(listed.alias(UNREAD))
+    listed = _listed(unread, frame.height)
+    if UNREAD not in frame.columns or not frame[UNREAD].count():
+        return frame.with_columns(listed.alias(UNREAD))
+    both = pl.DataFrame({"before": frame[UNREAD], "listed": listed}).with_row_index("place")
+    noted = both.filter(pl.col("before").is_not_null())
+    # Only where both have something is anything joined: to join lists takes long.
+    joined = noted.select("place", pl.col("before").list.concat("listed").alias("listed"))
+    plain = both.filter(pl.col("before").is_null()).select("place", "listed")
+    return frame.with_columns(pl.concat([plain, joined]).sort("place")["listed"].alias(UNREAD))
+
+
+def _listed(unread: dict[str, pl.Series], height: int) -> pl.Series:
+    """The names that are true of each row, as lists: there are few different ones."""
+    number = pl.zeros(height, dtype=pl.UInt32, eager=True)
+    for place, series in enumerate(unread.values()):
+        number += series.fill_null(False).cast(pl.UInt32) * (1 << place)
+    kinds = number.unique().sort()
+    names = list(unread)
+    lists = [[name for place, name in enumerate(names) if kind >> place & 1] for kind in kinds]
+    row_place = number.replace_strict(kinds, range(len(kinds)), return_dtype=pl.UInt32)
+    return pl.Series(UNREAD, lists, dtype=pl.List(pl.String)).gather(row_place)

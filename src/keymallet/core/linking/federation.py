@@ -31,8 +31,10 @@ _LIST = pl.List(pl.String)
 def find_provers(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     """Enter of each account whether another proves it, which, and with which factors."""
     accounts = linked.accounts.with_row_index("row")
-    held = _factors_of_each(linked)
-    parts = [_proven(federation, linked, accounts, held) for federation in rules.federations]
+    parts = []
+    if rules.federations:
+        held = _factors_of_each(linked)
+        parts = [_proven(federation, linked, accounts, held) for federation in rules.federations]
     parts.append(pl.DataFrame(schema=_FOUND))
     found = pl.concat(parts).unique("row", keep="first")
     matched = accounts.select("row").join(found, on="row", how="left", maintain_order="left")

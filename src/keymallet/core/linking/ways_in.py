@@ -12,7 +12,7 @@ from functools import cached_property
 
 import polars as pl
 
-from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, WAY_IN
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, WAY_IN, words_of
 from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, ORIGIN, UNREAD, data_type, with_unread
 from keymallet.core.facts.model import Table
 from keymallet.core.linking.assurance import HELD, IN_HARDWARE, assurance_level
@@ -29,6 +29,7 @@ _SHOWN = ("first", "second", "third")
 """What is shown on a way, one proof after the other."""
 _DECIDING = {"bound": False, "pin": False, "empty": False}
 """What else the level of a way rests on: see `assurance_level`."""
+_KINDS = pl.Enum(words_of(WAY_IN, "takes"))
 _OF_ACCOUNT = (
     "source has-password password-empty remote-password remote-key remote-together second-factor-required"
     " phishing-resistant-required"
@@ -244,14 +245,7 @@ def _finished(rows: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
     rows = rows.with_columns(
         pl.lit(value).alias(name) for name, value in _DECIDING.items() if name not in rows.columns
     )
-    sorts = rows.select(*_SHOWN, *_DECIDING).unique(maintain_order=True)
-    levels = [_sort_of(row) for row in sorts.iter_rows(named=True)]
-    sorts = sorts.with_columns(
-        pl.Series("takes", [takes for takes, _ in levels], dtype=pl.List(pl.String)),
-        pl.Series("assurance", [level for _, level in levels], dtype=pl.Int64),
-    )
-    by = [*_SHOWN, *_DECIDING]
-    rows = rows.join(sorts, on=by, how="left", nulls_equal=True, maintain_order="left")
+    rows = rows.with_columns(_levels(rows.select(*_SHOWN, *_DECIDING)))
     frame = rows.with_columns(
         accounts["source"].gather(rows[ACCOUNT_ROW]).alias(ORIGIN),
         pl.lit(None, dtype=pl.String).alias("account"),
@@ -263,6 +257,28 @@ def _finished(rows: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
     if UNTOLD_END in frame.columns:
         untold["expires"] = frame[UNTOLD_END]
     return with_unread(typed, {name: where for name, where in untold.items() if where.any()})
+
+
+def _levels(shown: pl.DataFrame) -> list[pl.Series]:
+    """What is taken on each way, as a list, and the level that it reaches.
+
+    Few sorts of ways make up millions: each is worked out once, and found again by a number.
+    """
+    none = len(_KINDS.categories)
+    number: pl.Expr = pl.lit(0, dtype=pl.UInt64)
+    for name in _SHOWN:
+        place = pl.col(name).cast(_KINDS).to_physical().cast(pl.UInt64).fill_null(none)
+        number = number * (none + 1) + place
+    for name in _DECIDING:
+        number = number * 2 + pl.col(name).cast(pl.UInt64)
+    numbered = shown.with_columns(number=number)
+    sorts = numbered.unique("number", keep="any")
+    worked_out = [_sort_of(row) for row in sorts.iter_rows(named=True)]
+    places = pl.int_range(sorts.height, dtype=pl.UInt32, eager=True)
+    row_place = numbered["number"].replace_strict(sorts["number"], places, return_dtype=pl.UInt32)
+    takes = pl.Series("takes", [takes for takes, _ in worked_out], dtype=pl.List(pl.String))
+    levels = pl.Series("assurance", [level for _, level in worked_out], dtype=pl.Int64)
+    return [takes.gather(row_place), levels.gather(row_place)]
 
 
 def _sort_of(row: dict[str, object]) -> tuple[list[str] | None, int | None]:

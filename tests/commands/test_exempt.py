@@ -336,6 +336,11 @@ def test_being_left_out_is_excused_by_an_entry_that_names_the_gate(railway: Path
     )
     assert run(*rows, cwd=railway, expect=0).stdout.split()[1:] == ["directory/i.laerchbichler"]
     file = railway / "exemptions.toml"
+    whole = file.read_text("utf-8")
+    over = whole.replace("from         = 2024-05-01", "from         = 2024-05-01\nuntil = 2026-11-01")
+    file.write_text(over, "utf-8")
+    assert len(run(*rows, cwd=railway, expect=0).stdout.split()) == 4, "an entry that is over excuses nothing"
+    file.write_text(whole, "utf-8")
     file.write_text(file.read_text("utf-8").replace('"Staff prove twice"', '"Contractors *"'), "utf-8")
     assert len(run(*rows, cwd=railway, expect=0).stdout.split()) == 4
     words = [word if word != "directory/counter-*" else "emergency-1" for word in ADD]

@@ -42,6 +42,7 @@ def fault(path: Path, span: tuple[int, int] | None = None, text: str = TEXT) -> 
         # characters of a text, escapes and the line it begins on counted
         (("rule", "a", "title"), (4, 5), (9, 15), "b"),
         (("rule", "a", "must"), (0, 7), (11, 1), "enabled"),
+        (("rule", "a", "must"), (7, 7), (11, 8), ""),
         (("rule", "a", "must"), (12, 18), (12, 5), "locked"),
     ],
 )
@@ -64,6 +65,7 @@ def test_where_a_fault_stands(
     ("text", "place", "marked"),
     [
         ("a = 1\nbc = @\n", (2, 6), "@"),
+        ("@ = 1\n", (1, 1), "@"),
         ("a = 1\n\n  a = 2\n", (3, 8), None),
         ("[open\n", (1, 6), None),
         ('a = "no end', (1, 1), None),

@@ -95,12 +95,15 @@ def test_numbers_by_unit_and_source() -> None:
         {"kind": "person", "enabled": True, "unit": "B"},
     ]
     judgement = judged(evidence(rows), tally("[1, 1]", 'by = "unit"'))
+    assert on_numbers(judgement)["unit"].to_list() == ["A", "B"]
     told = on_numbers(judgement).select("subject", "because", "change").rows()
     assert told == [
         ("unit A", "2: d/a0, d/a1; asked for is 1", "1 fewer"),
         ("unit B", "0; asked for is 1", "1 more"),
     ]
     assert findings(judged(evidence(rows), tally("[2, 9]", 'by = "source"'))).height == 0
+    by_source = on_numbers(judged(evidence(rows), tally("[3, 9]", 'by = "source"')))
+    assert by_source.select("subject", "unit").rows() == [("source d", None)]
     keys = [{"of": 0, "state": "active", "key": "k1"}, {"of": 2, "state": "active", "key": "k2"}]
     by_unit = judged(
         evidence(rows, key=keys), tally("[0, 0]", 'each = "key"\nby = "unit"', count="state = active")
@@ -355,6 +358,11 @@ def test_faults_of_books_on_books_stand_in_their_own_file() -> None:
         ("include = ['own.toml']", 2, "the file includes itself"),
         ("include = ['base.toml']\ndrop = ['goen']", 3, 'no included book has a rule "goen"'),
         ("include = ['base.toml']\n[tally.old]\ntitle='t'\ncount='enabled'\nbetween=[3,1]\nseverity='low'", 6, "between which two"),
+        (f"include = ['base.toml']\n[tally.old]\ntitle='t'\ncount='enabled'\nbetween=[3,{10**12 + 1}]\nseverity='low'", 6, "between which two"),
+        ("include = ['base.toml']\n[limits]\nodd = [true]", 4, '"odd" is no limit'),
+        ("include = ['base.toml']\n[limits]\nodd = ['a', true]", 4, '"odd" is no limit'),
+        ("include = ['base.toml']\n[limits]\nodd = []", 4, '"odd" is no limit'),
+        ("include = ['base.toml']\n[limits]\nodd = ['a', 1]", 4, '"odd" is no limit'),
         ("[tally.t]\ntitle='t'\ncount='enabled'\nbetween=[1,2]\nseverity='low'\nby='unti'", 7, 'numbers are not counted by "unti"'),
         ("[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'\ngrace='soon'", 6, '"soon" is no length of time'),
         ("[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'\nmend='renew'", 6, '"renew" is no kind of change'),

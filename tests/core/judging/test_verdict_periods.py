@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.evaluating.steps import ROW, VALUE
+from keymallet.core.evaluating.time_breakpoints import Line
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.judging.verdict_periods import verdict_steps
 from keymallet.core.judging.verdicts import Verdict
@@ -217,3 +218,38 @@ def test_an_account_of_one_of_several_people() -> None:
     rows, only = pl.Series([0, 1, 2], dtype=pl.UInt32), judgement.rulebook.rules[0]
     counts = days_ago(-0.5) + TICK
     assert judgement.until(only, rows).to_list() == [counts, counts, None]
+
+
+def test_how_many_accounts_a_person_has_over_time() -> None:
+    """Too many until one of them ends, at the instant at which it does."""
+    accounts = [{"of": 0, "ends": days_ago(-3)}, {"of": 0, "ends": days_ago(-9)}]
+    judgement = judged(
+        evidence(accounts, person=[{"person": "p0"}]),
+        rule("count account (until(ends) > 0s) <= 1", each="person"),
+    )
+    rows, only = pl.Series([0], dtype=pl.UInt32), judgement.rulebook.rules[0]
+    assert Verdict(judgement.codes[only.id][0]) is Verdict.BREACH
+    assert judgement.until(only, rows).to_list() == [days_ago(-3)]
+
+
+def test_a_row_counts_from_the_very_instant_at_which_it_begins_to() -> None:
+    """The newer use is that of a key which works only from then on."""
+    world = evidence(
+        [{"enabled": True}],
+        key=[
+            {"of": 0, "last_used": days_ago(1), "starts": days_ago(-5)},
+            {"of": 0, "last_used": days_ago(20), "starts": days_ago(90)},
+        ],
+    )
+    judgement = judged(world, rule("age(latest key.last-used (until(starts) <= 0s)) <= 10d"))
+    rows, only = pl.Series([0], dtype=pl.UInt32), judgement.rulebook.rules[0]
+    assert judgement.until(only, rows).to_list() == [days_ago(-5)]
+
+
+def test_lines_add_up() -> None:
+    """Slope and offset of a sum, and of a difference."""
+    one, other = Line(2, pl.lit(5)), Line(1, pl.lit(3))
+    for sign, slope, offset in ((1, 3, 8), (-1, 1, 2)):
+        line = one.plus(other, sign)
+        assert (line.slope, pl.select(line.offset).item()) == (slope, offset)
+    assert (one.times(3).slope, pl.select(one.times(3).offset).item()) == (6, 15)

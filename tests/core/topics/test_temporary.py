@@ -6,6 +6,7 @@ from datetime import timedelta
 from typing import Any
 
 from keymallet.core.topics.report import STATE, TopicReport
+from keymallet.core.topics.temporary import WEEKS, WEEKS_BACK
 from tests.core.topics.support import of_each, report_of
 from tests.support import AT, days_ago, evidence
 
@@ -150,3 +151,11 @@ def test_what_may_be_amiss_is_not_in_order() -> None:
     unknown = {name: value for name, value in key("api-key").items() if name not in ("issued", "last_used")}
     found = report([account("a")], [unknown])
     assert found.rows.filter(found.rows["what"] == "api-key")[STATE].to_list() == ["unproven"]
+
+
+def test_the_strip_of_ends_reaches_as_far_as_it_says() -> None:
+    """Its first and last day are on it, the days beyond are not."""
+    days = [-7 * WEEKS_BACK - 1, -7 * WEEKS_BACK, 0, 7 * WEEKS, 7 * WEEKS + 1]
+    accounts = [account(f"a{place}", None, ends=days_ago(-day)) for place, day in enumerate(days)]
+    drawn = report_of("temporary", evidence(accounts, key=[])).drawn["ends"]
+    assert sorted(drawn["day"]) == days[1:-1]

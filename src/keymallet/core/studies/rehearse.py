@@ -159,7 +159,8 @@ def read_sweep(written: str) -> Sweep | None:
     spans = parse_span(first), parse_span(last)
     values: tuple[str | int | float, ...] | None
     if spans[0] is not None and spans[1] is not None:
-        values = _span_values(spans[0], spans[1], parse_span(step) if step else None)
+        by = parse_span(step) if step else None
+        values = None if step and by is None else _span_values(spans[0], spans[1], by)
     else:
         values = _number_values(first, last, step)
     return Sweep(name.removeprefix("limit."), values) if values else None
@@ -170,7 +171,8 @@ def _span_values(first: timedelta, last: timedelta, step: timedelta | None) -> t
         return None
     even = (last - first) / USUAL_STEPS
     day = timedelta(days=1)
-    step = step or (max(day, even // day * day) if last - first >= USUAL_STEPS * day else even)
+    if step is None:
+        step = max(day, even // day * day) if last - first >= USUAL_STEPS * day else even
     if not step or (last - first) / step > MOST_STEPS:
         return None
     bounds, value = [], first

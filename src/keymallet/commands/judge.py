@@ -20,6 +20,7 @@ from keymallet.core.explaining.findings import (
     on_systems,
     worst_accounts,
 )
+from keymallet.core.explaining.untold import untold
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES
@@ -33,6 +34,7 @@ from keymallet.views.summary import (
     show_run,
     show_systems,
     show_topics,
+    show_untold,
     show_worst,
 )
 from keymallet.views.terminal import console, text
@@ -73,6 +75,7 @@ def _show(
         everything = len(outcome.counts)
         most = everything if options.all_rules or everything <= RULES_SHOWN + _A_FEW else RULES_SHOWN
         show_rules(out, outcome.counts, most)
+        show_untold(out, untold(judgement))
         if any(count.rule.topic for count in outcome.counts):
             out.print()
             show_topics(out, outcome.counts, accounts_by_topic(judgement))
@@ -113,7 +116,7 @@ _VERDICTS = {
 
 
 def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
-    write_rows(options, findings(judgement), run_record(outcome), "findings")
+    write_rows(options, findings(judgement, together=True), run_record(outcome), "findings")
     if options.output and options.format != "json":
         target = Path(options.output)
         write_file(target.with_name(target.name + ".run.json"), to_run_file(outcome))

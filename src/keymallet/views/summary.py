@@ -12,7 +12,8 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from keymallet.core.base.listing import and_more, how_many
+from keymallet.core.base.listing import and_more, how_many, some_names
+from keymallet.core.explaining.untold import Untold
 from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.judging.run import Run
@@ -21,6 +22,7 @@ from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, lasting, m
 
 BAR = 16
 GAPS_SHOWN = 8
+UNTOLD_SHOWN = 8
 SHORT = 12
 """So many characters of a digest tell one file from another; JSON has it whole."""
 
@@ -72,6 +74,28 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
         )
         parts = ", ".join(f"{number} {kind}" for number, kind in kinds if number)
         out.print(text(f"{and_more(len(left), 'rule')}: {parts} ({option})", "dim"))
+
+
+def show_untold(out: Console, found: Sequence[Untold]) -> None:
+    """Print what no source tells of, and which rules could not be judged for want of it."""
+    if not found:
+        return
+    out.print()
+    out.print(text("not judged: no source tells of", "dim"))
+    table = plain_table(header=False)
+    table.add_column("", ratio=2)
+    table.add_column("", ratio=3)
+    table.add_column("", justify="right", no_wrap=True)
+    for each in found[:UNTOLD_SHOWN]:
+        rules = some_names(each.rules, 3)
+        table.add_row(
+            text(f"  {', '.join(each.what)}"),
+            text(rules, "dim"),
+            text(f"{each.verdicts:,} unproven", "yellow"),
+        )
+    out.print(table)
+    if len(found) > UNTOLD_SHOWN:
+        out.print(text(f"  {and_more(len(found) - UNTOLD_SHOWN, 'thing')}: --format json names them", "dim"))
 
 
 def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:

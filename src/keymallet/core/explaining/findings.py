@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import polars as pl
 
+from keymallet.core.base.listing import how_many
 from keymallet.core.base.parallel import in_parallel
 from keymallet.core.evaluating.steps import END, ROW
 from keymallet.core.explaining.finding_subject import subjects_of
@@ -13,6 +14,7 @@ from keymallet.core.explaining.missing import missing
 from keymallet.core.explaining.reasons import because
 from keymallet.core.explaining.remediation import change
 from keymallet.core.explaining.tally_reasons import asked_for, named_members
+from keymallet.core.explaining.untold import what_is_untold
 from keymallet.core.facts.declaration import EXEMPTION, PERSON, TABLES
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.model import Table
@@ -61,8 +63,13 @@ def findings(
     verdicts: tuple[Verdict, ...] = SHORTCOMINGS,
     accounts: pl.Series | None = None,
     topic: str | None = None,
+    *,
+    together: bool = False,
 ) -> pl.DataFrame:
     """Each verdict of these kinds, in their order; within a kind the gravest rule first.
+
+    With `together`, a rule that could be judged of nobody, because no source tells of what it rests on, is
+    one finding and not one for each account.
 
     With `accounts`, rows of the account table, only the verdicts on these; with `topic`, those by its
     rules alone.
@@ -70,8 +77,11 @@ def findings(
     rules = [rule for rule in judgement.rulebook.rules if topic in (None, rule.topic)]
     gravest_first = sorted(rules, key=lambda rule: -rule.severity)
     asked = []
+    nobody = _of_nobody(judgement) if together else {}
     for verdict in verdicts:
         for rule in gravest_first:
+            if verdict is Verdict.UNPROVEN and rule.id in nobody:
+                continue
             rows = judgement.rows(rule, verdict)
             if accounts is not None:
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
@@ -82,8 +92,31 @@ def findings(
     parts = [_nothing()]
     for verdict in verdicts:
         parts += [part for part, item in zip(described, asked, strict=True) if item[1] is verdict]
+        if verdict is Verdict.UNPROVEN:
+            parts += [nobody[rule.id] for rule in gravest_first if rule.id in nobody]
         parts += [on_numbers(judgement, (verdict,))] if accounts is None else []
     return pl.concat(parts)
+
+
+def _of_nobody(judgement: Judgement) -> dict[str, pl.DataFrame]:
+    """One finding for each rule that could be judged of nobody, by its id."""
+    found = {}
+    for count in judgement.counts():
+        what = what_is_untold(judgement, count) if isinstance(count.rule, Rule) else ()
+        if what:
+            noun = "row" if TABLES[count.rule.table].owner == "" else count.rule.table
+            row = {
+                "verdict": Verdict.UNPROVEN.word,
+                "subject": f"all {how_many(count.unproven, noun)}",
+                "missing": [f"{name} (no source tells of it)" for name in what],
+                "exemption": [],
+            }
+            frame = pl.DataFrame([row], schema_overrides=_nothing().schema)
+            absent = [pl.lit(None, dtype=t).alias(n) for n, t in _nothing().schema.items() if n not in row]
+            found[count.rule.id] = (
+                frame.with_columns(absent).with_columns(_of_demand(count.rule)).select(COLUMNS)
+            )
+    return found
 
 
 def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BREACH,)) -> pl.DataFrame:

@@ -59,7 +59,20 @@ def ways(
         (ASKED, [], [], [("network", "password", 1, True)]),
         (ASKED, [], [OTP | {"state": "suspended"}], [("network", "password", 1, True)]),
         (ASKED, [], [OTP | {"kind": "recovery-codes"}], [("network", "password", 1, True)]),
-        (ASKED, [], None, [("network", None, None, True), (None, None, None, None)]),
+        (ASKED, [], None, [("network", None, None, True), ("network", None, 2, None)]),
+        # No more than yes or no of the factors: of which kind they are does not matter for level 2.
+        (
+            ASKED | {"second-factor-registered": True},
+            [],
+            None,
+            [("network", "password+second-factor", 2, True), ("network", None, 2, None)],
+        ),
+        (
+            ASKED | {"second-factor-registered": False},
+            [],
+            None,
+            [("network", "password", 1, True), ("network", None, 2, None)],
+        ),
         (
             ASKED | {"phishing-resistant-required": True},
             [],

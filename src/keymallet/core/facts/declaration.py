@@ -115,6 +115,7 @@ ACCOUNT = Table(
         _text("manager", "whom it answers to"),
         _text("location", "where it is used"),
         _flag("built-in", "it came with the system"),
+        _words("allowed-hours", "when it may be used, by the estate's clock, such as mon-fri 07:00-19:00"),
         _past("reviewed", "when somebody last confirmed that its access is still right"),
         _flag("enabled", "the administrator's own switch"),
         _flag("interactive", "a person could open a session with it (shell, console sign-in)"),
@@ -368,6 +369,9 @@ SIGN_IN = Table(
         _text("origin", "where it came from"),
         Column("in-opening", Kind.FLAG, "privilege was opened for the account at the time", across=True),
         Column("explained", Kind.FLAG, "the register records a use or a drill at the time", across=True),
+        Column(
+            "outside-hours", Kind.FLAG, "it lies outside the hours that its account is allowed", across=True
+        ),
     ),
     label=("outcome", "origin"),
 )
@@ -389,7 +393,7 @@ WAY_IN = Table(
             "takes",
             Kind.WORDS,
             "what has to be shown, all of it together",
-            tuple(f"{_FACTOR_KINDS} {_TAKEN_KEYS}".split()),
+            tuple(f"{_FACTOR_KINDS} second-factor {_TAKEN_KEYS}".split()),
             across=True,
         ),
         Column("by-password", Kind.FLAG, "the account's own password is part of it", across=True),

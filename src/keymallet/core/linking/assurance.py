@@ -11,6 +11,8 @@ from collections.abc import Collection
 
 KNOWN = frozenset({"password"})
 """Something one knows."""
+SOME_SECOND = "second-factor"
+"""A second factor of which a source says no more than that there is one."""
 HELD = frozenset({"otp", "push", "sms", "voice", "software-key", "hardware-key", "passkey", "smartcard"})
 """Something one has. A biometric alone, a code for recovery and mail are neither."""
 PROVES_ITSELF = frozenset({"passkey", "smartcard"})
@@ -32,7 +34,7 @@ def assurance_level(takes: Collection[str], *, is_bound: bool, asks_pin: bool, i
     if not shown:
         return 0
     knows = bool(shown & KNOWN) or bool(shown & PROVES_ITSELF) or (asks_pin and "hardware-key" in shown)
-    if not (knows and shown & HELD):
+    if not (knows and shown & (HELD | {SOME_SECOND})):
         return 1
     resistant = shown & (IN_HARDWARE | {"passkey"})
     return 3 if resistant and is_bound else 2

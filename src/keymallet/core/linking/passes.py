@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from keymallet.core.facts.declaration import ACCOUNT, WAY_IN
 from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.allowed_hours import mark_hours
 from keymallet.core.linking.assembling import assemble
 from keymallet.core.linking.elevation_spans import mark_elevation_spans
 from keymallet.core.linking.failures import count_locks
@@ -139,6 +140,11 @@ PASSES: tuple[Pass, ...] = (
         ),
     ),
     Pass(
+        mark_hours,
+        needs=("sign-in.at", "account.allowed-hours"),
+        makes=("sign-in.outside-hours",),
+    ),
+    Pass(
         count_locks,
         needs=(
             *_columns("sign-in", "at outcome"),
@@ -152,6 +158,7 @@ PASSES: tuple[Pass, ...] = (
         needs=(
             *_columns("account", "source has-password password-empty remote-password remote-key"),
             *_columns("account", "remote-together second-factor-required phishing-resistant-required"),
+            "account.second-factor-registered",
             *_columns("account", "account federated proven-by enabled starts ends password-lapses"),
             *_columns("account", "password-locked locked locked-until lock-stops"),
             *_columns("key", "key kind starts expires state algorithm digest scope"),

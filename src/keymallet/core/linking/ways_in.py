@@ -15,7 +15,7 @@ import polars as pl
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, WAY_IN, words_of
 from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, ORIGIN, UNREAD, data_type, with_unread
 from keymallet.core.facts.model import Table
-from keymallet.core.linking.assurance import HELD, IN_HARDWARE, assurance_level
+from keymallet.core.linking.assurance import HELD, IN_HARDWARE, SOME_SECOND, assurance_level
 from keymallet.core.linking.federated_ways import UNTOLD_END, through_others
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
 
@@ -32,7 +32,7 @@ _DECIDING = {"bound": False, "pin": False, "empty": False}
 _KINDS = pl.Enum(words_of(WAY_IN, "takes"))
 _OF_ACCOUNT = (
     "source has-password password-empty remote-password remote-key remote-together second-factor-required"
-    " phishing-resistant-required"
+    " phishing-resistant-required second-factor-registered"
 ).split()
 _OF_KEY = "key kind starts expires state algorithm digest scope".split()
 _OF_FACTOR = "kind amr state exportable".split()
@@ -126,8 +126,13 @@ class _Seen:
         yield both.with_columns(first=pl.lit("password"))
         # Who is asked for what they do not have may enrol it then and there: the password is enough.
         others = mine.filter(~pl.col(ACCOUNT_ROW).is_in(both[ACCOUNT_ROW].implode()))
-        told = pl.col("asked").is_not_null() & ~(pl.col("asked") & unsure)
-        yield others.with_columns(first=pl.when(told).then(pl.lit("password")))
+        registered = pl.col("second-factor-registered")
+        by_word = pl.col("asked") & unsure & registered.is_not_null()
+        told = pl.col("asked").is_not_null() & (~(pl.col("asked") & unsure) | by_word)
+        yield others.with_columns(
+            first=pl.when(told).then(pl.lit("password")),
+            second=pl.when(by_word & registered).then(pl.lit(SOME_SECOND)),
+        )
 
     def by_key(self) -> Iterator[pl.DataFrame]:
         """By a key alone, and by what is asked for one after the other beginning with a key."""
@@ -166,7 +171,11 @@ class _Seen:
         """A row of which nothing is known for each account that may have keys or factors nobody told of."""
         for table in (KEY, FACTOR):
             nothing = pl.lit([NOTHING_KNOWN, table.name], dtype=pl.List(pl.String)).alias(UNREAD)
-            yield self.accounts.filter(self._may_have_more(table)).select(ACCOUNT_ROW, nothing)
+            rows = self.accounts.filter(self._may_have_more(table)).select(ACCOUNT_ROW, nothing)
+            # A factor that is a way of its own proves two things at once, whichever it is.
+            yield (
+                rows if table is KEY else rows.with_columns(pl.lit("network").alias("over"), least=pl.lit(2))
+            )
 
     def _may_have_more(self, table: Table) -> pl.Expr:
         """Whether an account may have more rows of a table than are told."""
@@ -222,7 +231,7 @@ def _two_keys(shown: pl.DataFrame) -> pl.DataFrame:
 
 _KEPT = (
     *(ACCOUNT_ROW, "key", "over", *_SHOWN, "by-password", "taken", "state", "starts", "expires", *_DECIDING),
-    *(UNTOLD_END, UNREAD),
+    *(UNTOLD_END, UNREAD, "least"),
 )
 
 
@@ -246,6 +255,8 @@ def _finished(rows: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
         pl.lit(value).alias(name) for name, value in _DECIDING.items() if name not in rows.columns
     )
     rows = rows.with_columns(_levels(rows.select(*_SHOWN, *_DECIDING)))
+    if "least" in rows.columns:
+        rows = rows.with_columns(pl.coalesce("assurance", pl.col("least").cast(pl.Int64)).alias("assurance"))
     frame = rows.with_columns(
         accounts["source"].gather(rows[ACCOUNT_ROW]).alias(ORIGIN),
         pl.lit(None, dtype=pl.String).alias("account"),

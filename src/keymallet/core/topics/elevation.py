@@ -41,7 +41,7 @@ def asked(book: Rulebook) -> QuestionsByName:
         opens_only="some grant (privileged and mode = on-request)"
         " and no grant (privileged and mode = standing)",
     )
-    questions.columns(GRANT, "role", "via", "last-opened", prefix="grant ")
+    questions.columns(GRANT, "role", "via", "ends", "last-opened", prefix="grant ")
     questions.conditions(
         GRANT,
         privileged="privileged",
@@ -83,7 +83,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         noun="right",
         states=STATES,
         rows=rows,
-        kinds={"until": Kind.INSTANT, "last opened": Kind.INSTANT},
+        kinds={"until": Kind.INSTANT, "ends": Kind.INSTANT, "last opened": Kind.INSTANT},
         measures=("direct", "unused"),
         sections=tuple(_sections(judgement, answers, accounts, openings)),
         numbers=_numbers(judgement, counted),
@@ -140,7 +140,7 @@ def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl
         [
             rows,
             account_names(accounts, grants).alias("account"),
-            *(answers[f"grant {name}"].alias(name) for name in ("role", "via", "last-opened")),
+            *(answers[f"grant {name}"].alias(name) for name in ("role", "via", "ends", "last-opened")),
             *(answers[name] for name in ("privileged", "standing", "in_force", "enabled", "unused_for")),
             *(answers[name].gather(rows).cast(pl.String).alias(name) for name in ("unit", "kind", "source")),
         ]

@@ -74,7 +74,7 @@ WORDS = TopicWords(
     _headline,
     _sentences,
     _of_account,
-    shown=("held", "account", "role", "via", "last opened"),
+    shown=("held", "account", "role", "via", "ends", "last opened"),
     sections={
         "people": SectionWords(
             "who is opened most",

@@ -145,7 +145,8 @@ def test_show_answers_whether_somebody_gets_in(railway_snapshot: Path) -> None:
 
     locked = told("ticketing/tix-1/i.schneetaler")
     assert "the same person: directory/i.schneetaler" in locked
-    assert "i.schneetaler," not in locked.partition("the same person: ")[2].partition("\n")[0]
+    others = locked.partition("the same person: ")[2].partition("\n\n")[0]
+    assert "cloud/i.schneetaler" in others and "ticketing/tix-1/i.schneetaler" not in others
     assert "gets in: 1 way open, 2 barred" in locked
     assert "open ssh-key SHA256:" in locked
     assert "password at the console: locked after failed sign-ins since 2026-11-24 09:50, until" in locked

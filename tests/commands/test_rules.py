@@ -97,7 +97,7 @@ def test_a_book_and_a_rule_are_shown_as_they_stand(tmp_path: Path) -> None:
     ):
         assert told in one
     tree = run(
-        "rules", "show", "password-age", "--tree", "--rulebook", "top.toml", cwd=tmp_path, expect=0
+        "rules", "show", "ours/password-age", "--tree", "--rulebook", "top.toml", cwd=tmp_path, expect=0
     ).stdout
     assert "all of" in tree and "age(password-changed) <= limit.age" in tree
     tally = run(

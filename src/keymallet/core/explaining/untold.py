@@ -53,6 +53,9 @@ def what_is_untold(judgement: Judgement, count: RuleCount) -> tuple[str, ...]:
     """What a rule rests on that no source tells of; empty if it was judged of anybody, or may yet be."""
     if not count.unproven or count.unproven != count.in_scope:
         return ()
+    # Of a source that could not be read it is not known what it would tell of.
+    if not all(judgement.evidence.supply.values()):
+        return ()
     return tuple(dict.fromkeys(_missing(judgement.evidence, count.rule.expressions)))
 
 

@@ -37,6 +37,7 @@ POPULATIONS = ("emergency", "owner", "administrator", "shared", "service", "syst
 
 _WEAK = "[sms, voice, email, recovery-codes, biometric]"
 _RELAYED = "[otp, push]"
+_SECOND = "[otp, push, sms, voice, email, hardware-key, passkey, smartcard]"
 _THERE = "federated and proven-with includes any of"
 _FROM_AFAR = "open and over in [network, federation]"
 _OF_GATES = ("gate", "source", "state", "asks-for", "asks-accounts", "leaves-out-accounts", "names-nobody")
@@ -61,7 +62,8 @@ def asked(book: Rulebook) -> QuestionsByName:
         below_3=f"some way-in ({_FROM_AFAR} and assurance < 3)",
         from_afar=f"some way-in ({_FROM_AFAR})",
     )
-    questions.values(ACCOUNT, seconds="count factor (state = active and kind != password)")
+    # A key that is taken instead of the password is no second factor.
+    questions.values(ACCOUNT, seconds=f"count factor (state = active and kind in {_SECOND})")
     questions.columns(FACTOR, "kind", prefix="factor ")
     questions.conditions(
         FACTOR,

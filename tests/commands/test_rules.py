@@ -139,6 +139,7 @@ def test_cases_that_come_out_as_expected(tmp_path: Path) -> None:
         (('because = "100 d ago"', "subject = 7"), "ours.cases.toml:5:11 case.[1], subject"),
         (('because = "100 d ago"', "subject = 0"), "there is no account 0 in this case; it has 1"),
         (('kind = "person", ', 'kind = "person", usable = true, '), "usable is always worked out: nothing can be given for it"),
+        (("account = {", "way-in = { open = true }\naccount = {"), "way-in is always worked out: nothing can be given for it"),
     ],
 )  # fmt: skip
 def test_cases_that_ask_for_what_there_is_not(tmp_path: Path, change: tuple[str, str], message: str) -> None:

@@ -16,6 +16,7 @@ from keymallet.sources.sections import READERS, SourceSection
 from tests.support import AT, read_and_link, run, write
 
 HEAD = 'organisation = "O"\nclock = "UTC"\nrulebook = "r.toml"\n'
+FEDERATED = '[[federation]]\nsource = "{}"\nproven-by = "{}"\nby = "{}"\n'
 SOURCE = '[source.d]\nread = "csv"\nmap = "m.toml"\nfiles = { account = "a.csv" }\n'
 
 
@@ -41,6 +42,16 @@ def problems_of(folder: Path, text: str) -> list[tuple[int, str, str]]:
         (HEAD + "source = 3", 4, "this has to be a table", ""),
         (HEAD + "[source]\n", 4, "no source is named", "[source.some-name]"),
         (SOURCE, 1, '"organisation" is missing', ""),
+        (HEAD + SOURCE + FEDERATED.format("dd", "d", "name"), 9, '"dd" is none of', 'did you mean "d"?'),
+        (HEAD + SOURCE + FEDERATED.format("d", "e", "name"), 10, '"e" is none of', "there are: d"),
+        (HEAD + SOURCE + FEDERATED.format("d", "d", "name"), 10, "cannot prove its own", "name another"),
+        (HEAD + SOURCE + FEDERATED.format("d", "d", "login"), 11, '"login" is none of', "stable-id"),
+        (HEAD + SOURCE + '[[federation]]\nsource = "d"', 8, "proven-by", ""),
+        (HEAD.replace('"r.toml"', "[]") + SOURCE, 3, "no rulebook is named", 'rulebook = "base"'),
+        (HEAD.replace('"r.toml"', '["a", "b", "a"]') + SOURCE, 3, '"a" is named twice', ""),
+        (HEAD.replace('"r.toml"', "3") + SOURCE, 3, "", ""),
+        (HEAD + SOURCE + '[[prefer]]\nrule = "a"\nover = "b"\nreason = " "', 11, "needs a reason", ""),
+        (HEAD + SOURCE + '[[prefer]]\nrule = "a"\nreason = "x"', 8, "over", ""),
     ],
 )
 def test_faults_of_the_estate_are_told_at_their_line(

@@ -9,8 +9,10 @@ import polars as pl
 import pytest
 
 from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.evaluating.timeline import Timeline
 from keymallet.core.explaining.findings import about_account, findings, on_numbers
 from keymallet.core.judging.judge import judge
+from keymallet.core.judging.verdict_periods import turns_to_breach
 from keymallet.core.rulebook.reading import read_rulebook
 from tests.support import CLOCK, days_ago, evidence, judged, rule, verdict_words
 
@@ -45,6 +47,17 @@ def test_when_what_is_under_grace_turns_to_breach() -> None:
     turns = judgement.turning(judgement.rulebook.rules[0])
     expected = [days_ago(95) + timedelta(days=104) + TICK, days_ago(80) + timedelta(days=104) + TICK]
     assert turns.rows() == [(0, expected[0]), (2, expected[1])]
+
+
+def test_a_grace_that_is_over_after_the_stretch_looked_at_is_not_in_it() -> None:
+    """What is pending now turns to breach in four days: within five, not within three."""
+    rules = rule("age(created) <= 90d").replace("must", 'grace = "14d"\nmust', 1)
+    judgement = judged(evidence([{"created": days_ago(100)}]), rules)
+    (only,) = judgement.rulebook.rules
+    for days, turning in ((3, []), (5, [0])):
+        future = Timeline.from_now(judgement.context, days_ago(-days))
+        found = turns_to_breach(judgement.past, future, only, judgement.codes[only.id], None, None)
+        assert found["row"].to_list() == turning
 
 
 def test_without_a_beginning_there_is_no_grace() -> None:
@@ -368,6 +381,7 @@ def test_faults_of_books_on_books_stand_in_their_own_file() -> None:
         ("[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'\nmend='renew'", 6, '"renew" is no kind of change'),
         ("[distinct.r]\ntitle='r'\nby='labels'\nseverity='low'", 4, '"labels" is no single value'),
         ("[distinct.r]\ntitle='r'\nby='name'\nwithin='unit'\nseverity='low'", 5, "a value is shared within a source"),
+        ("[limits.for.x]\nage='3d'\n[limits.for.y]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 4, '"y" is no term of this book'),
         ("[limits.for.x]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 2, '"x" is no term of this book'),
         ("[terms]\nx='enabled'\n[limits.for.x]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 5, 'no limit "age" is set'),
         ("[limits]\nage=3\n[terms]\nx='enabled'\n[limits.for.x]\nage='3d'\n[rule.r]\ntitle='r'\nmust='enabled'\nseverity='low'", 7, '"age" is a number for everybody else'),

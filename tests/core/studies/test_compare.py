@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from keymallet.core.rulebook.reading import read_rulebook
-from keymallet.core.studies.compare import compare
+from keymallet.core.studies.compare import LOOSENED, OTHERWISE, TIGHTENED, compare
 
 BOOK = '[limits]\nage = "{}"\n[rule.a]\ntitle = "A"\nmust = "{}"\nseverity = "low"\n'
 
@@ -37,3 +37,24 @@ def test_a_change_of_a_limit_is_told_once() -> None:
     """As the limit's, not as that of every rule that uses it."""
     found = changes(("90d", "age(created) <= limit.age"), ("60d", "age(created) <= limit.age"))
     assert len(found) == 1 and "age" in found[0]
+
+
+TALLY = '[tally.t]\ntitle = "T"\ncount = "enabled"\nseverity = "low"\nbetween = {}\n'
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "how"),
+    [
+        ("[2, 4]", "[3, 4]", TIGHTENED),
+        ("[2, 4]", "[2, 3]", TIGHTENED),
+        ("[2, 4]", "[1, 4]", LOOSENED),
+        ("[2, 4]", "[2, 5]", LOOSENED),
+        ("[2, 4]", "[3, 5]", OTHERWISE),
+        ("[2, 4]", "[1, 3]", OTHERWISE),
+    ],
+)
+def test_a_number_that_has_to_lie_elsewhere(before: str, after: str, how: str) -> None:
+    """Within what it was it is stricter, around it looser, else neither."""
+    books = [read_rulebook(f'title = "T"\n{TALLY.format(each)}', "t.toml") for each in (before, after)]
+    (found,) = compare(books[0], books[1], None)
+    assert found.how == how

@@ -37,7 +37,7 @@ def test_a_worked_example() -> None:
             Gate("old", "off", covers=("everyone",)),
         ],
     )
-    lists = found.on_accounts.drop("phishing-resistant-required")
+    lists = found.on_accounts.drop("phishing-resistant-required", "accepted-factors")
     told = dict(zip(PEOPLE["name"], lists.iter_rows(), strict=True))
     assert told == {
         "alma": (["staff", "depot"], [], [], True),
@@ -97,9 +97,31 @@ def test_a_gate_for_what_no_false_site_can_relay() -> None:
     assert some["phishing-resistant-required"].to_list() == [False] * 6
 
 
+def test_what_every_gate_accepts() -> None:
+    """Any second factor, those that are named, those that no false site can relay; of several what all accept."""
+    resistant = {"hardware-key", "passkey", "smartcard"}
+
+    def accepted(*gates: Gate) -> set[str]:
+        return set(reach(PEOPLE, gates).on_accounts["accepted-factors"][0])
+
+    everything = accepted()
+    assert resistant | {"otp", "push", "sms"} < everything
+    assert accepted(Gate("a")) == everything
+    assert accepted(Gate("a", asks_for=("otp", "push"))) == {"otp", "push"}
+    assert accepted(Gate("a", asks_for=("phishing-resistant", "otp"))) == resistant | {"otp"}
+    otp_or_push, resistant_only = (
+        Gate("a", asks_for=("otp", "passkey")),
+        Gate("b", asks_for=("phishing-resistant",)),
+    )
+    assert accepted(otp_or_push, resistant_only) == {"passkey"}
+    elsewhere = Gate("b", asks_for=("otp",), applications=("mail",))
+    assert accepted(elsewhere) == everything, "what one application asks is not asked everywhere"
+    assert accepted(Gate("b", "on-trial", asks_for=("otp",))) == everything
+
+
 def test_no_gate_at_all_asks_nobody() -> None:
     """A source that has gates, and none of them: that is known."""
-    assert reach(PEOPLE, []).on_accounts.row(0) == ([], [], [], False, False)
+    assert reach(PEOPLE, []).on_accounts.drop("accepted-factors").row(0) == ([], [], [], False, False)
 
 
 WORDS = ["staff", "admins", "depot", "person", "guest", "alma", "bruno", "everyone", "nowhere"]
@@ -176,7 +198,8 @@ def test_against_one_account_at_a_time(accounts: pl.DataFrame, gates: list[Gate]
             enforced["resistant"].append(_and(told["covered-by"], gate.asks_resistant))
         required = [True if True in each else None if None in each else False for each in enforced.values()]
         expected.append((*lists.values(), *required))
-    assert reach(accounts, gates).on_accounts.select(ON_ACCOUNTS).rows() == expected
+    told = reach(accounts, gates).on_accounts.select(ON_ACCOUNTS)
+    assert told.drop("accepted-factors").rows() == expected
 
 
 @given(ACCOUNTS, st.lists(GATES, min_size=1, max_size=3), st.sampled_from(WORDS))

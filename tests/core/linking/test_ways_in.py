@@ -74,10 +74,17 @@ def ways(
             [("network", "password", 1, True), ("network", None, 2, None)],
         ),
         (
-            ASKED | {"phishing-resistant-required": True},
+            ASKED | {"accepted-factors": ["hardware-key", "passkey", "smartcard"]},
             [],
             [OTP, OTP | {"kind": "hardware-key"}],
             [("network", "password+hardware-key", 3, True), ("network", "hardware-key", 3, True)],
+        ),
+        # Who has another factor than the one that is asked for gets in as if there were none.
+        (
+            ASKED | {"accepted-factors": ["otp"]},
+            [],
+            [OTP | {"kind": "push"}],
+            [("network", "password", 1, True)],
         ),
         # A passkey can be copied unless it is known that it cannot.
         (

@@ -185,6 +185,13 @@ ACCOUNT = Table(
             "a gate in force asks it for what cannot be relayed by a false site, whatever it signs in to",
             across=True,
         ),
+        Column(
+            "accepted-factors",
+            Kind.WORDS,
+            "the second factors that every gate which asks it for one accepts",
+            tuple("otp push sms voice software-key hardware-key passkey smartcard".split()),
+            across=True,
+        ),
         _beside_secrets(
             _flag("has-password", "there is a password; an empty one counts", _HAS_PASSWORD, always=True)
         ),

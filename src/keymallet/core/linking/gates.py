@@ -26,7 +26,7 @@ EVERYTHING = frozenset({"*", "everything"})
 
 ON_ACCOUNTS = (
     *("covered-by", "left-out-by", "watched-by"),
-    *("second-factor-required", "phishing-resistant-required"),
+    *("second-factor-required", "phishing-resistant-required", "accepted-factors"),
 )
 ON_REQUIREMENTS = ("second-factor-required", "phishing-resistant-required")
 ON_GATES = ("asks-accounts", "leaves-out-accounts", "names-nobody")
@@ -34,6 +34,7 @@ _NO_SECOND = frozenset({"password", "email", "recovery-codes"})
 """What a gate may ask for without asking for a second factor."""
 _RESISTANT = frozenset({"phishing-resistant", "hardware-key", "passkey", "smartcard"})
 """What a gate may ask for so that nothing which a false site can relay is enough."""
+_SECOND_FACTORS = ("otp", "push", "sms", "voice", "software-key", "hardware-key", "passkey", "smartcard")
 _SAID = "second-factor-enforced"
 _KINDS = frozenset(words_of(ACCOUNT, "kind"))
 _NAMES = pl.List(pl.String)
@@ -64,6 +65,12 @@ class Gate:
     def asks_resistant(self) -> bool | None:
         """Whether nothing that a false site can relay is enough, for whatever one signs in to."""
         return self._asks_everywhere(lambda asked: asked <= _RESISTANT)
+
+    def accepts(self, kind: str) -> bool:
+        """Whether this second factor is enough for what it asks; where that is not known, any is."""
+        asked = set(self.asks_for or ("any-second",))
+        resistant = "phishing-resistant" in asked and kind in _RESISTANT
+        return "any-second" in asked or kind in asked or resistant
 
     def _asks_everywhere(self, enough: Callable[[set[str]], bool]) -> bool | None:
         """Whether it guards all there is, and asks for what is `enough`."""
@@ -189,6 +196,11 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
     second = [_both(truth, gate.asks_second) for truth, gate in zip(in_force, gates, strict=True)]
     resistant = [_both(truth, gate.asks_resistant) for truth, gate in zip(in_force, gates, strict=True)]
     nobody = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True)
+    accepted = []
+    for kind in _SECOND_FACTORS:
+        # Who is asked by several gates has to have what each of them accepts.
+        refused = [truth for truth, gate in zip(second, gates, strict=True) if not gate.accepts(kind)]
+        accepted.append((kind, ~functools.reduce(operator.or_, refused, nobody).fill_null(False)))
     return Reach(
         pl.DataFrame(
             [
@@ -197,6 +209,7 @@ def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
                 _names(gates, watched, accounts.height).alias("watched-by"),
                 functools.reduce(operator.or_, second, _said(accounts)).alias("second-factor-required"),
                 functools.reduce(operator.or_, resistant, nobody).alias("phishing-resistant-required"),
+                words_that_hold(accepted, accounts.height).alias("accepted-factors"),
             ]
         ),
         pl.DataFrame(

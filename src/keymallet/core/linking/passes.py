@@ -120,7 +120,7 @@ PASSES: tuple[Pass, ...] = (
         ),
         makes=(
             *_columns("account", "covered-by left-out-by watched-by second-factor-required"),
-            "account.phishing-resistant-required",
+            *_columns("account", "phishing-resistant-required accepted-factors"),
             *_columns("gate", "asks-accounts leaves-out-accounts names-nobody"),
         ),
     ),
@@ -157,7 +157,7 @@ PASSES: tuple[Pass, ...] = (
         make_ways_in,
         needs=(
             *_columns("account", "source has-password password-empty remote-password remote-key"),
-            *_columns("account", "remote-together second-factor-required phishing-resistant-required"),
+            *_columns("account", "remote-together second-factor-required accepted-factors"),
             "account.second-factor-registered",
             *_columns("account", "account federated proven-by enabled starts ends password-lapses"),
             *_columns("account", "password-locked locked locked-until lock-stops"),

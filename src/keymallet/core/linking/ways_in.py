@@ -32,7 +32,7 @@ _DECIDING = {"bound": False, "pin": False, "empty": False}
 _KINDS = pl.Enum(words_of(WAY_IN, "takes"))
 _OF_ACCOUNT = (
     "source has-password password-empty remote-password remote-key remote-together second-factor-required"
-    " phishing-resistant-required second-factor-registered"
+    " accepted-factors second-factor-registered"
 ).split()
 _OF_KEY = "key kind starts expires state algorithm digest scope".split()
 _OF_FACTOR = "kind amr state exportable".split()
@@ -121,8 +121,7 @@ class _Seen:
         unsure = self._may_have_more(FACTOR)
         asked = mine.filter(pl.col("asked") & ~unsure).drop("state")
         both = asked.join(second, on=ACCOUNT_ROW, how="inner", maintain_order="left")
-        relayed = pl.col("phishing-resistant-required").fill_null(False) & ~pl.col("second").is_in(OF_ITSELF)
-        both = both.filter(~relayed)
+        both = both.filter(pl.col("accepted-factors").list.contains(pl.col("second")).fill_null(True))
         yield both.with_columns(first=pl.lit("password"))
         # Who is asked for what they do not have may enrol it then and there: the password is enough.
         others = mine.filter(~pl.col(ACCOUNT_ROW).is_in(both[ACCOUNT_ROW].implode()))

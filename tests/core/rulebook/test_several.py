@@ -146,6 +146,22 @@ def test_what_two_include_is_judged_once() -> None:
     assert any(getattr(part, "value", None) == timedelta(days=10) for part in kept.must.walk())
 
 
+def test_books_of_one_name_and_rules_of_one_file_stay_apart() -> None:
+    """Two files of one name in two folders; one included file that two books judge by other limits."""
+    either = "age(password-changed) <= limit.age or password-must-change"
+    FILES["north/ours.toml"] = book("North", "age = '30d'", "old | account | " + either)
+    FILES["south/ours.toml"] = book("South", "age = '90d'", "old | account | " + either)
+    found = both("north/ours.toml", "south/ours.toml")
+    assert sorted(rules(found)) == ["north/ours/old", "south/ours/old"]
+    assert sorted(found.limits) == ["north/ours/age", "south/ours/age"]
+    FILES["shared.toml"] = book("Shared", "age = '60d'", "old | account | " + either)
+    FILES["a.toml"] = book("A", "age = '30d'", "a | account | enabled", more='include = ["shared.toml"]')
+    FILES["b.toml"] = book("B", "age = '90d'", "b | account | interactive", more='include = ["shared.toml"]')
+    found = both("a.toml", "b.toml")
+    assert sorted(rules(found)) == ["a", "a/old", "b", "b/old"]
+    assert len({rule.must for rule in found.rules}) == 4
+
+
 @pytest.mark.parametrize(
     ("one", "other", "contradict"),
     [

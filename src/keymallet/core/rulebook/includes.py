@@ -6,7 +6,7 @@ same name, and `drop` takes rules away; every item keeps the file it came from, 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -194,16 +194,16 @@ def _over_several(books: list[Parts], document: TomlDocument, laid_out: _File) -
     """A file over several books: what it sets holds in each of them, what it demands comes beside them."""
     own = Parts(document.name, laid_out.title, laid_out.edition)
     everywhere = Parts(demands={key: value for parts in books for key, value in parts.demands.items()})
+    called = book_names(parts.name for parts in books)
     for parts in books:
-        everywhere.demands |= {
-            f"{book_name(parts.name)}/{key}": value for key, value in parts.demands.items()
-        }
+        short = called[parts.name]
+        everywhere.demands |= {f"{short}/{key}": value for key, value in parts.demands.items()}
     known = set(everywhere.demands)
     _lay_over(everywhere, document, laid_out)
     gone = known - everywhere.demands.keys()
     mine = {key: value for key, value in everywhere.demands.items() if value[1].document is document}
     for parts in books:
-        short = book_name(parts.name)
+        short = called[parts.name]
         parts.demands = {
             key: value
             for key, value in parts.demands.items()
@@ -243,8 +243,18 @@ def _set_in(parts: Parts, short: str, above: Parts) -> None:
 
 
 def book_name(file: str) -> str:
-    """What a book is called beside others: the name of its file alone."""
+    """What a book is called in messages: the name of its file alone."""
     return file.replace("\\", "/").rpartition("/")[2].removesuffix(".toml")
+
+
+def book_names(files: Iterable[str]) -> dict[str, str]:
+    """What each book is called beside others: the name of its file, with folders where two have the same."""
+    whole = list(dict.fromkeys(files))
+    alone = [book_name(file) for file in whole]
+    return {
+        file: name if alone.count(name) == 1 else file.replace("\\", "/").removesuffix(".toml")
+        for file, name in zip(whole, alone, strict=True)
+    }
 
 
 def _file(document: TomlDocument) -> _File | None:

@@ -22,7 +22,7 @@ from keymallet.core.language.parse import parse
 from keymallet.core.language.scope import Book, Limit, Written
 from keymallet.core.language.tree import Fault, Literal, Span
 from keymallet.core.language.typed import Typed, type_of
-from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_name, read_files
+from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_names, read_files
 from keymallet.core.rulebook.model import (
     MENDS,
     SEVERITIES,
@@ -104,7 +104,8 @@ def read_rulebooks(texts: Sequence[tuple[str, str]], open_included: Open | None 
             )
     every = {parts.name: parts for books in read for parts in books.parts}
     taken = _named_twice(list(every.values()))
-    found = [_rulebook(parts, taken) for parts in every.values()]
+    called = book_names(every)
+    found = {called[name]: _rulebook(parts, taken, called[name]) for name, parts in every.items()}
     problems = list(dict.fromkeys(problem for books in read for problem in _problems(books)))
     if problems:
         raise KeymalletError(problems)
@@ -134,9 +135,8 @@ def _named_twice(every: Sequence[Parts]) -> frozenset[str]:
     )
 
 
-def _rulebook(parts: Parts, taken: frozenset[str]) -> Rulebook:
+def _rulebook(parts: Parts, taken: frozenset[str], short: str) -> Rulebook:
     """One book, of which the faults are noted in its documents; limits that are `taken` get its name."""
-    short = book_name(parts.name)
     names = {name: f"{short}/{name}" if name in taken else name for name in parts.limits}
     limits = _limits(parts, names)
     populations = _populations(parts, limits, names)

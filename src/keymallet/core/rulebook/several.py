@@ -3,24 +3,30 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import fields, replace
 from typing import Any
 
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
-from keymallet.core.rulebook.includes import book_name
 from keymallet.core.rulebook.model import Demand, Origin, Rule, Rulebook, Tally
 
 _MORE_IS_STRICTER = {"<": False, "<=": False, ">": True, ">=": True}
 _TURNED = {"<": ">", "<=": ">=", ">": "<", ">=": "<="}
 
 
-def side_by_side(books: Sequence[Rulebook], title: str, edition: str, files: tuple[str, ...]) -> Rulebook:
-    """The books as one. A demand that several make is there once: the strictest, with all citations."""
+def side_by_side(
+    called: Mapping[str, Rulebook], title: str, edition: str, files: tuple[str, ...]
+) -> Rulebook:
+    """The books, each by what it is called, as one.
+
+    A demand that several make is there once: the strictest, with all citations.
+    """
+    books = list(called.values())
     if len(books) == 1:
         return replace(books[0], title=title, edition=edition, files=files)
-    demands = _told_apart(_once_each(books))
+    demands = _told_apart(_once_each(called))
     return Rulebook(
         title=title,
         edition=edition,
@@ -36,14 +42,13 @@ def side_by_side(books: Sequence[Rulebook], title: str, edition: str, files: tup
     )
 
 
-def _once_each(books: Sequence[Rulebook]) -> list[Demand]:
-    """Every demand; of those that ask the same of the same rows, only the strictest."""
-    kept: dict[Any, Demand] = {}
-    for book in books:
+def _once_each(called: Mapping[str, Rulebook]) -> list[tuple[str, Demand]]:
+    """Every demand with its book; of those that ask the same of the same rows, only the strictest."""
+    kept: dict[Any, tuple[str, Demand]] = {}
+    for name, book in called.items():
         for demand in book.demands:
             key = (demand.table, type(demand), *_asked(demand))
-            other = kept.get(key)
-            kept[key] = demand if other is None else _stricter(other, demand)
+            kept[key] = _stricter(kept[key], (name, demand)) if key in kept else (name, demand)
     return list(kept.values())
 
 
@@ -104,37 +109,36 @@ def _shape(node: Any, bound: typed.Const | None) -> Any:
     return node
 
 
-def _stricter(one: Demand, other: Demand) -> Demand:
+def _stricter(first: tuple[str, Demand], second: tuple[str, Demand]) -> tuple[str, Demand]:
     """Of two that ask the same the stricter, with what is cited for both."""
-    kept, left = one, other
-    if isinstance(one, Rule) and isinstance(other, Rule):
-        mine, theirs = _bound(one.must), _bound(other.must)
-        if mine and theirs:
-            more_is_stricter = mine[1]
-            greater = theirs[0].value > mine[0].value  # type: ignore[operator]
-            if theirs[0].value != mine[0].value and greater is more_is_stricter:
-                kept, left = other, one
-    note = f"also asked by {book_name(left.origin)} ({left.id})"
-    if isinstance(left, Rule) and isinstance(kept, Rule):
-        mine, theirs = _bound(kept.must), _bound(left.must)
-        if mine and theirs and mine[0].value != theirs[0].value:
-            note += ", less strictly"
-    return replace(
-        kept,
-        severity=max(one.severity, other.severity),
-        cite=tuple(dict.fromkeys((*kept.cite, *left.cite))),
-        note="; ".join(part for part in (kept.note, note) if part),
+    kept, left = first, second
+    bounds = [_bound(demand.must) if isinstance(demand, Rule) else None for _, demand in (first, second)]
+    note = ""
+    if bounds[0] and bounds[1]:
+        mine, theirs = bounds[0][0].value, bounds[1][0].value
+        if mine != theirs:
+            note = ", less strictly"
+            if (theirs > mine) is bounds[0][1]:  # type: ignore[operator]
+                kept, left = second, first
+    name, demand = kept
+    other, same = left
+    if same.origin == demand.origin and same.id == demand.id and not note:
+        return kept
+    told = f"also asked by {other} ({same.id}){note}"
+    return name, replace(
+        demand,
+        severity=max(demand.severity, same.severity),
+        cite=tuple(dict.fromkeys((*demand.cite, *same.cite))),
+        note="; ".join(part for part in (demand.note, told) if part),
     )
 
 
-def _told_apart(demands: list[Demand]) -> list[Demand]:
-    """The same, with the name of the book before an id that several books give."""
-    number: dict[str, int] = {}
-    for demand in demands:
-        number[demand.id] = number.get(demand.id, 0) + 1
+def _told_apart(demands: list[tuple[str, Demand]]) -> list[Demand]:
+    """The demands, with the name of the book before an id that several books give."""
+    number = Counter(demand.id for _, demand in demands)
     return [
-        replace(demand, id=f"{book_name(demand.origin)}/{demand.id}") if number[demand.id] > 1 else demand
-        for demand in demands
+        replace(demand, id=f"{name}/{demand.id}") if number[demand.id] > 1 else demand
+        for name, demand in demands
     ]
 
 

@@ -162,6 +162,18 @@ def test_books_of_one_name_and_rules_of_one_file_stay_apart() -> None:
     assert len({rule.must for rule in found.rules}) == 4
 
 
+@pytest.mark.parametrize("order", [("mine.toml", "loose.toml"), ("loose.toml", "mine.toml")])
+def test_a_book_beside_one_that_changes_it(order: tuple[str, str]) -> None:
+    """What the other makes stricter stays so, in whichever order they are named."""
+    FILES["mine.toml"] = book(
+        "Mine", "failures = 3", "own | account | interactive", more='include = ["loose.toml", "strict.toml"]'
+    )
+    told = rules(both(*order))
+    (kept,) = [rule for rule in told.values() if "lock-after" in rule.must.text]
+    assert any(getattr(part, "value", None) == 3 for part in kept.must.walk())
+    assert sum(rule.must.text == "age(password-changed) <= limit.age" for rule in told.values()) == 1
+
+
 @pytest.mark.parametrize(
     ("one", "other", "contradict"),
     [

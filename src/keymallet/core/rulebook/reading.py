@@ -22,7 +22,7 @@ from keymallet.core.language.parse import parse
 from keymallet.core.language.scope import Book, Limit, Written
 from keymallet.core.language.tree import Fault, Literal, Span
 from keymallet.core.language.typed import Typed, type_of
-from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_names, read_files
+from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_name, book_names, read_files
 from keymallet.core.rulebook.model import (
     MENDS,
     SEVERITIES,
@@ -102,7 +102,11 @@ def read_rulebooks(texts: Sequence[tuple[str, str]], open_included: Open | None 
                 "there is no rule in this book",
                 "add [rule.some-id] with title, who, must and severity",
             )
-    every = {parts.name: parts for books in read for parts in books.parts}
+    every: dict[str, Parts] = {}
+    for books, (_, root) in zip(read, texts, strict=True):
+        for parts in books.parts:
+            # A book that is asked for, and stands in another with other limits as well, is two.
+            every[parts.name if parts.name not in every else f"{book_name(root)}/{parts.name}"] = parts
     taken = _named_twice(list(every.values()))
     called = book_names(every)
     found = {called[name]: _rulebook(parts, taken, called[name]) for name, parts in every.items()}

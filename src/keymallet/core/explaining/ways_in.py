@@ -108,7 +108,7 @@ class _Teller:
             return WayIn(what, False, barred)
         if row["open"] is None:
             return WayIn(what, None, (), missing, notes=notes)
-        until, by = _closing(self.account, self.at, {"the key ends": row["expires"]})
+        until, by = _closing(self.account, self.at, row["expires"])
         return WayIn(what, True, until=until, by=by, notes=notes)
 
     def _what(self, row: Facts) -> str:
@@ -235,14 +235,12 @@ def _scope_and_label(key: Facts) -> list[str]:
     return [str(key[part]) for part in ("scope", "label") if key[part] is not None]
 
 
-def _closing(
-    account: Facts, at: datetime, also: dict[str, datetime | None] | None = None
-) -> tuple[datetime | None, str]:
+def _closing(account: Facts, at: datetime, key_ends: datetime | None) -> tuple[datetime | None, str]:
     """The first instant at which a way closes by itself, and what closes it then."""
     ends = {
         "the account ends": account["ends"],
         "it is barred unless a new password is set": account["password-lapses"],
-        **(also or {}),
+        "the key ends": key_ends,
     }
     ahead = [(instant, by) for by, instant in ends.items() if instant is not None and instant > at]
     return min(ahead, default=(None, ""))

@@ -9,6 +9,7 @@ from datetime import datetime
 
 import polars as pl
 
+from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.model import Column, Kind, Table
 
 ACCOUNT_ROW = "account-row"
@@ -211,7 +212,7 @@ def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFra
     """Enter the names of facts that could not be read into the rows' UNREAD column."""
     if not unread:
         return frame
-    listed = _listed(unread, frame.height)
+    listed = words_that_hold(list(unread.items()), frame.height)
     if UNREAD not in frame.columns or not frame[UNREAD].count():
         return frame.with_columns(listed.alias(UNREAD))
     both = pl.DataFrame({"before": frame[UNREAD], "listed": listed}).with_row_index("place")
@@ -222,13 +223,8 @@ def with_unread(frame: pl.DataFrame, unread: dict[str, pl.Series]) -> pl.DataFra
     return frame.with_columns(pl.concat([plain, joined]).sort("place")["listed"].alias(UNREAD))
 
 
-def _listed(unread: dict[str, pl.Series], height: int) -> pl.Series:
-    """The names that are true of each row, as lists: there are few different ones."""
-    number = pl.zeros(height, dtype=pl.UInt32, eager=True)
-    for place, series in enumerate(unread.values()):
-        number += series.fill_null(False).cast(pl.UInt32) * (1 << place)
-    kinds = number.unique().sort()
-    names = list(unread)
-    lists = [[name for place, name in enumerate(names) if kind >> place & 1] for kind in kinds]
-    row_place = number.replace_strict(kinds, range(len(kinds)), return_dtype=pl.UInt32)
-    return pl.Series(UNREAD, lists, dtype=pl.List(pl.String)).gather(row_place)
+def notes_unread(frame: pl.DataFrame, word: str) -> pl.Expr:
+    """Whether each row of the frame has this word among what could not be read."""
+    if UNREAD not in frame.columns:
+        return pl.lit(False)
+    return pl.col(UNREAD).list.contains(pl.lit(word)).fill_null(False)

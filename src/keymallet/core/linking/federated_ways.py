@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT
-from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, NOTHING_KNOWN, UNREAD
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, NOTHING_KNOWN, UNREAD, notes_unread
 from keymallet.core.linking.linked import LinkedReadings, of_sources
 
 UNTOLD_END = "end is not told"
@@ -28,9 +28,7 @@ def through_others(linked: LinkedReadings, rows: pl.DataFrame) -> Iterator[pl.Da
         return
     federated = accounts.filter("federated").select(pl.col(ACCOUNT_ROW).alias("proven"), "proven-by")
     provers = _provers(linked, accounts)
-    from_afar = rows.filter(
-        (pl.col("over") != "console").fill_null(True) & (pl.col("over") != "service").fill_null(True)
-    )
+    from_afar = rows.filter(~pl.col("over").is_in(["console", "service"]).fill_null(False))
     through = (
         federated.join(provers, on="proven-by", how="inner")
         .join(from_afar, on=ACCOUNT_ROW, how="inner", maintain_order="left")
@@ -39,12 +37,9 @@ def through_others(linked: LinkedReadings, rows: pl.DataFrame) -> Iterator[pl.Da
     )
     yield _with_what_bars(through).select(*rows.columns, "proven-by")
     # Of several that may prove it, none is taken: it is not known what does.
-    if UNREAD in accounts.columns:
-        unsure = accounts.filter(
-            pl.col("federated") & pl.col(UNREAD).list.contains(pl.lit("proven-by")).fill_null(False)
-        )
-        nothing = pl.lit([NOTHING_KNOWN, ACCOUNT.name], dtype=pl.List(pl.String)).alias(UNREAD)
-        yield unsure.select(ACCOUNT_ROW, nothing)
+    nothing = pl.lit([NOTHING_KNOWN, ACCOUNT.name], dtype=pl.List(pl.String)).alias(UNREAD)
+    unsure = accounts.filter(pl.col("federated") & notes_unread(accounts, "proven-by"))
+    yield unsure.select(ACCOUNT_ROW, nothing)
 
 
 def _provers(linked: LinkedReadings, accounts: pl.DataFrame) -> pl.DataFrame:
@@ -55,18 +50,13 @@ def _provers(linked: LinkedReadings, accounts: pl.DataFrame) -> pl.DataFrame:
         "lock-stops": pl.String(),
     }
     absent = [pl.lit(None, dtype=t).alias(name) for name, t in types.items() if name not in accounts.columns]
-    ends_told = of_sources(linked.suppliers(ACCOUNT, "ends"))
-    if UNREAD in accounts.columns:
-        unread = pl.col(UNREAD)
-        doubtful = unread.list.contains(pl.lit("ends")) | unread.list.contains(pl.lit(NOTHING_KNOWN))
-        ends_told &= ~doubtful.fill_null(False)
+    doubtful = notes_unread(accounts, "ends") | notes_unread(accounts, NOTHING_KNOWN)
+    ends_told = of_sources(linked.suppliers(ACCOUNT, "ends")) & ~doubtful
     return accounts.with_columns(absent).select(
         ACCOUNT_ROW,
         pl.col("account").alias("proven-by"),
         *(pl.col(name).cast(dtype).alias(f"{name} there") for name, dtype in types.items()),
-        (pl.col("ends").is_null() & ~ends_told if "ends" in accounts.columns else ~ends_told).alias(
-            "end untold there"
-        ),
+        (pl.col("ends").is_null() & ~ends_told).alias("end untold there"),
     )
 
 

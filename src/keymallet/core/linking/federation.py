@@ -12,7 +12,7 @@ import polars as pl
 
 from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR
-from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, UNREAD, with_unread
+from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, notes_unread, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import Federation
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
@@ -114,9 +114,7 @@ def _factors_of_each(linked: LinkedReadings) -> pl.DataFrame:
     none = pl.lit([], dtype=_LIST)
     if factors is None:
         return accounts.select(ACCOUNT_ROW, pl.when("told").then(none).alias("proven-with"))
-    blind = pl.lit(False)
-    if UNREAD in factors.columns:
-        blind = pl.col(UNREAD).list.contains(pl.lit(NOTHING_KNOWN)).fill_null(False)
+    blind = notes_unread(factors, NOTHING_KNOWN)
     columns = [name for name in ("kind", "state") if name not in factors.columns]
     factors = factors.with_columns(pl.lit(None, dtype=pl.String).alias(name) for name in columns)
     works = (pl.col("state").cast(pl.String) == "active") & ~blind

@@ -34,7 +34,7 @@ _NO_SECOND = frozenset({"password", "email", "recovery-codes"})
 """What a gate may ask for without asking for a second factor."""
 _RESISTANT = frozenset({"phishing-resistant", "hardware-key", "passkey", "smartcard"})
 """What a gate may ask for so that nothing which a false site can relay is enough."""
-_SECOND_FACTORS = ("otp", "push", "sms", "voice", "software-key", "hardware-key", "passkey", "smartcard")
+_SECOND_FACTORS = words_of(ACCOUNT, "accepted-factors")
 _SAID = "second-factor-enforced"
 _KINDS = frozenset(words_of(ACCOUNT, "kind"))
 _NAMES = pl.List(pl.String)

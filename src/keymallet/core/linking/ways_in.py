@@ -13,7 +13,15 @@ from functools import cached_property
 import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, WAY_IN, words_of
-from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, ORIGIN, UNREAD, data_type, with_unread
+from keymallet.core.facts.evidence import (
+    ACCOUNT_ROW,
+    NOTHING_KNOWN,
+    ORIGIN,
+    UNREAD,
+    data_type,
+    notes_unread,
+    with_unread,
+)
 from keymallet.core.facts.model import Table
 from keymallet.core.linking.assurance import HELD, IN_HARDWARE, SOME_SECOND, assurance_level
 from keymallet.core.linking.federated_ways import UNTOLD_END, through_others
@@ -68,7 +76,7 @@ class _Seen:
     def keys(self) -> pl.DataFrame:
         """Each key that is known, with what it proves, beside the facts of its account."""
         told = self._known(KEY, _OF_KEY)
-        ends_told = of_sources(self.linked.suppliers(KEY, "expires"), ORIGIN) & ~_names(told, "expires")
+        ends_told = of_sources(self.linked.suppliers(KEY, "expires"), ORIGIN) & ~notes_unread(told, "expires")
         in_hardware = (pl.col("kind").is_in(SSH) & pl.col("algorithm").str.ends_with("-sk")).fill_null(False)
         as_factor = (
             pl.when(in_hardware)
@@ -181,7 +189,7 @@ class _Seen:
         frame = self.linked.frame(table)
         blind = pl.Series([], dtype=pl.UInt32)
         if frame is not None and UNREAD in frame.columns:
-            blind = frame.filter(_names(frame, NOTHING_KNOWN))[ACCOUNT_ROW].drop_nulls()
+            blind = frame.filter(notes_unread(frame, NOTHING_KNOWN))[ACCOUNT_ROW].drop_nulls()
         told = of_sources(self.linked.suppliers(table))
         return ~told | pl.col(ACCOUNT_ROW).is_in(blind.implode())
 
@@ -190,7 +198,7 @@ class _Seen:
         frame = self.linked.frame(table)
         if frame is None:
             frame = pl.DataFrame(schema={ACCOUNT_ROW: pl.UInt32, ORIGIN: pl.String})
-        known = frame.filter(pl.col(ACCOUNT_ROW).is_not_null() & ~_names(frame, NOTHING_KNOWN))
+        known = frame.filter(pl.col(ACCOUNT_ROW).is_not_null() & ~notes_unread(frame, NOTHING_KNOWN))
         kept = [name for name in (ACCOUNT_ROW, ORIGIN, UNREAD) if name in known.columns]
         return pl.concat([known.select(kept), _typed(known, names, table)], how="horizontal")
 
@@ -298,13 +306,6 @@ def _sort_of(row: dict[str, object]) -> tuple[list[str] | None, int | None]:
     takes = [str(row[name]) for name in _SHOWN if row[name] is not None]
     is_bound, asks_pin, is_empty = (bool(row[name]) for name in _DECIDING)
     return takes, assurance_level(takes, is_bound=is_bound, asks_pin=asks_pin, is_empty=is_empty)
-
-
-def _names(frame: pl.DataFrame, word: str) -> pl.Expr:
-    """Whether a row notes this among what could not be read."""
-    if UNREAD not in frame.columns:
-        return pl.lit(False)
-    return pl.col(UNREAD).list.contains(pl.lit(word)).fill_null(False)
 
 
 def _typed(

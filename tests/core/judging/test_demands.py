@@ -405,3 +405,13 @@ def test_an_account_shown_alone_is_judged_among_all() -> None:
     around = judge(world.around(1), whole.rulebook.only(lambda rule: False), whole.at, CLOCK)
     told = about_account(1, around, whole)
     assert told.select("account", "verdict").rows() == [("d/a1", "breach")]
+
+
+def test_an_account_shown_alone_is_under_the_same_settings() -> None:
+    """What is in force for it stands in rows that are no account's."""
+    rows = [{"has_password": True, "password_changed": days_ago(90)}, {}]
+    world = evidence(rows, setting=[{"source": "d", "setting": "s", "max_age": timedelta(days=60)}])
+    aged = rule("age(password-changed) <= setting.max-age", "has-password")
+    assert verdict_words(judged(world, aged))[0] == "breach"
+    assert verdict_words(judged(world.around(0), aged)) == ["breach"]
+    assert verdict_words(judged(world.only([0]), aged)) == ["breach"]

@@ -199,3 +199,11 @@ def test_a_rule_that_is_for_nobody_is_a_fault(who: str, is_fault: bool) -> None:
         return
     ((line, _, message),) = problems_of(text)
     assert line == 6 and "for nobody" in message
+
+
+def test_a_faulty_term_is_one_fault() -> None:
+    """Rules that rest on it are not told to be for nobody, nor is anything else said of its uses."""
+    terms = "title = 'T'\n[terms]\nx = 'nonsense > 3'\ny = 3\nz = 'x and y'\n"
+    rule = "[rule.{}]\ntitle = 'R'\nseverity = 'low'\nwho = '{}'\nmust = '{}'\n"
+    text = terms + rule.format("r", "x and enabled", "y or enabled") + rule.format("s", "z", "not z")
+    assert [line for line, _, _ in problems_of(text)] == [3, 4]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -356,3 +356,33 @@ def test_any_bytes_are_read_or_refused_and_every_line_is_accounted_for(tmp_path:
     lines = [line for line in data.decode().replace("\r\n", "\n").replace("\r", "\n").split("\n")[1:] if line]
     covered = intake.read + sum(max(each.last_line - each.line + 1, 1) for each in intake.refusals)
     assert covered == len(lines) or b'"' in data
+
+
+def test_lengths_of_time_may_be_bare_numbers_of_a_stated_unit(tmp_path: Path) -> None:
+    """A zero needs no unit, and one that stands there goes before the map's."""
+    columns = (
+        '[setting.columns]\nsetting = "n"\nlock-for = "bare"\nmax-age = { from = "days", unit = "days" }\n'
+        'idle-limit = { from = "seconds", unit = "seconds" }\n'
+    )
+    text = "n,bare,days,seconds\na,0,90,900\nb,30,2h,1.5\n"
+    reading = read_csv(tmp_path, "Login,Name\nanna,A\n", MAP + columns, setting=text)
+    told = reading.tables["setting"].select("lock-for", "max-age", "idle-limit").rows()
+    assert told == [
+        (timedelta(), timedelta(days=90), timedelta(minutes=15)),
+        (None, timedelta(hours=2), None),
+    ]
+    assert [cell.line for cell in reading.intake["setting"].unreadable_cells] == [3, 3]
+
+
+@pytest.mark.parametrize(
+    ("entry", "complaint"),
+    [
+        ('max-age = { from = "n", unit = "dayz" }', '"dayz" is no unit of time'),
+        ('history = { from = "n", unit = "days" }', '"unit" says nothing about count facts'),
+    ],
+)
+def test_a_unit_that_means_nothing_is_a_fault(tmp_path: Path, entry: str, complaint: str) -> None:
+    """One that is none, and one of what is no length of time."""
+    columns = f'[setting.columns]\nsetting = "n"\n{entry}\n'
+    with pytest.raises(KeymalletError, match=complaint):
+        read_csv(tmp_path, "Login,Name\nanna,A\n", MAP + columns, setting="n\na\n")

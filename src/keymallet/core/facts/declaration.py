@@ -58,6 +58,18 @@ _FACTOR_KINDS = (
 )
 _TAKEN_KEYS = "api-key app-password entry-code invitation reset-link session"
 """Keys that are no factor: what is shown is the key itself."""
+_WHERE_PEOPLE_STAND = "expected present away left"
+
+
+def _answering(fact: str, who: str) -> tuple[Column, Column]:
+    """Where the person stands whom a fact of an account names, and when they leave."""
+    words = tuple(_WHERE_PEOPLE_STAND.split())
+    return (
+        Column(f"{fact}-status", Kind.WORD, f"where {who} stands, by the roster", words, across=True),
+        Column(f"{fact}-leaves", Kind.INSTANT, f"when {who} leaves, by the roster", across=True),
+    )
+
+
 _ACCOUNT_REFERENCE = _text("account", "the account the row belongs to, as source/name")
 
 _KEY_KINDS = (
@@ -83,10 +95,16 @@ and (not by-password or account.has-password and not surely(account.password-loc
 and (not account.locked or not by-password and surely(account.lock-stops = password))
 """
 _PRIVILEGED = """
-some grant (privileged and mode = standing and not surely(until(starts) > 0s)
-            and (ends is unknown or until(ends) > 0s))
+some grant (privileged and mode = standing and holds)
 or some elevation (outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown)
 """
+_HOLDS = "not surely(until(starts) > 0s) and not surely(until(ends) <= 0s)"
+"""A right of which nobody says when it begins or ends is held: it is on the list."""
+_HOLDS_POWER = "privileged or surely(some grant (privileged and mode = on-request and holds))"
+_FOR_PEOPLE = """
+surely(interactive) or not surely(not interactive) and kind in [person, guest, shared]
+"""
+_KEY_USABLE = "state = active and not surely(until(starts) > 0s) and not surely(until(expires) <= 0s)"
 _HAS_PASSWORD = "has-password or surely(password-empty)"
 _LOCKED = """
 locked and not surely(until(locked-until) <= 0s) or surely(until(password-lapses) <= 0s)
@@ -109,21 +127,42 @@ ACCOUNT = Table(
         ),
         Column("on-roster", Kind.FLAG, "its person stands in the staff roster", across=True),
         _text("owner", "who answers for an account that is no person's"),
+        *_answering("owner", "its owner"),
         _word("kind", "whose or what it is", "person guest service shared system emergency"),
         _text("unit", "the part of the organisation it belongs to"),
         _text("title", "the job it is held for"),
         _text("manager", "whom it answers to"),
+        *_answering("manager", "whom it answers to"),
         _text("location", "where it is used"),
         _flag("built-in", "it came with the system"),
         _words("allowed-hours", "when it may be used, by the estate's clock, such as mon-fri 07:00-19:00"),
         _past("reviewed", "when somebody last confirmed that its access is still right"),
         _flag("enabled", "the administrator's own switch"),
         _flag("interactive", "a person could open a session with it (shell, console sign-in)"),
+        _flag(
+            "for-people",
+            "people sign in with it: it is interactive, or of their kind where its source does not tell",
+            _FOR_PEOPLE,
+            always=True,
+        ),
         _past("created", "when it was made"),
         _instant("starts", "first instant at which it can be used"),
         _closes("ends", "first instant at which it can no longer be used"),
         _past("last-sign-in", "newest successful sign-in known"),
+        Column(
+            "awaited-since",
+            Kind.INSTANT,
+            "when it was made, if nobody has signed in to it yet",
+            past=True,
+            across=True,
+        ),
         _flag("privileged", "holds at least one privileged grant now, standing or opened", _PRIVILEGED),
+        _flag(
+            "holds-power",
+            "it is privileged, or may open privilege when asked for",
+            _HOLDS_POWER,
+            always=True,
+        ),
         _words("entitlements", "what it is licensed for"),
         _words("labels", "free labels"),
         _words("groups", "all its groups, nested ones included"),
@@ -217,7 +256,8 @@ ACCOUNT = Table(
         Column(
             "password-set-with",
             Kind.COUNT,
-            "how many others of its source had theirs set on the same day",
+            "how many others of its source had theirs set in the same minute; where only days are told, on"
+            " the same day, beyond what is usual there",
             across=True,
         ),
         _flag("password-must-change", "the next sign-in has to set a new one"),
@@ -305,6 +345,7 @@ KEY = Table(
             across=True,
         ),
         Column("shared-with-root", Kind.FLAG, "the same key opens a root account", across=True),
+        _flag("usable", "it works at the instant judged", _KEY_USABLE, always=True),
         _text("superseded-by", "the id of the one that replaces it"),
         _text("scope", "what it may be used for"),
         _text("label", "what its owner calls it"),
@@ -325,6 +366,7 @@ GRANT = Table(
         _flag("asks-proof", "using it asks to prove again who one is, such as by password"),
         _instant("starts", "first instant at which it holds"),
         _closes("ends", "first instant at which it no longer holds"),
+        _flag("holds", "it is held at the instant judged", _HOLDS, always=True),
         _text("assigned-by", "who gave it"),
         Column("last-opened", Kind.INSTANT, "when the right was last made use of", past=True, across=True),
     ),
@@ -483,7 +525,7 @@ PERSON = Table(
         _text("mail", "mail address"),
         _text("unit", "the part of the organisation"),
         _text("manager", "the number of the manager"),
-        _word("status", "where the person stands", "expected present away left"),
+        _word("status", "where the person stands", _WHERE_PEOPLE_STAND),
         _instant("joins", "first day"),
         _closes("leaves", "first instant after the last day"),
         _word("contract", "kind of contract", "staff contractor temporary external"),

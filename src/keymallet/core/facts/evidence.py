@@ -117,6 +117,9 @@ class Evidence:
         chosen = pl.Series("row", sorted(rows), dtype=pl.UInt32)
         accounts = self.tables["account"][chosen]
         tables = {"account": accounts}
+        if "setting" in self.tables:
+            # What is in force for an account stands in rows that are no account's.
+            tables["setting"] = self.tables["setting"]
         for name, frame in self.tables.items():
             if ACCOUNT_ROW in frame.columns:
                 tables[name] = _renumbered(frame, ACCOUNT_ROW, chosen, keep_others=False)

@@ -62,7 +62,7 @@ class ChecksNames(CheckerBase):
         if node.text in book.resolving:
             circle = [*book.resolving[book.resolving.index(node.text) :], node.text]
             self.fault(node.span, f"terms go round in a circle: {' -> '.join(circle)}")
-            return typed.Const(FLAG, node.text, False)
+            return typed.Faulty(FLAG, node.text)
         key = (node.text, self.table.name)
         if key not in book.resolved:
             book.resolving.append(node.text)
@@ -78,7 +78,7 @@ class ChecksNames(CheckerBase):
         body = book.resolved[key]
         # A term with faults has reported them where it stands: nothing more is said of its uses.
         return (
-            typed.Const(FLAG, node.text, False)
+            typed.Faulty(FLAG, node.text)
             if body is None
             else typed.Term(body.type, node.text, node.text, body)
         )

@@ -77,6 +77,11 @@ class Typed:
 
 
 @dataclass(frozen=True)
+class Faulty(Typed):
+    """What could not be understood, and has said so where it stands: nothing more is said of its uses."""
+
+
+@dataclass(frozen=True)
 class Const(Typed):
     """A literal, a bare word, or the value of a limit (then `limit` is its name)."""
 

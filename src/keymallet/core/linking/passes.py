@@ -8,7 +8,9 @@ from dataclasses import dataclass
 from keymallet.core.facts.declaration import ACCOUNT, WAY_IN
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.allowed_hours import mark_hours
+from keymallet.core.linking.answering import ANSWERING, mark_answering
 from keymallet.core.linking.assembling import assemble
+from keymallet.core.linking.awaited import mark_awaited
 from keymallet.core.linking.elevation_spans import mark_elevation_spans
 from keymallet.core.linking.failures import count_locks
 from keymallet.core.linking.federation import find_provers
@@ -62,8 +64,8 @@ _COMPARABLE = tuple(
 PASSES: tuple[Pass, ...] = (
     Pass(
         take_settings_as_meant,
-        needs=tuple(f"setting.{name}" for name in ZERO_IS_NONE),
-        makes=tuple(f"setting.{name}" for name in ZERO_IS_NONE),
+        needs=(*(f"setting.{name}" for name in ZERO_IS_NONE), "setting.applies-to"),
+        makes=(*(f"setting.{name}" for name in ZERO_IS_NONE), "setting.applies-to"),
     ),
     Pass(drop_repeated_people, needs=("person.person",), makes=("person.person",)),
     Pass(
@@ -78,6 +80,19 @@ PASSES: tuple[Pass, ...] = (
         number_managers,
         needs=_columns("account", "manager person name stable-id source"),
         makes=("account.manager",),
+    ),
+    Pass(
+        mark_answering,
+        needs=(
+            *_columns("account", "account name mail person owner manager"),
+            *_columns("person", "person mail name status leaves"),
+        ),
+        makes=tuple(f"account.{fact}-{told}" for fact in ANSWERING for told in ("status", "leaves")),
+    ),
+    Pass(
+        mark_awaited,
+        needs=_columns("account", "last-sign-in created source"),
+        makes=("account.awaited-since",),
     ),
     Pass(
         reconcile,

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import polars as pl
 
+from keymallet.core.linking.settings_as_meant import EVERYONE
+
 SETTING_ROW = "setting-row"
 """Column of accounts: the row of the setting in force for it, or null."""
-
-_EVERYONE = "everyone"
 
 
 def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Series:
@@ -20,7 +20,7 @@ def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Seri
         return pl.Series([None], dtype=pl.UInt32).new_from_index(0, accounts.height)
     named = settings.select(
         pl.col("source").cast(pl.String),
-        pl.col("applies-to").fill_null([_EVERYONE]).alias("to"),
+        pl.col("applies-to").fill_null([EVERYONE]).alias("to"),
     ).with_row_index(SETTING_ROW)
     by_target = named.explode("to").drop_nulls("to")
     rows = accounts.lazy().with_row_index("row").with_columns(pl.col("source").cast(pl.String))
@@ -29,7 +29,7 @@ def settings_in_force(accounts: pl.DataFrame, settings: pl.DataFrame) -> pl.Seri
         rows.select("row", "source", to="name"),
         rows.select("row", "source", to="groups").explode("to"),
         rows.select("row", "source", to=pl.col("kind").cast(pl.String)),
-        rows.select("row", "source", to=pl.lit(_EVERYONE)),
+        rows.select("row", "source", to=pl.lit(EVERYONE)),
     ]
     candidates = pl.concat(
         [

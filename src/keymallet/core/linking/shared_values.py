@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import time
+
 import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY
@@ -74,14 +76,29 @@ def mark_shared_passwords(linked: LinkedReadings, rules: LinkingRules) -> Linked
 _DIGEST = "password-digest"
 
 
+USUAL = 3
+"""How many times what its other days have on the mean may be set on one day of a source without a batch."""
+
+
 def count_password_days(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
-    """Enter how many others of the same source had their password set on the same day of the clock."""
+    """Enter how many others of the same source had their password set at the same time.
+
+    That is in the same minute. Where a source tells only days, of each day those count that are beyond
+    USUAL times what a day of that source has: many change theirs on any day where there are many.
+    """
     suppliers = linked.suppliers(ACCOUNT, "password-changed")
     if not suppliers or "password-changed" not in linked.accounts.columns:
         return linked
-    day = pl.col("password-changed").dt.convert_time_zone(rules.clock.key).dt.date()
-    others = pl.len().over("source", day).cast(pl.Int64) - 1
-    counted = pl.when(pl.col("password-changed").is_not_null()).then(others).alias("password-set-with")
+    changed = pl.col("password-changed")
+    local = changed.dt.convert_time_zone(rules.clock.key)
+    tells_days = (((local.dt.time() == time()) | (changed.dt.time() == time())).all()).over("source")
+    minute = pl.when(tells_days).then(local.dt.truncate("1d")).otherwise(local.dt.truncate("1m"))
+    together = changed.count().over("source", minute).cast(pl.Int64)
+    stretch = (local.max() - local.min()).dt.total_days().over("source") + 1
+    elsewhen = changed.count().over("source").cast(pl.Int64) - together
+    usual = pl.when(tells_days).then(USUAL * elsewhen // stretch).otherwise(0)
+    beyond = pl.max_horizontal(together - 1 - usual, pl.lit(0, dtype=pl.Int64))
+    counted = pl.when(changed.is_not_null()).then(beyond).alias("password-set-with")
     return linked.with_frame(ACCOUNT, linked.accounts.with_columns(counted)).supplying(
         suppliers, ACCOUNT, {"password-set-with": "all passwords side by side"}
     )

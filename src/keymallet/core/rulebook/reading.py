@@ -20,7 +20,7 @@ from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.literals import is_in_range, parse_instant, parse_span
 from keymallet.core.language.parse import parse
 from keymallet.core.language.scope import Book, Limit, Written
-from keymallet.core.language.tree import Fault, Literal, Span
+from keymallet.core.language.tree import Fault, Name, Span
 from keymallet.core.language.typed import Typed, type_of
 from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_name, book_names, read_files
 from keymallet.core.rulebook.model import (
@@ -254,7 +254,7 @@ def _terms(parts: Parts) -> dict[str, Written]:
         else:
             written = _written(item, item.value)
         # A term that cannot be read is known by name all the same: its uses are no further faults.
-        terms[name] = written or Written("false", Literal(Span(0, 5), False), lambda fault: None)
+        terms[name] = written or Written("", Name(Span(0, 0), ""), lambda fault: None)
     return terms
 
 

@@ -157,8 +157,15 @@ def _count(cell: Cell, value: str) -> tuple[int | None, str]:
 
 
 def _span(cell: Cell, value: str) -> tuple[Any, str]:
-    span = parse_span(value.replace(" ", ""))
-    return span, "" if span is not None else "no length of time like 90d or 8h"
+    written = value.replace(" ", "")
+    if written.isascii() and written.isdigit():
+        # None at all is none at all in any unit.
+        written += cell.unit or ("s" if not written.strip("0") else "")
+    span = parse_span(written)
+    return (
+        span,
+        "" if span is not None else 'no length of time like 90d or 8h; unit = "minutes" tells of numbers',
+    )
 
 
 _READERS: dict[Kind, Callable[[Cell, str], tuple[Any, str]]] = {

@@ -21,6 +21,8 @@ NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "fi
 _DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
 TRUE_WORDS = ("true", "yes", "y", "1", "on")
 FALSE_WORDS = ("false", "no", "n", "0", "off")
+SPAN_UNITS = {"days": "d", "hours": "h", "minutes": "min", "seconds": "s"}
+"""What a bare number of a length of time may be in, and how such a length is written."""
 
 
 class CellMap(msgspec.Struct, rename="kebab", frozen=True):
@@ -36,6 +38,7 @@ class CellMap(msgspec.Struct, rename="kebab", frozen=True):
     formats: list[str] | None = None
     zone: str | None = None
     plain: str | None = None
+    unit: str = ""
     none: list[str] | None = None
     unknown: list[str] | None = None
     by: str = ""
@@ -158,6 +161,11 @@ class Cell:
     def unknown(self) -> frozenset[str]:
         """Words for its not being known."""
         return _folded(self.defaults.unknown if self.own.unknown is None else self.own.unknown)
+
+    @property
+    def unit(self) -> str:
+        """What a bare number of a length of time is in, as lengths are written; empty: not said."""
+        return SPAN_UNITS.get(self.own.unit, "")
 
     def divided_by(self, separator: str) -> Cell:
         """The same, with something else between the members of a list."""
@@ -338,6 +346,7 @@ class _Checked:
             "formats": (Kind.INSTANT,),
             "zone": (Kind.INSTANT,),
             "plain": (Kind.INSTANT,),
+            "unit": (Kind.SPAN,),
         }
         for option, kinds in of_kind.items():
             if getattr(cell, option) and column.kind not in kinds:
@@ -347,6 +356,9 @@ class _Checked:
                 )
         if cell.by and (column.name != "account" or cell.by not in ("name", "stable-id", "mail")):
             self.document.fault((*path, "by"), "only an account can be looked up, by name, stable-id or mail")
+        if cell.unit and cell.unit not in SPAN_UNITS:
+            hint = did_you_mean(cell.unit, SPAN_UNITS) or f"there are: {', '.join(SPAN_UNITS)}"
+            self.document.fault((*path, "unit"), f'"{cell.unit}" is no unit of time', hint)
         for key, word in [*cell.words.items(), ("otherwise", cell.otherwise)]:
             if word and column.words and word not in column.words:
                 place = (*path, "otherwise") if key == "otherwise" else (*path, "words", key)

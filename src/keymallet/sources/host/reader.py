@@ -206,8 +206,11 @@ class HostReader:
 
     def _of_passwd(self, entry: PasswdEntry, first_person: int) -> dict[str, Any]:
         kinds = self.section.kinds.items()
-        kind = next((kind for pattern, kind in kinds if fnmatchcase(entry.name, pattern)), None)
-        if entry.uid < first_person or entry.uid == _NOBODY:
+        by = next(((pattern, kind) for pattern, kind in kinds if fnmatchcase(entry.name, pattern)), None)
+        pattern, kind = by or ("", None)
+        # Root is root by whatever name; of the others below, the estate may have named some: "*" names none.
+        is_named = pattern.strip("*") != "" and entry.uid != 0
+        if not is_named and (entry.uid < first_person or entry.uid == _NOBODY):
             kind = "system"
         return {
             "name": entry.name,

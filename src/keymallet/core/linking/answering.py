@@ -1,0 +1,75 @@
+"""Whether whoever answers for an account is still there, by the roster: its owner, and its manager."""
+
+from __future__ import annotations
+
+import polars as pl
+
+from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.evidence import INSTANT, UNREAD, data_type, with_unread
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules
+from keymallet.core.linking.person_matching import Roster
+
+ANSWERING = ("owner", "manager")
+"""The facts of an account that name who answers for it."""
+
+
+def mark_answering(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
+    """Enter where the people stand that accounts name as their owner and their manager, and when they leave.
+
+    They may be named by number, mail, name, or by the login of an account of theirs. Whoever is nobody on the
+    roster, or could be several, has neither: a team may answer for an account as well. A roster that is not
+    whole tells nothing.
+    """
+    roster = Roster.of(linked)
+    if roster is None or not roster.whole:
+        return linked
+    for fact in ANSWERING:
+        if fact in linked.accounts.columns:
+            linked = _marked(linked, roster.people, fact)
+    return linked
+
+
+def _marked(linked: LinkedReadings, people: pl.DataFrame, fact: str) -> LinkedReadings:
+    accounts = linked.accounts
+    status, leaves = f"{fact}-status", f"{fact}-leaves"
+    called = accounts.select(_folded(fact).alias("called")).drop_nulls().unique()
+    where = _where_they_stand(people).rename({"status": status, "leaves": leaves})
+    known = _people_called(called, people, accounts).join(where, on="person", how="left").drop("person")
+    marked = (
+        accounts.drop(status, leaves, strict=False)
+        .with_columns(_folded(fact).alias("called"))
+        .join(known, on="called", how="left", maintain_order="left")
+        .drop("called")
+    )
+    if UNREAD in marked.columns:
+        unread = marked[UNREAD].list.contains(fact).fill_null(False)
+        marked = with_unread(marked, {status: unread, leaves: unread})
+    how = f"the roster, by its {fact}"
+    return linked.with_frame(ACCOUNT, marked).supplying(
+        linked.suppliers(ACCOUNT, fact), ACCOUNT, {status: how, leaves: how}
+    )
+
+
+def _folded(column: str) -> pl.Expr:
+    return pl.col(column).str.strip_chars().str.to_lowercase()
+
+
+def _where_they_stand(people: pl.DataFrame) -> pl.DataFrame:
+    status = pl.lit(None) if "status" not in people.columns else pl.col("status")
+    leaves = pl.lit(None) if "leaves" not in people.columns else pl.col("leaves")
+    words = PERSON.column("status")
+    assert words is not None
+    return people.select("person", status=status.cast(data_type(words)), leaves=leaves.cast(INSTANT))
+
+
+def _people_called(called: pl.DataFrame, people: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
+    """The one person of the roster that is called each of these names, where there is one."""
+    named = [
+        frame.select(called=_folded(name), person="person")
+        for frame, names in ((people, ("person", "mail", "name")), (accounts, ("name", "mail", "account")))
+        for name in names
+        if {name, "person"} <= set(frame.columns)
+    ]
+    known = pl.concat(named).drop_nulls().join(called, on="called", how="semi")
+    known = known.join(people.select("person"), on="person", how="semi").unique()
+    return known.unique("called", keep="none")

@@ -274,7 +274,8 @@ def test_extending_leaves_the_past_as_it_was_judged(railway: Path) -> None:
     now = json.loads(run("judge", *AT, "--format", "json", cwd=railway).stdout)["findings"]
     assert any("guests-autumn" in row["exemption"] for row in now)
     run("exempt", "end", "guests-autumn", *AT, "--on", "2026-12-01", cwd=railway, expect=0)
-    assert "planned-until = 2027-01-01" in file.read_text("utf-8")
+    text = file.read_text("utf-8")
+    assert "planned-until = 2027-01-01" in text and "until        = 2026-11-01" in text, "the past stays"
 
 
 def test_edits_side_by_side_are_all_kept(railway: Path) -> None:

@@ -168,6 +168,11 @@ severity = "low"
 title = "Four"
 must = "length(covered-by) > 0"
 severity = "low"
+[rule.five]
+title = "Five"
+each = "person"
+must = "no account (locked)"
+severity = "low"
 """
 
 
@@ -186,10 +191,14 @@ def test_what_a_row_does_not_give_is_unknown_and_what_linking_works_out_is(tmp_p
         '[[case]]\nrule = "three"\nexpect = "unproven"\nkey = { digest = "d", shared-with = "unknown" }\n'
         '[[case]]\nrule = "four"\nexpect = "met"\naccount = { name = "a", kind = "person", enabled = true, groups = [] }\n'
         'gate = { gate = "all", state = "in-force", asks-for = ["any-second"], covers = ["everyone"], leaves-out = [], applications = [] }\n'
+        # Of a source that says whose an account is, one that is nobody's is not this person's.
+        '[[case]]\nrule = "five"\nexpect = "met"\nperson = { person = "1" }\n'
+        'account = [{ locked = false, locked-until = "none", password-lapses = "none" }, { of = 0, locked = true, '
+        'locked-until = "none", password-lapses = "none" }]\n'
     )
     write(tmp_path, {"facts.toml": FACTS, "facts.cases.toml": cases})
     shown = run("rules", "try", "facts.toml", cwd=tmp_path).stdout
-    assert "7 cases of 4 of 4 rules: all as expected" in shown, shown
+    assert "8 cases of 5 of 5 rules: all as expected" in shown, shown
 
 
 @pytest.mark.parametrize(

@@ -8,8 +8,12 @@ from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.explaining.wording import constant_text
+from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.model import Kind
 from keymallet.core.rulebook.model import Severity
+from keymallet.core.rulebook.question import read_condition, read_value
 from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.studies.query import usual_columns
 from tests.profiles import examples
 
 FAULTY = '''title = "Faulty"
@@ -207,3 +211,33 @@ def test_a_faulty_term_is_one_fault() -> None:
     rule = "[rule.{}]\ntitle = 'R'\nseverity = 'low'\nwho = '{}'\nmust = '{}'\n"
     text = terms + rule.format("r", "x and enabled", "y or enabled") + rule.format("s", "z", "not z")
     assert [line for line, _, _ in problems_of(text)] == [3, 4]
+
+
+@pytest.mark.parametrize(("column", "hint"), [("issued", "latest key.issued"), ("kind", "write key")])
+def test_a_column_where_rows_are_asked_about(column: str, hint: str) -> None:
+    """What may have been meant is said: the latest of an instant, or the rows themselves."""
+    text = f"title = 'T'\n[rule.r]\ntitle = 'R'\nmust = 'some key.{column}'\nseverity = 'low'\n"
+    with pytest.raises(KeymalletError) as raised:
+        read_rulebook(text, "book.toml")
+    assert [problem.hint for problem in raised.value.problems] == [hint]
+
+
+A_BOOK = "title = 'T'\n[rule.r]\ntitle = 'R'\nmust = 'enabled'\nseverity = 'low'\n"
+
+
+def test_a_question_outside_a_book_has_to_be_a_condition_or_not() -> None:
+    """A condition that is an instant is a fault; a value may be either."""
+    book = read_rulebook(A_BOOK, "book.toml")
+    assert read_value("created", ACCOUNT, book, "--show").type.kind is Kind.INSTANT
+    assert read_condition("created is known", ACCOUNT, book, "who").type.kind is Kind.FLAG
+    with pytest.raises(KeymalletError, match="instant"):
+        read_condition("created", ACCOUNT, book, "who")
+
+
+def test_what_a_question_shows_without_being_told() -> None:
+    """Who it is, and what was asked about; the name is the account's own, of a person it is a column."""
+    book = read_rulebook(A_BOOK, "book.toml")
+    asked = read_condition("kind = person and name = 'x' and locked", ACCOUNT, book, "who")
+    of_account = usual_columns(ACCOUNT, asked)
+    assert {"kind", "locked"} <= set(of_account) and not {"name", "account"} & set(of_account)
+    assert "name" in usual_columns(PERSON, read_condition("name = 'x'", PERSON, book, "who"))

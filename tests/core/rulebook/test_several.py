@@ -70,6 +70,7 @@ def test_a_demand_that_two_make_stands_once_and_is_the_strictest(order: tuple[st
             "min-length >= limit.x and min-length is known",
             12,
         ),
+        ("min-length >= limit.x and history >= 4", "history >= 4 and min-length >= limit.x", 12),
     ],
 )
 def test_what_is_stricter_follows_from_the_comparison(one: str, other: str, strictest: int) -> None:

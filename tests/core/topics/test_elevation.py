@@ -90,6 +90,7 @@ def test_hours_a_week_by_hand() -> None:
     rows = [
         ("1", "d/alma", -10, -6), ("1", "d/adm-alma", -8, -4), ("1", "d/alma", -4.2, -3), ("2", "d/bruno", -24 * 9, -24 * 9 + 4),
         ("1", "d/alma", -24 * 28 - 2, -24 * 28 + 2), ("2", "d/bruno", -1, 5),
+        ("3", "d/clara", -24 * 7 - 3, -24 * 7 + 1),
     ]  # fmt: skip
     frame = pl.DataFrame(
         [(who, account, AT + timedelta(hours=low), AT + timedelta(hours=high)) for who, account, low, high in rows],
@@ -99,6 +100,7 @@ def test_hours_a_week_by_hand() -> None:
     assert found["1"]["in all"] == timedelta(hours=7 + 2) and found["1"]["a week"] == timedelta(hours=9) / 4
     assert found["1"]["last 7 days"] == found["1"]["longest stretch"] == timedelta(hours=7)
     assert found["1"]["account"] == ["d/alma", "d/adm-alma"] and found["1"]["openings"] == 4
+    assert found["3"]["last 7 days"] == timedelta(hours=1), "what began before counts from then on"
     # What is still open counts up to now alone.
     assert found["2"]["in all"] == timedelta(hours=5) and found["2"]["last 7 days"] == timedelta(hours=1)
 

@@ -103,6 +103,11 @@ def test_many_on_one_day_stand_out() -> None:
     sections = report_of("passwords", evidence([*course, *usual]), LIMIT).sections
     (found,) = [each for each in sections if each.name == "batches"]
     assert found.rows.select("day", "passwords").rows() == [("2026-10-05", 12)]
+    later = [account(f"late-{number}", 40) for number in range(12)]
+    sections = report_of("passwords", evidence([*later, *course, *usual]), LIMIT).sections
+    (found,) = [each for each in sections if each.name == "batches"]
+    # As many on two days: the earlier first.
+    assert found.rows["day"].to_list() == ["2026-10-05", "2026-10-15"]
     busy = [account(f"p{number}", 100 + number // 12) for number in range(60)]
     again = report_of("passwords", evidence([*course, *busy]), LIMIT).sections
     assert not [each for each in again if each.name == "batches"]
@@ -113,6 +118,7 @@ def test_systems_that_ask_for_less() -> None:
     setting = [
         {"setting": "weak", "min_length": 8, "classes": 1, "max_age": None},
         {"setting": "strong", "min_length": 12, "classes": 1, "max_age": timedelta(days=180)},
+        {"setting": "unread", "unread": ["min-length", "max-age"]},
     ]
     (section, *_) = report_of("passwords", evidence([account("a")], setting=setting), LIMIT).sections
     assert section.rows.rows() == [

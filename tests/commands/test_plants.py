@@ -43,7 +43,7 @@ def findings(tmp_path_factory: pytest.TempPathFactory) -> list[dict[str, str]]:
 
 def is_about(finding: dict[str, str], thing: str) -> bool:
     """Whether a finding is on this account, or on the elevation, gate or setting of this name."""
-    kind, _, name = thing.partition(" ")
+    _, _, name = thing.partition(" ")
     if not name:
         return finding["account"] == thing
     if finding["rule"] == "root-from-afar":

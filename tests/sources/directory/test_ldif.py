@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.sources.directory.entries import filetime, generalized_time, interval, normal_dn
-from keymallet.sources.directory.state import password_scheme
+from keymallet.sources.directory.state import is_readable, password_scheme
 from tests.profiles import examples
 from tests.sources.directory.support import BASE, entry, person, read_ldif, rows, stamp
 from tests.support import AT, days_ago
@@ -287,7 +287,9 @@ def test_the_account_control_family(tmp_path: Path) -> None:
             uac("ended", accountExpires=ticks(days_ago(1))),
             uac("unended", accountExpires=0),
             uac("told", msDS_UserPasswordExpiryTimeComputed=ticks(AT + timedelta(days=3))),
-            uac("machine$", 0x1000),
+            uac("machine$", 0x1000 | 0x20),
+            uac("optional", 512 | 0x20),
+            uac("readable", 512 | 0x80),
         ]
     )
     reading = read_ldif(tmp_path, text, kinds={"*": "person"})
@@ -299,6 +301,8 @@ def test_the_account_control_family(tmp_path: Path) -> None:
     never = [name for name, row in found.items() if row["password-never-expires"]]
     assert never == ["card", "never", "machine$"]
     assert [name for name, row in found.items() if row["password-locked"]] == ["card"]
+    assert [name for name, row in found.items() if row["password-optional"]] == ["optional"]
+    assert [name for name, row in found.items() if row["password-readable"]] == ["readable"]
     assert [name for name, row in found.items() if row["ends"]] == ["ended"]
     assert found["normal"]["password-expires"] == days_ago(10) + timedelta(days=90)
     assert found["told"]["password-expires"] == AT + timedelta(days=3)
@@ -436,11 +440,14 @@ def test_certificates_and_ssh_keys(tmp_path: Path) -> None:
         (b"{SMD5}x", "md5"),
         (b"{CRYPT}abcdefghijklm", "des"),
         (b"plain", "other"),
+        (b"{CLEARTEXT}plain", "other"),
+        (b"{clear}plain", "other"),
     ],
 )
 def test_schemes_of_passwords(value: bytes, scheme: str) -> None:
-    """By what stands in front; the rest is dropped."""
+    """By what stands in front; the rest is dropped. What has no scheme can be read by whoever sees it."""
     assert password_scheme([value]) == scheme
+    assert is_readable([value]) == (b"plain" in value)
 
 
 def test_no_hash_leaves_the_reader(tmp_path: Path) -> None:

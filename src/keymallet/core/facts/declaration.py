@@ -105,7 +105,10 @@ _FOR_PEOPLE = """
 surely(interactive) or not surely(not interactive) and kind in [person, guest, shared]
 """
 _KEY_USABLE = "state = active and not surely(until(starts) > 0s) and not surely(until(expires) <= 0s)"
-_HAS_PASSWORD = "has-password or surely(password-empty)"
+_HAS_PASSWORD = """
+has-password or surely(password-empty) or not surely(not has-password) and surely(password-changed is known)
+"""
+"""Where nobody says whether there is a password, the day on which it was set does."""
 _LOCKED = """
 locked and not surely(until(locked-until) <= 0s) or surely(until(password-lapses) <= 0s)
 """
@@ -235,6 +238,10 @@ ACCOUNT = Table(
             _flag("has-password", "there is a password; an empty one counts", _HAS_PASSWORD, always=True)
         ),
         _beside_secrets(_flag("password-empty", "the password is empty: anybody gets in")),
+        _beside_secrets(_flag("password-optional", "its system would take an empty password for it")),
+        _beside_secrets(
+            _flag("password-readable", "its system keeps the password so that it can be read back")
+        ),
         _beside_secrets(_flag("password-locked", "the password is barred; other ways in are not")),
         _beside_secrets(
             _word(

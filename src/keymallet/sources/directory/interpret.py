@@ -26,6 +26,7 @@ from keymallet.sources.directory.state import (
     Family,
     delegations,
     is_machine,
+    is_readable,
     password_scheme,
 )
 from keymallet.sources.sections import DirectorySection
@@ -211,9 +212,15 @@ class Directory:
 
         def of(entry: Entry) -> dict[str, Any]:
             has = entry.has("userpassword") or bool(asked and entry.key in asked)
-            scheme = password_scheme(entry.values.get("userpassword", [])) if stored else None
+            values = entry.values.get("userpassword", [])
             told = has if has or self.all_asked else NOT_KNOWN
-            return {"has-password": told, "password-empty": False, "password-scheme": scheme}
+            facts = {"has-password": told, "password-empty": False}
+            if stored:
+                facts |= {
+                    "password-scheme": password_scheme(values),
+                    "password-readable": is_readable(values),
+                }
+            return facts
 
         return of
 
@@ -240,7 +247,8 @@ class Directory:
         if self._passwords(accounts) is not None:
             supply |= dict.fromkeys(("has-password", "password-empty"), "whether userPassword is there")
             if "userpassword" in seen:
-                supply["password-scheme"] = "userPassword, the scheme in front"
+                how = "userPassword, the scheme in front"
+                supply |= dict.fromkeys(("password-scheme", "password-readable"), how)
         if groups or "memberof" in seen:
             supply["groups"] = "members of groups, memberOf, the primary group"
         hidden = [name.lower() for name in self.section.hidden]

@@ -18,6 +18,7 @@ from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
 Facts = dict[str, Any]
 _DISABLED, _LOCKED, _NEVER_EXPIRES, _SMARTCARD, _EXPIRED = 0x2, 0x10, 0x10000, 0x40000, 0x800000
+_NOT_REQUIRED, _READABLE = 0x20, 0x80
 _TRUSTED_FOR_DELEGATION = 0x80000
 _MACHINES = 0x800 | 0x1000 | 0x2000
 _MOST = 2**63 - 1
@@ -202,6 +203,9 @@ def _account_control(entry: Entry, policies: Policies, at: datetime) -> Facts:
         "has-password": True if set_at else None,
         # Who has to show a card is let in by no password, though one is stored.
         "password-locked": bool(stored & _SMARTCARD),
+        # A computer sets its own, whatever it was made with.
+        "password-optional": bool(stored & _NOT_REQUIRED) and not stored & _MACHINES,
+        "password-readable": bool(stored & _READABLE),
         **_control_expiry(entry, policy, never, set_at),
     }
     return facts | _control_lock(entry, policy, computed)
@@ -282,6 +286,8 @@ _CONTROL_FACTS = {
     "last-sign-in": "lastLogon and lastLogonTimestamp",
     "has-password": "pwdLastSet",
     "password-locked": "userAccountControl",
+    "password-optional": "userAccountControl",
+    "password-readable": "userAccountControl",
     "locked": "lockoutTime and msDS-User-Account-Control-Computed",
     "lock-cause": "lockoutTime",
     "locked-since": "lockoutTime",
@@ -327,6 +333,11 @@ def delegations(entry: Entry) -> list[str]:
 def is_machine(entry: Entry) -> bool:
     """Whether the account is a computer's, by its userAccountControl."""
     return bool((entry.number("useraccountcontrol") or 0) & _MACHINES)
+
+
+def is_readable(values: list[bytes]) -> bool:
+    """Whether a stored password stands there as it is: with no scheme in front, or one that says so."""
+    return any(re.match(rb"\{CLEAR(TEXT)?\}|(?!\{)", value, re.IGNORECASE) for value in values)
 
 
 def password_scheme(values: list[bytes]) -> str | None:

@@ -216,3 +216,76 @@ def test_a_sparse_lastlog_is_not_read_whole(tmp_path: Path) -> None:
     reading, row = account(tmp_path, f"u:x:{uid}:1::/:/bin/sh")
     assert row["last-sign-in"] == days_ago(3)
     assert [each.bytes for each in reading.files if each.path.endswith("lastlog")] == [292]
+
+
+# what sudo writes
+
+SUDO = """\
+2026-11-20T09:00:00Z vm sudo:        u : TTY=pts/0 ; PWD=/home/u ; USER=root ; COMMAND=/usr/bin/id
+2026-11-20T09:00:00Z vm sudo: pam_unix(sudo:session): session opened for user root(uid=0) by (uid=1000)
+2026-11-20T09:00:00Z vm sudo: pam_unix(sudo:session): session closed for user root
+2026-11-20T09:00:00Z vm sudo:        u : PWD=/root ; USER=root ; GROUP=adm ; COMMAND=/bin/bash --login -c true
+2026-11-20T09:30:00Z vm sudo: pam_unix(sudo-i:session): session closed for user root
+2026-11-20T10:00:00Z vm sudo:        u : 3 incorrect password attempts ; PWD=/x ; USER=root ; COMMAND=/usr/bin/id
+2026-11-20T10:01:00Z vm sudo:        u : command not allowed ; PWD=/x ; USER=daemon ; GROUP=adm ; COMMAND=/usr/bin/id
+2026-11-20T10:02:00Z vm sudo:        u : unknown user nosuch ; PWD=/x ; USER=nosuch ;
+2026-11-20T10:03:00Z vm sudo:    ghost : user NOT in sudoers ; PWD=/x ; USER=root ; COMMAND=/usr/bin/id
+2026-11-20T11:00:00Z vm sudo:        u : PWD=/x ; USER=root ; COMMAND=/usr/bin/top
+2026-11-20T11:10:00Z vm sudo:     high : PWD=/x ; USER=root ; COMMAND=/usr/bin/id
+2026-11-20T11:10:01Z vm sudo: pam_unix(sudo:session): session closed for user root
+2026-11-20T11:20:00Z vm sudo: pam_unix(sudo:session): session closed for user root
+2026-11-20T12:00:00Z vm sudo[70]:    u : PWD=/x ; USER=root ; COMMAND=/usr/bin/top
+2026-11-20T12:10:00Z vm sudo[71]: high : PWD=/x ; USER=root ; COMMAND=/usr/bin/id
+2026-11-20T12:10:01Z vm sudo[71]: pam_unix(sudo:session): session closed for user root
+2026-11-20T12:20:00Z vm sudo[70]: pam_unix(sudo:session): session closed for user root
+2026-11-20T13:00:00Z vm sudo[72]:    u : PWD=/x ; USER=www ; COMMAND=/bin/sh
+"""
+
+
+def uses_of_sudo(tmp_path: Path, log: str) -> list[tuple[Any, ...]]:
+    """Account, role, outcome, minutes from its start to its end, and whether the end is not known."""
+    write(tmp_path, {"h/var/log/auth.log": log})
+    reading, _ = account(tmp_path, "u:x:1000:1000::/home/u:/bin/sh\nhigh:x:1001:1::/:/bin/sh")
+    assert any("sudo used by no account here: ghost" in each for each in reading.remarks) == (
+        "ghost :" in log
+    )
+    return [
+        (
+            row["account"],
+            row["role"],
+            row["outcome"],
+            None if row["closed"] is None else (row["closed"] - row["starts"]) / timedelta(minutes=1),
+            bool(row.get("unread")),
+        )
+        for row in reading.tables["elevation"].iter_rows(named=True)
+    ]
+
+
+def test_uses_of_sudo(tmp_path: Path) -> None:
+    """As it writes them itself. Of two that overlap without their process, neither end is told."""
+    assert uses_of_sudo(tmp_path, SUDO) == [
+        ("u", "sudo as root", "opened", 0, False),
+        ("u", "sudo as root", "opened", 30, False),
+        ("u", "sudo as root", "refused", None, False),
+        ("u", "sudo as daemon", "refused", None, False),
+        ("u", "sudo as nosuch", "refused", None, False),
+        ("u", "sudo as root", "opened", None, True),
+        ("high", "sudo as root", "opened", None, True),
+        ("u", "sudo as root", "opened", 20, False),
+        ("high", "sudo as root", "opened", 1 / 60, False),
+        ("u", "sudo as www", "opened", None, False),
+    ]
+
+
+def test_uses_of_sudo_in_a_log_that_writes_no_ends(tmp_path: Path) -> None:
+    """How long they took cannot be told; one that began before the log ends nothing that is in it."""
+    lines = [line for line in SUDO.splitlines() if " closed " not in line]
+    found = uses_of_sudo(tmp_path, "\n".join(lines))
+    assert {row[3:] for row in found if row[2] == "opened"} == {(None, True)}
+    before = "2026-11-20T08:00:00Z vm sudo: pam_unix(sudo:session): session closed for user root\n"
+    assert uses_of_sudo(tmp_path, before + SUDO)[0] == ("u", "sudo as root", "opened", 0, False)
+
+
+def test_a_log_without_sudo_tells_that_nobody_used_it(tmp_path: Path) -> None:
+    """The table is there and empty; without any log it is not told."""
+    assert uses_of_sudo(tmp_path, LOG) == []

@@ -96,7 +96,8 @@ and (not account.locked or not by-password and surely(account.lock-stops = passw
 """
 _PRIVILEGED = """
 some grant (privileged and mode = standing and holds)
-or some elevation (outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown)
+or some elevation (outcome = opened and not by-own-right and age(starts) >= 0s and until(ends) > 0s
+                   and closed is unknown)
 """
 _HOLDS = "not surely(until(starts) > 0s) and not surely(until(ends) <= 0s)"
 """A right of which nobody says when it begins or ends is held: it is on the list."""
@@ -397,6 +398,7 @@ ELEVATION = Table(
         _past("closed", "when it really closed"),
         _words("proof", "factor kinds shown", _FACTOR_KINDS),
         _word("outcome", "what became of it", "opened refused lapsed waiting"),
+        _flag("by-own-right", "nobody had to be asked: a standing right was used, as with sudo", "false"),
         Column("lasted", Kind.SPAN, "from its start until it was closed, or is planned to be", across=True),
         Column("stretch", Kind.SPAN, "the unbroken stretch of openings that it is part of", across=True),
         Column(

@@ -30,6 +30,17 @@ STATES = (
 WEEKS = 4
 """The hours a week are those of so many weeks up to the instant judged at."""
 _LOOKED_BACK = timedelta(weeks=WEEKS)
+_ASKED_FOR = {
+    "open_now": "outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown",
+    "own_approval": "approves-itself",
+    "no_approval": "approved-by is unknown",
+    "hollow": "hollow-reason",
+    "copied": "same-reason > 0 and not hollow-reason",
+    "no_proof": "not proof includes any of [otp, push, hardware-key, passkey, smartcard, biometric]",
+    "no_right": "not entitled",
+    "overrun": "until(ends) <= 0s and (closed is unknown or closed > ends)",
+}
+"""What may be amiss with what somebody had to ask for: a standing right is used without any of it."""
 _DRAWN = timedelta(weeks=12)
 
 
@@ -46,21 +57,14 @@ def asked(book: Rulebook) -> QuestionsByName:
         GRANT,
         privileged="privileged",
         standing="mode = standing",
-        in_force="(starts is unknown or until(starts) <= 0s) and (ends is unknown or until(ends) > 0s)",
+        in_force="holds",
         enabled="account.enabled",
     ).limit(GRANT, "right-unused", "90d", under="unused_for")
     questions.columns(ELEVATION, "starts", "ends", "closed", *_TOLD, prefix="opening ")
     questions.conditions(
         ELEVATION,
         opened="outcome = opened",
-        open_now="outcome = opened and age(starts) >= 0s and until(ends) > 0s and closed is unknown",
-        own_approval="approves-itself",
-        no_approval="approved-by is unknown",
-        hollow="hollow-reason",
-        copied="same-reason > 0 and not hollow-reason",
-        no_proof="not proof includes any of [otp, push, hardware-key, passkey, smartcard, biometric]",
-        no_right="not entitled",
-        overrun="until(ends) <= 0s and (closed is unknown or closed > ends)",
+        **{name: f"not by-own-right and ({condition})" for name, condition in _ASKED_FOR.items()},
     )
     questions.limit(ELEVATION, "opened-for", "8h", under="opened_for")
     questions.limit(ELEVATION, "opened-stretch", "12h", under="opened_stretch")

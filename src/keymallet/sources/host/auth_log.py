@@ -1,4 +1,4 @@
-"""`auth.log` and `secure`: who signed in over SSH and how, who failed, which key was used.
+"""`auth.log` and `secure`: who signed in over SSH and how, who failed, which key was used, who used sudo.
 
 Lines are taken apart as columns. Two ways of writing the time are known: RFC 3339, and the traditional
 one without year and zone, which is read in the host's clock as the newest such day that is not after
@@ -15,6 +15,7 @@ from datetime import datetime, timedelta
 
 import polars as pl
 
+from keymallet.sources.host import sudo_log
 from keymallet.sources.host.files import HostFiles
 
 _NAME = re.compile(r"(auth\.log|secure)([.-].+)?")
@@ -34,9 +35,10 @@ _WORDS = pl.List(pl.String)
 
 @dataclass
 class Logged:
-    """What the logs tell: events, the newest use of each key by its fingerprint, when accounts were made."""
+    """What the logs tell: events, elevations by sudo, the newest use of each key, when accounts were made."""
 
     events: pl.DataFrame
+    elevations: pl.DataFrame
     key_used: dict[tuple[str, str], datetime]
     created: dict[str, datetime]
 
@@ -54,10 +56,19 @@ def read_logs(files: HostFiles, zone: str, at: datetime) -> Logged | None:
     failed = _taken_apart(whole, _FAILED, ("how", "account", "origin"), zone, at)
     console = _taken_apart(whole, _CONSOLE, ("account",), zone, at)
     made = _taken_apart(whole, _MADE, ("account",), zone, at)
+    asked = _taken_apart(whole, _HEAD + sudo_log.SUDO, ("process", "account", "refused", "as_whom"), zone, at)
+    closings = _taken_apart(whole, _HEAD + sudo_log.CLOSED, ("process",), zone, at)
     _tell(
         files,
         whole,
-        {"sign-ins": accepted, "failures": failed, "at the console": console, "accounts made": made},
+        {
+            "sign-ins": accepted,
+            "failures": failed,
+            "at the console": console,
+            "accounts made": made,
+            "uses of sudo": asked,
+            "ends of these": closings,
+        },
     )
     nothing = pl.lit(None, dtype=pl.String)
     events = pl.concat(
@@ -71,6 +82,7 @@ def read_logs(files: HostFiles, zone: str, at: datetime) -> Logged | None:
     created = made.drop_nulls("at").group_by("account").agg(pl.col("at").max())
     return Logged(
         events,
+        sudo_log.elevations(asked, closings),
         {(account, key): instant for account, key, instant in used.iter_rows()},
         dict(created.iter_rows()),
     )
@@ -93,10 +105,11 @@ def _text(files: HostFiles, path: str) -> pl.Series | None:
 def _taken_apart(
     lines: pl.Series, pattern: str, names: tuple[str, ...], zone: str, at: datetime
 ) -> pl.DataFrame:
-    """The lines that fit a pattern: its parts by name, and `at` (null if there is no such time)."""
-    fitting = lines.alias("line").to_frame().filter(pl.col("line").str.contains(pattern))
-    parts = fitting.select(pl.col("line").str.extract_groups(pattern).alias("p")).unnest("p")
-    parts = parts.rename(dict(zip(parts.columns, ("full", "short", *names), strict=True)))
+    """The lines that fit a pattern: its parts by name, its place as `line`, and `at` (null: no such time)."""
+    numbered = lines.alias("text").to_frame().with_row_index("line")
+    fitting = numbered.filter(pl.col("text").str.contains(pattern))
+    parts = fitting.select("line", pl.col("text").str.extract_groups(pattern).alias("p")).unnest("p")
+    parts = parts.rename(dict(zip(parts.columns[1:], ("full", "short", *names), strict=True)))
     return parts.with_columns(_instant(zone, at)).drop("full", "short")
 
 

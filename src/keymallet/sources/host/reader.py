@@ -9,10 +9,12 @@ from fnmatch import fnmatchcase
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
+import polars as pl
+
 from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, SETTING, SIGN_IN
-from keymallet.core.facts.evidence import data_type
+from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GRANT, KEY, SETTING, SIGN_IN
+from keymallet.core.facts.evidence import data_type, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.factors import factors_of, other_modules
 from keymallet.sources.host.faillock import FailureTally, Policy, read_policy, read_tally, tally_folder
@@ -38,6 +40,7 @@ from keymallet.sources.host.sign_ins import EVENTS, SignIns, read_sign_ins
 from keymallet.sources.host.ssh_keys import KeyReader
 from keymallet.sources.host.sshd import read_server
 from keymallet.sources.host.sudo_grants import Account, Grants
+from keymallet.sources.host.sudo_log import ELEVATIONS
 from keymallet.sources.host.sudoers import read_sudoers
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
@@ -109,6 +112,7 @@ class HostReader:
         self._grants(host, accounts, clock)
         self._settings(host)
         self._events(host.sign_ins)
+        self._elevations(host.sign_ins, accounts)
         self._remark_files(host, accounts)
         if unread := self.files.collected.unread:
             names = some_names(list(unread), 8)
@@ -271,6 +275,23 @@ class HostReader:
         self.result.tables["sign-in"] = sign_ins.events.cast(schema)  # type: ignore[arg-type]
         self.result.supply["sign-in"] = dict.fromkeys(EVENTS, f"{self.folder}/var/log")
         self.result.table_intake("sign-in").read += sign_ins.events.height
+
+    def _elevations(self, sign_ins: SignIns, accounts: dict[str, PasswdEntry]) -> None:
+        if sign_ins.logged is None:
+            return
+        is_known = pl.col("account").is_in(list(accounts))
+        found = sign_ins.logged.elevations.filter(is_known)
+        strangers = sign_ins.logged.elevations.filter(~is_known)["account"].unique(maintain_order=True)
+        if len(strangers):
+            self.files.remark(
+                f"{self.folder}/var/log: sudo used by no account here: {some_names(strangers, 8)}"
+            )
+        schema = {column.name: data_type(column) for column in ELEVATION.columns if column.name in ELEVATIONS}
+        rows = found.select(ELEVATIONS).cast(schema)  # type: ignore[arg-type]
+        untold = dict.fromkeys(("ends", "closed"), found["open-ended"])
+        self.result.tables["elevation"] = with_unread(rows, untold)
+        self.result.supply["elevation"] = dict.fromkeys(ELEVATIONS, f"{self.folder}/var/log, what sudo wrote")
+        self.result.table_intake("elevation").read += found.height
 
     # what is odd
 

@@ -505,4 +505,35 @@ EXPORTS = [
         },
         frozenset({"%d/%m/%y %H:%M", "%d/%m/%y"}),
     ),
+    Export(
+        "yes-and-no.csv",
+        table(
+            "Login|Full name|MFA registered|MFA required|Office|Last access review|Logon hours|Built-in|Status",
+            lambda n: [
+                login(n),
+                name(n),
+                some(n, "yes", "yes", "no"),
+                some(n, "yes", "no"),
+                some(n, "Weir", "Dam"),
+                f"{day(n):%Y-%m-%d}",
+                some(n, "mon-fri 07:00-19:00", ""),
+                some(n, "no", "no", "no", "yes"),
+                some(n, "active", "active", "disabled"),
+            ],
+        ),
+        {
+            "account": {
+                "name": "Login",
+                "display": "Full name",
+                "second-factor-registered": "MFA registered",
+                "second-factor-enforced": "MFA required",
+                "location": "Office",
+                "reviewed": "Last access review",
+                "allowed-hours": "Logon hours",
+                "built-in": "Built-in",
+                "enabled": "Status",
+            }
+        },
+        frozenset({"iso"}),
+    ),
 ]

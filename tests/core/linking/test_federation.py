@@ -131,3 +131,60 @@ def test_factors_that_are_not_known_there() -> None:
     assert proven(factors=[OTP | {"kind": None}])[0]["second-factor-registered"] is None
     assert proven(factors=[OTP | {"state": "suspended"}])[0]["second-factor-registered"] is False
     assert proven(factors=[])[0]["second-factor-registered"] is False
+
+
+# chains
+
+CHAINED = replace(RULES, federations=(Federation("cloud", "d"), Federation("app", "cloud")))
+APP = {**CLOUD, "source": "app", "name": "alma"}
+
+
+def chained(
+    cloud: dict[str, Any] | None = None, prover: dict[str, Any] | None = None, federations: Any = CHAINED
+) -> tuple[dict[str, Any], list[tuple[Any, ...]]]:
+    """The app's account, proven by the cloud's, which the directory proves; and the ways into it."""
+    accounts = [APP, CLOUD | (cloud or {}), PROVER | (prover or {})]
+    tables = {"factor": ["kind", "state"], "key": ["kind", "state", "expires"]}
+    supply = {"app": {"account": [*CLOUD], **tables}, "cloud": {"account": [*CLOUD], **tables}}
+    supply["d"] = {"account": [*PROVER], **tables}
+    factors = [OTP | {"of": 2}, {"of": 1, "kind": "passkey", "state": "active"}]
+    found = bare_evidence(accounts, supply, factor=factors, key=[])
+    seen = linked(found)
+    for step in (find_provers, mark_gates, make_ways_in):
+        seen = step(seen, federations)
+    told = {reading.source: reading.supply for reading in seen.readings}
+    context = EvaluationContext(replace(found, tables=dict(seen.tables), supply=told), AT, CLOCK)
+    ways = known_facts(context, WAY_IN).with_columns(row=seen.tables["way-in"][ACCOUNT_ROW])
+    return known_facts(context, ACCOUNT).row(0, named=True), [
+        (way["over"], "+".join(way["takes"] or ()), way["open"], way["proven-by"])
+        for way in ways.iter_rows(named=True)
+        if way["row"] == 0
+    ]
+
+
+def test_an_account_may_be_proven_by_one_that_is_proven_itself() -> None:
+    """By the factors of both, by the ways of both, and asked for what either is asked for."""
+    account, ways = chained()
+    assert (account["proven-by"], account["proven-with"]) == ("cloud/alma", ["otp", "passkey"])
+    assert account["second-factor-required"] is True and account["usable"] is True
+    assert sorted(ways) == [
+        ("federation", "passkey", True, "cloud/alma"),
+        ("federation", "password+otp", True, "cloud/alma"),
+    ]
+
+
+@pytest.mark.parametrize("barred", [{"enabled": False}, {"ends": days_ago(1)}, {"locked": True}])
+def test_what_bars_any_of_the_chain_bars_the_last(barred: dict[str, Any]) -> None:
+    """The directory's switch closes what the directory proves; the cloud's closes all."""
+    account, ways = chained(prover=barred)
+    assert [way[1] for way in ways if way[2]] == ["passkey"]
+    account, ways = chained(cloud=barred)
+    assert account["usable"] is False and len(ways) == 2
+
+
+def test_accounts_that_prove_each_other_are_proven_by_nobody_known() -> None:
+    """Round in a circle: whether anybody gets in is not known."""
+    around = replace(RULES, federations=(Federation("cloud", "app"), Federation("app", "cloud")))
+    account, ways = chained(federations=around)
+    assert (account["proven-by"], account["federated"], account["usable"]) == (None, True, None)
+    assert [way[2] for way in ways] == [None]

@@ -8,6 +8,7 @@ import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, NOTHING_KNOWN, UNREAD, notes_unread
+from keymallet.core.linking.federation import hops, longest
 from keymallet.core.linking.linked import LinkedReadings, of_sources
 
 UNTOLD_END = "end is not told"
@@ -26,16 +27,22 @@ def through_others(linked: LinkedReadings, rows: pl.DataFrame) -> Iterator[pl.Da
     accounts = linked.accounts.with_row_index(ACCOUNT_ROW)
     if "federated" not in accounts.columns or not accounts["federated"].any():
         return
-    federated = accounts.filter("federated").select(pl.col(ACCOUNT_ROW).alias("proven"), "proven-by")
+    federated = accounts.select(pl.col(ACCOUNT_ROW).alias("proven"), "proven-by", "federated", hops(accounts))
     provers = _provers(linked, accounts)
-    from_afar = rows.filter(~pl.col("over").is_in(["console", "service"]).fill_null(False))
-    through = (
-        federated.join(provers, on="proven-by", how="inner")
-        .join(from_afar, on=ACCOUNT_ROW, how="inner", maintain_order="left")
-        .drop(ACCOUNT_ROW)
-        .rename({"proven": ACCOUNT_ROW})
-    )
-    yield _with_what_bars(through).select(*rows.columns, "proven-by")
+    own = from_afar = rows.filter(~pl.col("over").is_in(["console", "service"]).fill_null(False))
+    for number in range(1, longest(federated["hops"]) + 1):
+        through = (
+            federated.filter(pl.col("federated") & (pl.col("hops") == number))
+            .select("proven", "proven-by")
+            .join(provers, on="proven-by", how="inner")
+            .join(from_afar, on=ACCOUNT_ROW, how="inner", maintain_order="left")
+            .drop(ACCOUNT_ROW)
+            .rename({"proven": ACCOUNT_ROW})
+        )
+        found = _with_what_bars(through)
+        yield found.select(*rows.columns, "proven-by")
+        # Whoever is proven by these comes in by all their ways, those that others prove among them.
+        from_afar = pl.concat([own, found.select(*rows.columns)])
     # Of several that may prove it, none is taken: it is not known what does.
     nothing = pl.lit([NOTHING_KNOWN, ACCOUNT.name], dtype=pl.List(pl.String)).alias(UNREAD)
     unsure = accounts.filter(pl.col("federated") & notes_unread(accounts, "proven-by"))

@@ -37,7 +37,9 @@ def find_provers(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
         parts = [_proven(federation, linked, accounts, held) for federation in rules.federations]
     parts.append(pl.DataFrame(schema=_FOUND))
     found = pl.concat(parts).unique("row", keep="first")
-    matched = accounts.select("row").join(found, on="row", how="left", maintain_order="left")
+    matched = accounts.select("row", "account").join(found, on="row", how="left", maintain_order="left")
+    if rules.federations:
+        matched = _along_chains(matched, held)
     finished = linked.accounts.with_columns(
         matched["federated"].fill_null(False),
         matched["proven-by"],
@@ -55,6 +57,52 @@ def find_provers(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
     marked = with_unread(finished, {name: where for name, where in untold.items() if where.any()})
     linked = linked.with_frame(ACCOUNT, marked)
     return linked.supplying(linked.suppliers(ACCOUNT), ACCOUNT, dict.fromkeys(RESULTS, "the estate"))
+
+
+def hops(accounts: pl.DataFrame) -> pl.Series:
+    """How many accounts prove each, one the other: 0 where it is proven by none; null where they go round."""
+    number = pl.when(pl.col("proven-by").is_null()).then(pl.lit(0, dtype=pl.Int64)).alias("hops")
+    chained = accounts.select("account", "proven-by", number)
+    while True:
+        there = chained.select(pl.col("account").alias("proven-by"), before="hops")
+        further = chained.join(there, on="proven-by", how="left", maintain_order="left").with_columns(
+            pl.coalesce("hops", pl.col("before") + 1).alias("hops")
+        )
+        if further["hops"].null_count() == chained["hops"].null_count():
+            return chained["hops"]
+        chained = further.drop("before")
+
+
+def longest(number_of_hops: pl.Series) -> int:
+    """The most hops that any account is proven by."""
+    most = number_of_hops.max()
+    return most if isinstance(most, int) else 0
+
+
+def _along_chains(matched: pl.DataFrame, held: pl.DataFrame) -> pl.DataFrame:
+    """With what proves the accounts that prove: whoever is proven by one that is proven by another, by both.
+
+    Where accounts prove each other in a circle, it is not known what does.
+    """
+    matched = matched.with_columns(hops(matched).alias("hops"))
+    circle = pl.col("hops").is_null()
+    matched = matched.with_columns(
+        pl.when(~circle).then("proven-by").alias("proven-by"),
+        pl.when(~circle).then("proven-with").alias("proven-with"),
+        (pl.col("unsure") | circle).alias("unsure"),
+    )
+    for number in range(2, longest(matched["hops"]) + 1):
+        there = matched.select(
+            pl.col("account").alias("proven-by"),
+            pl.when(~pl.col("unsure")).then("proven-with").alias("with there"),
+        )
+        longer = matched.join(there, on="proven-by", how="left", maintain_order="left")
+        both = pl.col("proven-with").list.set_union("with there").list.sort()
+        here = pl.col("hops") == number
+        matched = longer.with_columns(
+            pl.when(here).then(both).otherwise("proven-with").alias("proven-with")
+        ).drop("with there")
+    return matched
 
 
 def _proven(

@@ -18,6 +18,7 @@ import polars as pl
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, GATE, words_of
 from keymallet.core.facts.evidence import UNREAD, with_unread
+from keymallet.core.linking.federation import hops, longest
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 
 EVERYONE = "everyone"
@@ -128,19 +129,26 @@ def _as_provers_are_asked(linked: LinkedReadings) -> LinkedReadings:
     told = {name: name for name in ON_REQUIREMENTS if name in accounts.columns}
     if not told:
         return linked
-    provers = accounts.select(
-        pl.col("account").alias("proven-by"), *(pl.col(n).alias(f"{n} there") for n in told)
-    )
-    joined = accounts.select("proven-by", *told).join(
-        provers, on="proven-by", how="left", maintain_order="left"
-    )
     proven = pl.col("proven-by").is_not_null()
-    asked = joined.select(
-        pl.when(proven).then(pl.col(name) | pl.col(f"{name} there")).otherwise(name).alias(name)
-        for name in told
-    )
+    asked = accounts.select("account", "proven-by", *told, hops(accounts))
+    # Whoever proves another may be proven itself: those next to the last one first.
+    for number in range(1, longest(asked["hops"]) + 1):
+        there = asked.select(
+            pl.col("account").alias("proven-by"), *(pl.col(n).alias(f"{n} there") for n in told)
+        )
+        joined = asked.join(there, on="proven-by", how="left", maintain_order="left")
+        here = pl.col("hops") == number
+        asked = joined.select(
+            *("account", "proven-by", "hops"),
+            *(
+                pl.when(here).then(pl.col(name) | pl.col(f"{name} there")).otherwise(name).alias(name)
+                for name in told
+            ),
+        )
     unread = {name: asked[name].is_null() & accounts["proven-by"].is_not_null() for name in told}
-    marked = with_unread(accounts.with_columns(asked), {name: it for name, it in unread.items() if it.any()})
+    marked = with_unread(
+        accounts.with_columns(asked.select(*told)), {name: it for name, it in unread.items() if it.any()}
+    )
     sources = accounts.filter(proven)["source"].cast(pl.String).unique().to_list()
     how = "its gates, and those of the account that proves it"
     return linked.with_frame(ACCOUNT, marked).supplying(sources, ACCOUNT, dict.fromkeys(told, how))

@@ -9,7 +9,8 @@ import polars as pl
 from hypothesis import given
 from hypothesis import strategies as st
 
-from keymallet.core.linking.gates import ON_ACCOUNTS, Gate, reach
+from keymallet.core.linking.gates import ON_ACCOUNTS, Gate, mark_gates, reach
+from tests.support import RULES, bare_evidence, linked
 
 _SCHEMA = {"name": pl.String, "kind": pl.String, "groups": pl.List(pl.String), "enabled": pl.Boolean}
 PEOPLE = pl.DataFrame(
@@ -232,3 +233,31 @@ def test_widening_a_gate_never_lowers_coverage(accounts: pl.DataFrame, gates: li
     now = asked(plain)
     assert (asked(replace(plain, covers=(*covers, word))) >= now).all()
     assert (asked(replace(plain, leaves_out=(*out, word))) <= now).all()
+
+
+def test_systems_that_say_it_themselves_beside_one_that_has_gates() -> None:
+    """Each is told by its own: the answers of the one are not laid over those of the other."""
+    accounts = [
+        {"source": "app", "name": "a", "second-factor-enforced": True},
+        {"source": "app", "name": "b", "second-factor-enforced": False},
+        {"source": "d", "name": "c", "kind": "person", "groups": []},
+        {"source": "d", "name": "e", "kind": "guest", "groups": []},
+    ]
+    gate = {
+        "source": "d",
+        "gate": "g",
+        "state": "in-force",
+        "asks-for": ["any-second"],
+        "covers": ["person"],
+        "leaves-out": [],
+    }
+    supply = {
+        "app": {"account": ["name", "second-factor-enforced"]},
+        "d": {
+            "account": ["name", "kind", "groups"],
+            "gate": ["gate", "state", "asks-for", "covers", "leaves-out"],
+        },
+    }
+    found = mark_gates(linked(bare_evidence(accounts, supply, gate=[gate])), RULES)
+    assert found.accounts["second-factor-required"].to_list() == [True, False, True, False]
+    assert found.accounts["covered-by"].to_list() == [None, None, ["g"], []]

@@ -175,8 +175,16 @@ def _gate(row: dict[str, Any], supply: Mapping[str, str]) -> Gate:
 
 
 def _joined(frame: pl.DataFrame, found_for_rows: pl.DataFrame, names: Sequence[str]) -> pl.DataFrame:
-    """The frame with what was found for some of its rows; what could not be told there is unread."""
-    matched = frame.join(found_for_rows.with_columns(there=True), on="row", how="left", maintain_order="left")
+    """The frame with what was found for some of its rows; what could not be told there is unread.
+
+    Other rows keep what they may have had under these names.
+    """
+    before = {name: f"{name} before" for name in names if name in frame.columns}
+    found = found_for_rows.with_columns(there=True)
+    matched = frame.rename(before).join(found, on="row", how="left", maintain_order="left")
+    matched = matched.with_columns(
+        pl.when("there").then(name).otherwise(was).alias(name) for name, was in before.items()
+    ).drop(before.values())
     unread = {name: matched[name].is_null() & matched["there"].fill_null(False) for name in names}
     marked = {name: where for name, where in unread.items() if where.any()}
     return with_unread(matched.drop("row", "there"), marked)

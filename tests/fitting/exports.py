@@ -508,7 +508,8 @@ EXPORTS = [
     Export(
         "yes-and-no.csv",
         table(
-            "Login|Full name|MFA registered|MFA required|Office|Last access review|Logon hours|Built-in|Status",
+            "Login|Full name|MFA registered|MFA required|Office|Last access review|Logon hours|Built-in|Status"
+            "|Last login",
             lambda n: [
                 login(n),
                 name(n),
@@ -519,10 +520,12 @@ EXPORTS = [
                 some(n, "mon-fri 07:00-19:00", ""),
                 some(n, "no", "no", "no", "yes"),
                 some(n, "active", "active", "disabled"),
+                f"{day(n):%Y-%m-%d}",
             ],
         ),
         {
             "account": {
+                "last-sign-in": "Last login",
                 "name": "Login",
                 "display": "Full name",
                 "second-factor-registered": "MFA registered",

@@ -156,3 +156,19 @@ def test_gates_that_reach_fewer_than_they_seem_to_stand_first() -> None:
     found = report_of("factors", evidence([{"enabled": True, "has_password": True}], gate=gates))
     (section,) = [part for part in found.sections if part.name == "gates"]
     assert section.rows["gate"].to_list() == ["idle", "watches", "asks", "off"]
+
+
+def test_a_source_that_says_only_yes_or_no() -> None:
+    """It is taken at its word; where it says nothing, nobody can tell. A source with factors tells by these."""
+    rows = [person(str(said), second_factor_registered=said, source="d") for said in (True, False, None)]
+    facts = [key.replace("_", "-") for key in rows[0] if key != "source"]
+    world = evidence(rows, {"d": {"account": facts, "key": [], "grant": [], "elevation": []}})
+    assert of_each(report_of("factors", world), STATE) == {
+        "True": "second factor",
+        "False": "none",
+        "None": "unproven",
+    }
+    doubtful = [person("x", second_factor_registered=True, source="d")]
+    supply = {"account": facts, "factor": ["kind", "state"], "key": [], "grant": [], "elevation": []}
+    known = evidence(doubtful, {"d": supply}, factor=[{"of": 0, "kind": None, "state": "active"}])
+    assert of_each(report_of("factors", known), STATE) == {"x": "unproven"}

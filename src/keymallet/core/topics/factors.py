@@ -14,6 +14,7 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.questions import Questions, QuestionsByName
 from keymallet.core.topics.report import (
+    STATE,
     Section,
     State,
     Tone,
@@ -28,7 +29,7 @@ STATES = (
     State(NONE, "a password or a key alone, or nothing known to prove more", Tone.GRAVE),
     State(WEAK, "text message, voice, mail, recovery codes, a biometric: nothing better", Tone.WORRY),
     State(UNPROVEN, "no source tells", Tone.OPEN),
-    State(SECOND, "a second factor that a false site can relay", Tone.FAIR),
+    State(SECOND, "a second factor that a false site can relay, or nobody tells which", Tone.FAIR),
     State(RESISTANT, "a factor that cannot be relayed by a false site", Tone.FINE),
 )
 CONSOLE = "console"
@@ -51,9 +52,10 @@ def asked(book: Rulebook) -> QuestionsByName:
     questions.columns(ACCOUNT, "covered-by", "left-out-by", "watched-by", "second-factor-required")
     questions.conditions(
         ACCOUNT,
-        in_scope="usable and interactive",
+        in_scope="usable and for-people",
         owner="system-owner" if "system-owner" in book.terms else "stable-id = '0'",
         resistant="phishing-resistant-registered",
+        registered="second-factor-registered",
         second=f"some factor (state = active and kind in {_RELAYED}) or {_THERE} {_RELAYED}"
         f" or second-factor-registered and not ({weak})",
         weak=weak,
@@ -81,6 +83,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         NONE,
         UNPROVEN,
     )
+    state = _by_yes_and_no(judgement, answers, state)
     level = _level(answers)
     everybody = pl.DataFrame(
         [
@@ -118,6 +121,15 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         sections=tuple(_sections(judgement, answers, rows)),
         numbers={"gates are told of": bool(judgement.evidence.suppliers(GATE.name))},
     )
+
+
+def _by_yes_and_no(judgement: Judgement, answers: Mapping[str, pl.Series], state: pl.Series) -> pl.Series:
+    """The states; where a source tells no factors, by its plain yes or no to a second one."""
+    told = judgement.evidence.suppliers(FACTOR.name)
+    frame = pl.DataFrame([state, answers["registered"], answers["source"].cast(pl.String)])
+    plain = ~pl.col("source").is_in(told) & pl.col("registered").is_not_null() & (pl.col(STATE) == UNPROVEN)
+    by_word = pl.when("registered").then(pl.lit(SECOND)).otherwise(pl.lit(NONE))
+    return frame.select(pl.when(plain).then(by_word).otherwise(STATE).alias(STATE)).to_series()
 
 
 def _level(answers: Mapping[str, pl.Series]) -> pl.Series:

@@ -181,6 +181,7 @@ def test_what_a_row_does_not_give_is_unknown_and_what_linking_works_out_is(tmp_p
     spans = 'elevation = [{ outcome = "opened", starts = "2d ago", closed = "CLOSED", role = "root" }]\n'
     cases = (
         '[[case]]\nrule = "one"\nexpect = "unproven"\nkey = [{ key = "a", expires = "in 3d" }, { key = "b" }]\n'
+        '[[case]]\nrule = "one"\nexpect = "met"\naccount = { source = "d" }\nkey = { key = "a", expires = "in 3d", of = 1 }\n'
         '[[case]]\nrule = "one"\nexpect = "breach"\nkey = [{ key = "a", expires = "in 3d" }, { key = "b", expires = "none" }]\n'
         '[[case]]\nrule = "two"\nexpect = "met"\n'
         + spans.replace("CLOSED", "41h ago")
@@ -198,7 +199,7 @@ def test_what_a_row_does_not_give_is_unknown_and_what_linking_works_out_is(tmp_p
     )
     write(tmp_path, {"facts.toml": FACTS, "facts.cases.toml": cases})
     shown = run("rules", "try", "facts.toml", cwd=tmp_path).stdout
-    assert "8 cases of 5 of 5 rules: all as expected" in shown, shown
+    assert "9 cases of 5 of 5 rules: all as expected" in shown, shown
 
 
 @pytest.mark.parametrize(

@@ -201,6 +201,7 @@ def test_a_roster_that_cannot_be_read_proves_nothing(tmp_path: Path) -> None:
         ("gone", "unproven", "directory/c"),
         ("has-one", "unproven", "2"),
     }
+    assert newest(folder).evidence().tables["account"]["on-roster"].to_list() == [None, None]
 
 
 def test_ties_are_made_anew_when_one_source_is_read_alone(tmp_path: Path) -> None:

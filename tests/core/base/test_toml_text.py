@@ -39,6 +39,7 @@ def fault(path: Path, span: tuple[int, int] | None = None, text: str = TEXT) -> 
         (("limits", "gone"), None, (3, 2), "limits"),
         (("rule", "a", "gone", "deeper"), None, (8, 2), "rule.a"),
         (("nowhere",), None, (1, 1), None),
+        (("rule",), None, (8, 2), "rule.a"),
         # characters of a text, escapes and the line it begins on counted
         (("rule", "a", "title"), (4, 5), (9, 15), "b"),
         (("rule", "a", "must"), (0, 7), (11, 1), "enabled"),

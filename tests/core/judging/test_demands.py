@@ -415,3 +415,12 @@ def test_an_account_shown_alone_is_under_the_same_settings() -> None:
     assert verdict_words(judged(world, aged))[0] == "breach"
     assert verdict_words(judged(world.around(0), aged)) == ["breach"]
     assert verdict_words(judged(world.only([0]), aged)) == ["breach"]
+
+
+def test_a_breach_that_ends_as_its_grace_does_never_counts() -> None:
+    """It is over at the very instant at which it would be due; a microsecond more, and it is due."""
+    for length, due in (("104d", []), ("105d", [0])):
+        lasting = rule(f"age(created) <= 90d or age(created) > {length}")
+        graced = lasting.replace("must", 'grace = "14d"\nmust', 1)
+        judgement = judged(evidence([{"created": days_ago(80)}]), graced)
+        assert judgement.turning(judgement.rulebook.rules[0])["row"].to_list() == due

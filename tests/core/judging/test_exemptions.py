@@ -95,6 +95,7 @@ def test_patterns() -> None:
     assert hit("al.ma") == ["e/al.ma"]
     assert hit("al?ma") == ["e/al.ma", "f/alxma"]
     assert hit("ticketing/tix-?/*", "e/al.ma") == ["ticketing/tix-1/alma", "e/al.ma"]
+    assert hit("e/al.ma", "alma") == ["d/alma", "ticketing/tix-1/alma", "e/al.ma"]
     assert hit("alm", "[a-z]lma", "ALMA") == []
 
 

@@ -84,6 +84,9 @@ def test_many_on_one_account() -> None:
     )
     (row,) = on_one(deep).rows(named=True)
     assert (row[ACCOUNT_ROW], row["failures"], row["origins"]) == (0, 20, 3)
+    # An hour apart they still follow each other, a minute more and they do not.
+    assert on_one(events(*((0, 60 * place, "o") for place in range(20)))).height == 1
+    assert on_one(events(*((0, 61 * place, "o") for place in range(20)))).height == 0
 
 
 def test_locks_are_counted_by_the_setting_in_force() -> None:

@@ -205,3 +205,14 @@ def test_the_standards_that_ship_side_by_side() -> None:
     assert len(found.rules) < sum(len(each.rules) for each in alone)
     told = [{each.one.id, each.other.id} for each in contradictions(found)]
     assert told == [{"setting-letters-and-digits", "setting-no-composition"}]
+
+
+def test_terms_that_mean_the_same_in_every_book_can_be_asked() -> None:
+    """Those that differ cannot, nor what rests on them or on a limit that no book sets for all."""
+    terms = "[terms]\nstaff = 'kind = person'\nown = 'kind = {}'\nrests = 'own and enabled'\nold = 'age(created) > limit.x'\n"
+    for name, kind in (("one", "guest"), ("two", "shared")):
+        FILES[f"{name}.toml"] = (
+            f"title = '{name}'\n[limits]\nx = '9d'\n{terms.format(kind)}"
+            f"[rule.{name}]\ntitle = 'R'\nseverity = 'low'\nmust = 'not (staff and own and rests and old)'\n"
+        )
+    assert sorted(both("one.toml", "two.toml").terms) == ["old", "staff"]

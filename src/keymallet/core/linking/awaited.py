@@ -22,7 +22,6 @@ def mark_awaited(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
         never &= pl.col("last-sign-in").is_null() & ~notes_unread(accounts, "last-sign-in")
         since = pl.when(never).then(pl.col("created"))
     marked = accounts.with_columns(since.alias("awaited-since"))
-    everywhere = [reading.source for reading in linked.readings]
     return linked.with_frame(ACCOUNT, marked).supplying(
-        everywhere, ACCOUNT, {"awaited-since": "when it was made, where nobody has signed in"}
+        linked.suppliers(ACCOUNT), ACCOUNT, {"awaited-since": "when it was made, where nobody has signed in"}
     )

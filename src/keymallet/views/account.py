@@ -22,7 +22,7 @@ from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
-from keymallet.core.rulebook.model import MENDS, SEVERITIES
+from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.views.terminal import (
     SEVERITY_STYLES,
     VERDICT_STYLES,
@@ -283,8 +283,7 @@ def _show_verdicts(out: Console, context: EvaluationContext, verdicts: pl.DataFr
         if lasts:
             said.append(" " if met else "\n").append_text(text(lasts, "dim"))
         if row["change"]:
-            kind = f"{MENDS[row['mend']]}: " if row["mend"] else ""
-            said.append("\n").append_text(text(f"mend: {kind}{row['change']}"))
+            said.append("\n").append_text(text(f"to do: {row['change']}"))
         if verdict in ("breach", "pending") and row["advice"]:
             said.append("\n").append_text(text(row["advice"], "italic"))
         style = "dim" if met else SEVERITY_STYLES[SEVERITIES[severity]]

@@ -12,7 +12,7 @@ from keymallet.core.evaluating.steps import END, ROW
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.missing import missing
 from keymallet.core.explaining.reasons import because
-from keymallet.core.explaining.remediation import change
+from keymallet.core.explaining.remedies import remedy
 from keymallet.core.explaining.tally_reasons import asked_for, named_members
 from keymallet.core.explaining.untold import what_is_untold
 from keymallet.core.facts.declaration import EXEMPTION, PERSON, TABLES
@@ -49,7 +49,7 @@ Where it is on something in force in a source (a setting), or on a person, `acco
 a finding on a number has none. `since` is when the verdict began, `until` when time alone ends it: a
 breach that ends by itself, a grace or an exemption that is over, a rule no longer met. `exemption` are
 the entries of the register that cover an exempt breach. `mend` is the kind of change
-that ends a breach, `change` what has to change, and to what.
+that ends a breach, `change` what to do about this one.
 """
 
 
@@ -217,14 +217,14 @@ def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Seri
         pl.lit([], pl.List(pl.String)).alias("missing"),
     ]
     changed: pl.Series | pl.Expr = nothing.alias("change")
+    subjects = subjects_of(context, TABLES[rule.table], rows)
     if verdict in _BROKEN:
         reasons[0] = because(context, rule.table, rule.must, rows)
-        changed = change(context, rule.table, rule.must, rows)
+        changed = remedy(context, rule, rows, subjects)
     if verdict is Verdict.UNPROVEN:
         reasons[1] = missing(context, rule.table, [rule.who, rule.must], rows)
     return (
-        subjects_of(context, TABLES[rule.table], rows)
-        .with_columns(*reasons, changed)
+        subjects.with_columns(*reasons, changed)
         .with_columns(*_times(judgement, rule, verdict, rows), _exemptions(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
         .select(COLUMNS)

@@ -1,0 +1,102 @@
+"""What is said to be done about a breach ends it, and what cannot be changed is to be looked into."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import polars as pl
+import pytest
+
+from keymallet.core.explaining.findings import findings
+from keymallet.core.explaining.remedies import TAKES_AWAY
+from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
+from keymallet.core.judging.judge import judge
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.rulebook.model import Rule
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.sources.rulebooks import shipped_text
+from tests.support import AT, CLOCK, days_ago, evidence, judged, newest, rule
+
+_SET = {
+    "revoke-key": ("state", "revoked"),
+    "remove-factor": ("state", "suspended"),
+    "switch-off": ("enabled", False),
+}
+
+
+def done(found: Evidence, broken: Rule, rows: pl.Series) -> Evidence:
+    """The evidence once what the remedy names was revoked, suspended, switched off or taken away."""
+    table = TAKES_AWAY.get(broken.mend, ("account", ""))[0]
+    frame = found.tables[table].with_row_index("place")
+    # Of a rule on accounts, what is theirs is meant.
+    key = "place" if table == broken.table else ACCOUNT_ROW
+    touched = pl.col(key).is_in(rows.cast(pl.UInt32).implode()).fill_null(False)
+    if broken.mend in _SET:
+        column, value = _SET[broken.mend]
+        word = pl.lit(value).cast(frame[column].dtype)
+        frame = frame.with_columns(pl.when(touched).then(word).otherwise(column).alias(column))
+    else:
+        frame = frame.filter(~touched)
+    return replace(found, tables={**found.tables, table: frame.drop("place")})
+
+
+@pytest.mark.parametrize("book", ["rulebook.toml", "base"])
+def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -> None:
+    """Of every rule of these books that takes something away, on everything it finds on the railway."""
+    text = shipped_text(book) if book == "base" else (railway_snapshot / book).read_text("utf-8")
+    rules = read_rulebook(text, book)
+    before = judge(newest(railway_snapshot).evidence(), rules, AT, CLOCK)
+    tried = 0
+    for broken in rules.rules:
+        rows = before.rows(broken, Verdict.BREACH)
+        of_accounts = broken.table == "account" or broken.mend != "switch-off"
+        if broken.mend not in (*_SET, "remove-grant") or not len(rows) or not of_accounts:
+            continue
+        alone = rules.only(lambda each, one=broken.id: each.id == one)  # type: ignore[misc]
+        after = judge(done(before.evidence, broken, rows), alone, AT, CLOCK)
+        was = before.codes[broken.id].filter(before.codes[broken.id] == Verdict.BREACH).len()
+        assert after.rows(broken, Verdict.BREACH).len() == 0, (broken.id, broken.mend, was)
+        tried += 1
+    assert tried >= 10
+
+
+@pytest.mark.parametrize(
+    ("mend", "must", "each", "told"),
+    [
+        ("revoke-key", "account.enabled", "key", "revoke api-key k1"),
+        ("renew-key", "expires is known", "key", "replace api-key k1 by a new one"),
+        ("switch-off", "last-sign-in is known", "account", "switch off d/a0"),
+        ("change-password", "age(password-changed) <= 9d", "account", "have a new password set for d/a0"),
+        ("review", "last-sign-in is known", "account", "find out what happened, and record it"),
+        ("revoke-key", "no key (kind = api-key)", "account", "revoke api-key k1"),
+        ("enrol-factor", "some factor (kind = otp)", "account", "enrol a factor with kind = otp"),
+        ("change-setting", "failed-attempts < 3", "account", "change the system's own setting: failed-attempts less than 3"),
+    ],
+)  # fmt: skip
+def test_the_kind_of_change_and_the_thing_decide(mend: str, must: str, each: str, told: str) -> None:
+    """Never the opposite of a fact that only makes the breach serious: nobody is to be switched on again."""
+    account = {"enabled": False, "last_sign_in": None, "password_changed": days_ago(90), "failed_attempts": 9}
+    key = {"of": 0, "key": "k1", "kind": "api-key", "state": "active", "expires": None}
+    broken = rule(must, extra="", each=each).replace("severity", f'mend = "{mend}"\nseverity', 1)
+    (found,) = findings(judged(evidence([account], key=[key], factor=[]), broken)).rows(named=True)
+    assert found["change"] == told
+
+
+def test_an_elevation_that_is_over_cannot_be_closed() -> None:
+    """One that still stands can."""
+    rows = [
+        {"starts": days_ago(3), "closed": days_ago(2)},
+        {"starts": days_ago(3), "closed": None, "elevation": "E2"},
+    ]
+    world = evidence(
+        [{}],
+        elevation=[
+            {"of": 0, "lasted": days_ago(0) - days_ago(1), "outcome": "opened", **row} for row in rows
+        ],
+    )
+    broken = rule("lasted <= 8h", each="elevation").replace(
+        "severity", 'mend = "close-elevation"\nseverity', 1
+    )
+    over, stands = findings(judged(world, broken))["change"]
+    assert over.startswith("have such elevations closed in time") and stands.startswith("close E2")

@@ -8,12 +8,11 @@ from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.explaining.wording import constant_text
-from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.model import Kind
 from keymallet.core.rulebook.model import Severity
 from keymallet.core.rulebook.question import read_condition, read_value
 from keymallet.core.rulebook.reading import read_rulebook
-from keymallet.core.studies.query import usual_columns
 from tests.profiles import examples
 
 FAULTY = '''title = "Faulty"
@@ -232,12 +231,3 @@ def test_a_question_outside_a_book_has_to_be_a_condition_or_not() -> None:
     assert read_condition("created is known", ACCOUNT, book, "who").type.kind is Kind.FLAG
     with pytest.raises(KeymalletError, match="instant"):
         read_condition("created", ACCOUNT, book, "who")
-
-
-def test_what_a_question_shows_without_being_told() -> None:
-    """Who it is, and what was asked about; the name is the account's own, of a person it is a column."""
-    book = read_rulebook(A_BOOK, "book.toml")
-    asked = read_condition("kind = person and name = 'x' and locked", ACCOUNT, book, "who")
-    of_account = usual_columns(ACCOUNT, asked)
-    assert {"kind", "locked"} <= set(of_account) and not {"name", "account"} & set(of_account)
-    assert "name" in usual_columns(PERSON, read_condition("name = 'x'", PERSON, book, "who"))

@@ -103,7 +103,7 @@ def test_a_book_and_a_rule_are_shown_as_they_stand(tmp_path: Path) -> None:
     tally = run(
         "rules", "show", "emergency", "--tree", "--rulebook", "ours.toml", cwd=tmp_path, expect=0
     ).stdout
-    assert "asked for are 2" in tally
+    assert "required: 2" in tally
     assert (
         'did you mean "password-age"?'
         in run("rules", "show", "pasword-age", "--rulebook", "ours.toml", cwd=tmp_path, expect=2).stderr
@@ -205,7 +205,7 @@ def test_what_a_row_does_not_give_is_unknown_and_what_linking_works_out_is(tmp_p
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (('expect = "breach"', 'expect = "met"'), "expected met, got breach: password-changed 2026-08-16, 100 d ago; the limit is 90 d"),
+        (('expect = "breach"', 'expect = "met"'), "expected met, got breach: password-changed 2026-08-16, 100 d ago; limit 90 d"),
         (('because = "100 d ago"', 'because = "nope"'), 'the reason does not say "nope"'),
         (('because = "100 d ago"', 'missing = "nope"'), 'what is missing does not name "nope"'),
         (('kind = "person", ', ""), "expected breach, got unproven"),

@@ -14,7 +14,7 @@ def plant_passwords(accounts: list[Account]) -> None:
     guests = [other for other in accounts if other.account_type == "Guest" and other.enabled]
     for number, account in enumerate(guests[:BATCH]):
         # Older than any password that was set by chance: nobody else's falls on the day.
-        account.password_set = AT - timedelta(days=160, minutes=number)
+        account.password_set = AT - timedelta(days=160, minutes=number + 1)
         account.cause("password-batch")
     free = [
         other

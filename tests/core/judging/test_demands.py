@@ -111,8 +111,8 @@ def test_numbers_by_unit_and_source() -> None:
     assert on_numbers(judgement)["unit"].to_list() == ["A", "B"]
     told = on_numbers(judgement).select("subject", "because", "change").rows()
     assert told == [
-        ("unit A", "2: d/a0, d/a1; asked for is 1", "1 fewer"),
-        ("unit B", "0; asked for is 1", "1 more"),
+        ("unit A", "2: d/a0, d/a1; required: 1", "1 fewer"),
+        ("unit B", "0; required: 1", "1 more"),
     ]
     assert findings(judged(evidence(rows), tally("[2, 9]", 'by = "source"'))).height == 0
     by_source = on_numbers(judged(evidence(rows), tally("[3, 9]", 'by = "source"')))
@@ -121,7 +121,7 @@ def test_numbers_by_unit_and_source() -> None:
     by_unit = judged(
         evidence(rows, key=keys), tally("[0, 0]", 'each = "key"\nby = "unit"', count="state = active")
     )
-    assert on_numbers(by_unit)["because"][0] == "1: d/a0 k1; asked for are 0"
+    assert on_numbers(by_unit)["because"][0] == "1: d/a0 k1; none allowed"
 
 
 def test_a_number_of_nothing() -> None:
@@ -214,7 +214,7 @@ def test_a_limit_of_their_own() -> None:
     judgement = judged(evidence(rows), rule("age(created) <= limit.age", extra=POPULATIONS))
     assert verdict_words(judgement) == ["met", "breach", "breach", "unproven"]
     told = findings(judgement)["because"].to_list()[:2]
-    assert [each.split("; ")[1] for each in told] == ["the limit is 90 d", "the limit is 30 d"]
+    assert [each.split("; ")[1] for each in told] == ["limit 90 d", "limit 30 d"]
     turns = judgement.turning(judgement.rulebook.rules[0]).rows()
     assert turns == [(0, days_ago(-80) + TICK)]
 
@@ -257,7 +257,7 @@ def test_the_setting_in_force_for_an_account() -> None:
     world = evidence(accounts, supply, setting=[{**each, "source": "d"} for each in settings])
     judgement = judged(world, rule("setting.max-age <= 30d"))
     assert verdict_words(judgement) == ["breach", "met", "met", "breach", "unproven", "unproven"]
-    assert findings(judgement)["because"][0] == "setting.max-age: 90 d; at most 30 d is allowed"
+    assert findings(judgement)["because"][0] == "setting.max-age: 90 d; at most 30 d allowed"
     known = judged(world, rule("setting.max-age is known", each="account"))
     assert verdict_words(known)[0] == "met" and verdict_words(known)[5] == "unproven"
 

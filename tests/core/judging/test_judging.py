@@ -128,12 +128,12 @@ BREACHES = [
     (
         {"password_changed": days_ago(267.5)},
         "age(password-changed) <= 180d",
-        "password-changed 2026-03-01, 267 d ago; at most 180 d is allowed",
+        "password-changed 2026-03-01, 267 d ago; at most 180 d allowed",
     ),
     (
         {"ends": AT + timedelta(days=3)},
         "until(ends) >= 1w",
-        "ends 2026-11-27, in 3 d; at least 7 d is asked for",
+        "ends 2026-11-27, in 3 d; at least 7 d required",
     ),
     ({"initial_password": True}, "not initial-password", "initial-password: yes"),
     (
@@ -142,21 +142,21 @@ BREACHES = [
         "password-scheme md5; allowed: yescrypt, bcrypt",
     ),
     ({"kind": "guest"}, "kind not in [guest]", "kind guest; not allowed: guest"),
-    ({"failed_attempts": 9}, "failed-attempts < 3", "failed-attempts 9; less than 3 is allowed"),
-    ({"failed_attempts": 9}, "not (failed-attempts >= 3)", "failed-attempts 9; less than 3 is allowed"),
+    ({"failed_attempts": 9}, "failed-attempts < 3", "failed-attempts 9; less than 3 allowed"),
+    ({"failed_attempts": 9}, "not (failed-attempts >= 3)", "failed-attempts 9; less than 3 allowed"),
     ({"failed_attempts": 9}, "failed-attempts in [1, 2.5]", "failed-attempts 9; allowed: 1, 2.5"),
-    ({"failed_attempts": 9}, "3 > failed-attempts", "failed-attempts 9; less than 3 is allowed"),
-    ({"groups": ["a", "b"]}, "not groups includes 'b'", "groups a, b; not allowed is 'b'"),
-    ({"groups": []}, "groups includes all of ['x', 'y']", "groups none; asked for is all of x, y"),
-    ({"name": "bob"}, "name like 'adm-*'", "name bob; asked for is like 'adm-*'"),
+    ({"failed_attempts": 9}, "3 > failed-attempts", "failed-attempts 9; less than 3 allowed"),
+    ({"groups": ["a", "b"]}, "not groups includes 'b'", "groups a, b; not allowed: 'b'"),
+    ({"groups": []}, "groups includes all of ['x', 'y']", "groups none; required: all of x, y"),
+    ({"name": "bob"}, "name like 'adm-*'", "name bob; required: like 'adm-*'"),
     ({"ends": None}, "ends is known", "ends: nothing on record"),
     ({"ends": AT}, "ends is unknown", "ends 2026-11-24"),
     (
         {"created": days_ago(2), "ends": AT},
         "ends - created <= 8h",
-        "ends - created: 2 d; at most 8 h is allowed",
+        "ends - created: 2 d; at most 8 h allowed",
     ),
-    ({"unit": "Track", "title": "Track"}, "unit != title", "unit Track; not allowed is Track (title)"),
+    ({"unit": "Track", "title": "Track"}, "unit != title", "unit Track; not allowed: Track (title)"),
     (
         {"enabled": False, "locked": True, "locked_until": None},
         "enabled and not locked",
@@ -183,7 +183,7 @@ def test_because_names_the_limit_by_its_value() -> None:
         "fresh", extra='[limits]\nage = "36h"\n[terms]\nfresh = "age(password-changed) <= limit.age"'
     )
     found = findings(judged(evidence([{"password_changed": days_ago(3)}]), asked))
-    assert found["because"].to_list() == ["password-changed 2026-11-21, 3 d ago; the limit is 36 h"]
+    assert found["because"].to_list() == ["password-changed 2026-11-21, 3 d ago; limit 36 h"]
 
 
 FACTORS = [{"of": 0, "kind": kind, "state": "active"} for kind in ("sms", "otp", "push", "voice", "email")]
@@ -201,9 +201,9 @@ FACTORS = [{"of": 0, "kind": kind, "state": "active"} for kind in ("sms", "otp",
         ("every factor (kind != otp)", "kind != otp does not hold for factor otp active"),
         (
             "count factor (state = active) <= 2",
-            "5 factors with state = active: sms active, otp active, push active and 2 more; at most 2 is allowed",
+            "5 factors with state = active: sms active, otp active, push active and 2 more; at most 2 allowed",
         ),
-        ("count factor (kind = sms) = 0", "1 factor with kind = sms: sms active; asked for is 0"),
+        ("count factor (kind = sms) = 0", "1 factor with kind = sms: sms active; none allowed"),
         ("not some factor (kind = push)", "factor push active"),
         (
             "not every factor (state = active)",
@@ -268,7 +268,7 @@ def test_one_account_alone_gets_the_verdicts_it_gets_among_all() -> None:
 def test_dates_of_rules_are_told_in_the_clock_of_the_estate() -> None:
     """Half past eleven at night in Greenwich is the next day in the estate's clock."""
     found = findings(judged(evidence([{"created": days_ago(3)}]), rule("created > 2026-11-29T23:30Z")))
-    assert found["because"][0].endswith("it has to be after 2026-11-30")
+    assert found["because"][0].endswith("must be after 2026-11-30")
     assert found["change"][0] == "created after 2026-11-30"
 
 
@@ -287,7 +287,7 @@ def test_what_a_source_has_in_force_is_judged_for_itself() -> None:
     assert verdict_words(judgement) == ["breach", "unproven"]
     told = findings(judgement).select("account", "subject", "because", "missing").rows()
     assert told == [
-        ("d", "s", "min-length 8; at least 12 is asked for", []),
+        ("d", "s", "min-length 8; at least 12 required", []),
         ("e", "t", None, ["min-length (not supplied by e)"]),
     ]
     assert worst_accounts(judgement, 5)[1] == 0

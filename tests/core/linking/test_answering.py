@@ -88,12 +88,23 @@ def counted(found: LinkedReadings) -> list[int | None]:
     return found.accounts["password-set-with"].to_list()
 
 
-def test_passwords_are_set_together_in_one_minute() -> None:
+def test_passwords_are_set_together_in_one_hour() -> None:
     """The same day does not count where times are told; none is set with nobody."""
     start = days_ago(40).replace(hour=9, minute=0)
-    seconds = [start + timedelta(seconds=place) for place in (0, 20, 59)]
-    later = [start + timedelta(minutes=1), start + timedelta(hours=3)]
-    assert together([*seconds, *later, None]) == [2, 2, 2, 0, 0, None]
+    near = [start + timedelta(minutes=place) for place in (0, 20, 59)]
+    later = [start + timedelta(hours=1), start + timedelta(hours=3)]
+    # Five within three hours are some usual ones for an hour of so small a source: in years they are none.
+    assert together([*near, *later, start - timedelta(days=700), None]) == [2, 2, 2, 0, 0, 0, None]
+
+
+def test_in_a_busy_hour_of_a_large_source_people_change_theirs() -> None:
+    """Six an hour all year round: twenty in one are no batch, ninety are."""
+    start = days_ago(0).replace(hour=0, minute=0)
+    usual = [start - timedelta(hours=1 + place // 6, minutes=place % 6 + 1) for place in range(6 * 2_000)]
+    busy = [start + timedelta(hours=9, minutes=place % 60) for place in range(20)]
+    assert max(together([*usual, *busy])) == 0
+    batch = [start + timedelta(hours=9, minutes=place % 60) for place in range(90)]
+    assert together([*usual, *batch])[-1] == 90 - 1 - 59
 
 
 def test_where_only_days_are_told_what_is_usual_does_not_count() -> None:

@@ -52,20 +52,21 @@ class ExplanationContext:
 
 @dataclass(frozen=True)
 class Texts:
-    """Values of the subject's rows with their names, as text."""
+    """Values of the subject's rows with their names, as text; instants and lengths in this detail."""
 
     explained: ExplanationContext
+    detail: int = 0
 
     def described(self, node: Typed) -> pl.Series:
         """`password-changed 2026-03-02, 267 d ago`, `password-scheme md5`, `enabled: no`."""
         explained = self.explained
         clock = explained.context.clock
         if isinstance(node, typed.OfOwner):
-            return Texts(explained.of_owner(node)).described(node.body)
+            return Texts(explained.of_owner(node), self.detail).described(node.body)
         if isinstance(node, typed.Call) and FUNCTIONS[node.function].in_time.moves_by_itself:
             instant = node.arguments[0]
             since = explained.value(typed.Call(typed.SPAN, "", "age", (instant,)))
-            return self.described(instant) + ", " + wording.ago(since)
+            return Texts(explained).described(instant) + ", " + wording.ago(since, self.detail)
         if isinstance(node, typed.RowQuery) and node.question == "count":
             return QueriedRows(explained, node).counted()
         if (
@@ -78,7 +79,8 @@ class Texts:
             return explained.same_text(constant_text(node, clock))
         if isinstance(node, typed.PerPopulation):
             return self.plain(node)
-        written = wording.values(explained.value(node), node.type.kind, clock).fill_null("unknown")
+        value = explained.value(node)
+        written = wording.values(value, node.type.kind, clock, self.detail).fill_null("unknown")
         colon = (
             ":"
             if node.type.kind in (Kind.FLAG, Kind.SPAN) or isinstance(node, typed.Call | typed.AddSub)
@@ -89,7 +91,8 @@ class Texts:
     def plain(self, node: Typed) -> pl.Series:
         """The value alone, without a name."""
         clock = self.explained.context.clock
-        return wording.values(self.explained.value(node), node.type.kind, clock).fill_null("unknown")
+        value = self.explained.value(node)
+        return wording.values(value, node.type.kind, clock, self.detail).fill_null("unknown")
 
     def _counted_words(self, node: typed.Call) -> pl.Series:
         """`2 in labels: contractor, visitor`."""

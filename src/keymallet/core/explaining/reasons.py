@@ -23,8 +23,10 @@ from keymallet.core.explaining.explanation_context import (
 )
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.wording import constant_text
+from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.model import Kind
+from keymallet.core.facts.wording import DETAILS
 from keymallet.core.language import typed
 from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
@@ -32,20 +34,22 @@ from keymallet.core.language.typed import Typed
 OPPOSITE = {"<=": ">", "<": ">=", ">=": "<", ">": "<=", "=": "!=", "!=": "="}
 MIRRORED = {"<=": ">=", "<": ">", ">=": "<=", ">": "<", "=": "=", "!=": "!="}
 _DEMAND = {
-    "<=": "at most {} is allowed",
-    "<": "less than {} is allowed",
-    ">=": "at least {} is asked for",
-    ">": "more than {} is asked for",
-    "=": "asked for is {}",
-    "!=": "not allowed is {}",
+    "<=": "at most {} allowed",
+    "<": "less than {} allowed",
+    ">=": "at least {} required",
+    ">": "more than {} required",
+    "=": "required: {}",
+    "!=": "not allowed: {}",
 }
 
 _DATED = _DEMAND | {
-    "<=": "it has to be {} at the latest",
-    "<": "it has to be before {}",
-    ">=": "it has to be {} or later",
-    ">": "it has to be after {}",
+    "<=": "must be {} at the latest",
+    "<": "must be before {}",
+    ">=": "must be {} or later",
+    ">": "must be after {}",
 }
+_LIMIT = {"<=": "limit {}", ">=": "minimum {}"}
+"""How a named limit is told; one that may not even be reached is told as any other figure."""
 
 
 def because(context: EvaluationContext, table: str, node: Typed, rows: pl.Series) -> pl.Series:
@@ -81,8 +85,8 @@ class _Reasons:
             case typed.Includes():
                 text = self._demanded(node.operand, self._wanted_words(node, wanted))
             case typed.Pattern():
-                word = "asked for is" if wanted else "not allowed is"
-                text = self._demanded(node.operand, f"{word} {node.word} '{node.pattern}'")
+                word = "required" if wanted else "not allowed"
+                text = self._demanded(node.operand, f"{word}: {node.word} '{node.pattern}'")
             case typed.Known() if node.negated is wanted:
                 text = Texts(self.explained).described(node.operand)
             case typed.Known():
@@ -104,23 +108,62 @@ class _Reasons:
             left, operator, right = right, MIRRORED[operator], left
         if not wanted:
             operator = OPPOSITE[operator]
-        clock = self.explained.context.clock
         demand = (_DATED if left.type.kind is Kind.INSTANT else _DEMAND)[operator]
-        described = Texts(self.explained).described(left)
-        if isinstance(right, typed.PerPopulation):
-            bound = "the least is " if operator in (">", ">=") else "the limit is "
-            return joined([described, bound + Texts(self.explained).plain(right)])
-        if isinstance(right, typed.Const) and right.limit:
-            bound = "the least is" if operator in (">", ">=") else "the limit is"
-            return joined([described, self.explained.same_text(f"{bound} {constant_text(right, clock)}")])
+        named = isinstance(right, typed.PerPopulation) or (isinstance(right, typed.Const) and right.limit)
+        demand = _LIMIT.get(operator, demand) if named else demand
         if _is_to_come(left, operator, right):
-            return joined([described, self.explained.same_text("it has to be still to come")])
-        if isinstance(right, typed.Const):
-            return joined([described, self.explained.same_text(demand.format(constant_text(right, clock)))])
+            return joined(
+                [Texts(self.explained).described(left), self.explained.same_text("must be in the future")]
+            )
+        if isinstance(right, typed.Const) and right.value == 0 and operator == "=":
+            return self._demanded(left, "none allowed")
         # The value is what is meant; the name says where it is from.
+        name = f" ({self.explained.prefix}{right.text})" if _is_told_by_name(right) else ""
         before, after = demand.split("{}")
-        value = Texts(self.explained).plain(right)
-        return joined([described, before + value + f" ({self.explained.prefix}{right.text})" + after])
+        choices = [
+            joined(
+                [
+                    Texts(self.explained, detail).described(left),
+                    before + self._right(right, detail) + name + after,
+                ]
+            )
+            for detail in self._details(left, right)
+        ]
+        return choices[0] if len(choices) == 1 else self._first_apart(left, right, choices)
+
+    def _right(self, right: Typed, detail: int) -> pl.Series:
+        if isinstance(right, typed.Const) and not (detail and right.type.kind is Kind.INSTANT):
+            return self.explained.same_text(constant_text(right, self.explained.context.clock))
+        return Texts(self.explained, detail).plain(right)
+
+    def _figures(self, left: Typed, right: Typed, detail: int) -> pl.DataFrame:
+        """What is compared, as it is written in this detail."""
+        kind, clock = left.type.kind, self.explained.context.clock
+        sides = [("left", left), ("right", right)]
+        return pl.DataFrame(
+            [
+                wording.values(self.explained.value(side), kind, clock, detail).alias(name)
+                for name, side in sides
+            ]
+        )
+
+    def _details(self, left: Typed, right: Typed) -> tuple[int, ...]:
+        """In which details a comparison has to be told, so that no figure reads like its limit."""
+        if left.type.kind not in (Kind.INSTANT, Kind.SPAN):
+            return (0,)
+        figures = self._figures(left, right, 0)
+        return DETAILS if (figures["left"] == figures["right"]).any() else (0,)
+
+    def _first_apart(self, left: Typed, right: Typed, choices: list[pl.Series]) -> pl.Series:
+        """Of each row the text in the least detail in which its figure is not written as its limit is."""
+        chosen = choices[-1].alias("=")
+        for detail in reversed(DETAILS[:-1]):
+            figures = self._figures(left, right, detail)
+            apart = pl.DataFrame(
+                [choices[detail].alias("here"), chosen, (figures["left"] != figures["right"]).alias("apart")]
+            )
+            chosen = apart.select(pl.when("apart").then("here").otherwise("=").alias("=")).to_series()
+        return chosen
 
     def _demanded(self, operand: Typed, demand: str) -> pl.Series:
         return joined([Texts(self.explained).described(operand), self.explained.same_text(demand)])
@@ -131,9 +174,8 @@ class _Reasons:
             if isinstance(node.wanted, typed.Const | typed.ConstList)
             else node.wanted.text
         )
-        if node.mode == "one":
-            return f"{'asked for is' if wanted else 'not allowed is'} {words}"
-        return f"{'asked for' if wanted else 'not allowed'} is {node.mode} of {words}"
+        lead = "required" if wanted else "not allowed"
+        return f"{lead}: {words}" if node.mode == "one" else f"{lead}: {node.mode} of {words}"
 
     def _asked(self, rows: QueriedRows, wanted: bool) -> pl.Series:
         """Why the answer is not the wanted one."""
@@ -169,6 +211,11 @@ def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Seri
     named = others.group_by("place", maintain_order=True).agg(first_few(pl.col("name")))
     sharers = named.select("place", listed(pl.lit(f"the same {node.fact.column.name} as: ")).alias("="))
     return mine.join(sharers, on="place", how="left", maintain_order="left")["="]
+
+
+def _is_told_by_name(right: Typed) -> bool:
+    """Whether what is compared with is a fact, whose name has to be said beside its value."""
+    return not isinstance(right, typed.Const | typed.PerPopulation)
 
 
 def _is_to_come(left: Typed, operator: str, right: Typed) -> bool:

@@ -15,8 +15,8 @@ from keymallet.core.rulebook.model import Tally
 def asked_for(tally: Tally) -> str:
     """How many there have to be, in words."""
     if tally.least == tally.most:
-        return f"asked for {'is' if tally.least == 1 else 'are'} {tally.least}"
-    return f"asked for are {tally.least} to {tally.most}"
+        return f"required: {tally.least}" if tally.least else "none allowed"
+    return f"required: {tally.least} to {tally.most}" if tally.least else f"at most {tally.most} allowed"
 
 
 def named_members(context: EvaluationContext, tally: Tally, groups: pl.Series) -> pl.Series:

@@ -264,8 +264,8 @@ ACCOUNT = Table(
         Column(
             "password-set-with",
             Kind.COUNT,
-            "how many others of its source had theirs set in the same minute; where only days are told, on"
-            " the same day, beyond what is usual there",
+            "how many others of its source had theirs set in the same hour, or on the same day where only"
+            " days are told, beyond what is usual there",
             across=True,
         ),
         _flag("password-must-change", "the next sign-in has to set a new one"),

@@ -76,15 +76,18 @@ def mark_shared_passwords(linked: LinkedReadings, rules: LinkingRules) -> Linked
 _DIGEST = "password-digest"
 
 
-USUAL = 3
-"""How many times what its other days have on the mean may be set on one day of a source without a batch."""
+USUAL_OF_DAYS, USUAL_OF_HOURS = 3, 10
+"""How many times what is set on the mean may be set on one day, or in one hour, without being a batch.
+
+People work by day: their hours differ more from each other than their days.
+"""
 
 
 def count_password_days(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
-    """Enter how many others of the same source had their password set at the same time.
+    """Enter how many others of the same source had their password set at the same time, beyond what is usual.
 
-    That is in the same minute. Where a source tells only days, of each day those count that are beyond
-    USUAL times what a day of that source has: many change theirs on any day where there are many.
+    That is in the same hour, or on the same day where a source tells only days. Of many accounts, some change
+    theirs at any time: so many times what the other hours or days have on the mean do not count.
     """
     suppliers = linked.suppliers(ACCOUNT, "password-changed")
     if not suppliers or "password-changed" not in linked.accounts.columns:
@@ -92,11 +95,16 @@ def count_password_days(linked: LinkedReadings, rules: LinkingRules) -> LinkedRe
     changed = pl.col("password-changed")
     local = changed.dt.convert_time_zone(rules.clock.key)
     tells_days = (((local.dt.time() == time()) | (changed.dt.time() == time())).all()).over("source")
-    minute = pl.when(tells_days).then(local.dt.truncate("1d")).otherwise(local.dt.truncate("1m"))
-    together = changed.count().over("source", minute).cast(pl.Int64)
-    stretch = (local.max() - local.min()).dt.total_days().over("source") + 1
+    bucket = pl.when(tells_days).then(local.dt.truncate("1d")).otherwise(local.dt.truncate("1h"))
+    together = changed.count().over("source", bucket).cast(pl.Int64)
+    stretch = local.max() - local.min()
+    days, hours = stretch.dt.total_days().over("source") + 1, stretch.dt.total_hours().over("source") + 1
     elsewhen = changed.count().over("source").cast(pl.Int64) - together
-    usual = pl.when(tells_days).then(USUAL * elsewhen // stretch).otherwise(0)
+    usual = (
+        pl.when(tells_days)
+        .then(USUAL_OF_DAYS * elsewhen // days)
+        .otherwise(USUAL_OF_HOURS * elsewhen // hours)
+    )
     beyond = pl.max_horizontal(together - 1 - usual, pl.lit(0, dtype=pl.Int64))
     counted = pl.when(changed.is_not_null()).then(beyond).alias("password-set-with")
     return linked.with_frame(ACCOUNT, linked.accounts.with_columns(counted)).supplying(

@@ -48,6 +48,7 @@ _DATED = _DEMAND | {
     ">=": "must be {} or later",
     ">": "must be after {}",
 }
+_HOURS_ALIKE = 48
 _LIMIT = {"<=": "limit {}", ">=": "minimum {}"}
 """How a named limit is told; one that may not even be reached is told as any other figure."""
 
@@ -150,6 +151,10 @@ class _Reasons:
     def _details(self, left: Typed, right: Typed) -> tuple[int, ...]:
         """In which details a comparison has to be told, so that no figure reads like its limit."""
         if left.type.kind not in (Kind.INSTANT, Kind.SPAN):
+            return (0,)
+        # Only what is less than two days apart can read alike: most is not, and is written once.
+        apart = (self.explained.value(left) - self.explained.value(right)).dt.total_hours().abs()
+        if not (apart < _HOURS_ALIKE).any():
             return (0,)
         figures = self._figures(left, right, 0)
         return DETAILS if (figures["left"] == figures["right"]).any() else (0,)

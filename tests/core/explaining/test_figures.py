@@ -23,7 +23,7 @@ def length(text: str) -> timedelta:
     return timedelta(microseconds=sum(int(number) * _UNITS[unit] for number, unit in parts))
 
 
-@examples(150)
+@examples(40)
 @given(
     st.integers(1, 400),
     st.sampled_from(["d", "h", "min"]),
@@ -40,7 +40,7 @@ def test_an_age_over_its_limit(limit: int, unit: str, over: int) -> None:
     assert length(figure.partition(", ")[2]) > length(bound) == allowed, told
 
 
-@examples(100)
+@examples(30)
 @given(
     st.datetimes(datetime(2026, 1, 1), datetime(2026, 12, 31), timezones=st.just(UTC)),
     st.one_of(st.integers(1, 10), st.integers(1, 10**13)),

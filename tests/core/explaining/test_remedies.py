@@ -70,6 +70,8 @@ def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -
         ("change-password", "age(password-changed) <= 9d", "account", "have a new password set for d/a0"),
         ("review", "last-sign-in is known", "account", "find out what happened, and record it"),
         ("revoke-key", "no key (kind = api-key)", "account", "revoke api-key k1"),
+        ("revoke-key", "enabled and no key (kind = session)", "account", "revoke the keys of d/a0 that it should not have"),
+        ("remove-grant", "some key (kind = session)", "account", "take every privileged right away from d/a0"),
         ("enrol-factor", "some factor (kind = otp)", "account", "enrol a factor with kind = otp"),
         ("change-setting", "failed-attempts < 3", "account", "change the system's own setting: failed-attempts less than 3"),
     ],

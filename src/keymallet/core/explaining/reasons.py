@@ -49,6 +49,7 @@ _DATED = _DEMAND | {
     ">": "must be after {}",
 }
 _HOURS_ALIKE = 48
+"""What lies further apart is never written alike: a day is the coarsest unit."""
 _LIMIT = {"<=": "limit {}", ">=": "minimum {}"}
 """How a named limit is told; one that may not even be reached is told as any other figure."""
 

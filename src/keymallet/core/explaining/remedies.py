@@ -36,6 +36,7 @@ _OF_ACCOUNTS = {
     "limit-grant": "give the privileged rights of {} an end, or make them available on request",
     "revoke-key": "revoke the keys of {} that it should not have",
     "remove-factor": "remove the factors of {} that it should not have",
+    "close-elevation": "close what is open on {}",
 }
 _OF_KEYS = {
     "renew-key": "replace {} by a new one",
@@ -85,11 +86,18 @@ def _taken_away(
     if table == rule.table:
         said = _filled(template, subjects["subject"])
         return _if_still_open(context, rows, said) if table == ELEVATION.name else said
+    if rule.table != ACCOUNT.name:
+        return None
+    lead, _, _ = template.partition("{}")
     for query in rule.must.walk():
-        if isinstance(query, typed.RowQuery) and query.table == table and rule.table == ACCOUNT.name:
+        # Of a question for which there are too few rows, none is to be taken away.
+        if isinstance(query, typed.RowQuery) and query.table == table and query.question != "some":
             asked = QueriedRows(ExplanationContext(context, rule.table, rows, rule.must), query)
-            lead, _, _ = template.partition("{}")
-            return asked.listed(query.question != "every", lead, "").replace("", None)
+            named = asked.listed(query.question != "every", lead, "")
+            of_account = _filled(_OF_ACCOUNTS.get(rule.mend, template), subjects["account"])
+            told = pl.DataFrame([named.alias("named"), of_account.alias("account")])
+            # Where the question did not break the rule, something else of the account did.
+            return told.select(pl.when(pl.col("named") != "").then("named").otherwise("account")).to_series()
     return None
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
-from keymallet.core.facts.evidence import INSTANT, UNREAD, data_type, with_unread
+from keymallet.core.facts.evidence import INSTANT, data_type, notes_unread, with_unread
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.person_matching import Roster
 
@@ -41,8 +41,8 @@ def _marked(linked: LinkedReadings, people: pl.DataFrame, fact: str) -> LinkedRe
         .join(known, on="called", how="left", maintain_order="left")
         .drop("called")
     )
-    if UNREAD in marked.columns:
-        unread = marked[UNREAD].list.contains(fact).fill_null(False)
+    unread = marked.select(notes_unread(marked, fact).alias(fact)).to_series()
+    if unread.any():
         marked = with_unread(marked, {status: unread, leaves: unread})
     how = f"the roster, by its {fact}"
     return linked.with_frame(ACCOUNT, marked).supplying(

@@ -39,7 +39,7 @@ class Column:
     `closes` marks the first instant at which something no longer holds, so that a plain date
     needs saying whether the day itself still counts. `secret` marks what a secret may stand beside in a
     source, or in its place: what could not be understood there is never quoted. `across` marks what only
-    shows when all sources lie side by side: no source gives it.
+    shows when all sources lie side by side: no source gives it. `said` is how it is spoken: see `phrases`.
     """
 
     name: str
@@ -52,6 +52,7 @@ class Column:
     across: bool = False
     definition: str = ""
     derivation: Derivation = Derivation.UNLESS_KNOWN
+    said: str = ""
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ class Table:
 
     `label` names the columns that tell one row of an owner from another in messages; `told_by` the fact
     that each row has to have, if that is not the first. `across`: no source gives its rows, they are worked
-    out when all sources lie side by side.
+    out when all sources lie side by side. `said` is what one of its rows is called, and several.
     """
 
     name: str
@@ -70,6 +71,7 @@ class Table:
     label: tuple[str, ...] = ()
     told_by: str = ""
     across: bool = False
+    said: str = ""
 
     def column(self, name: str) -> Column | None:
         """Return the column of that name, or None."""

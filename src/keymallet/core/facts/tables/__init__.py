@@ -1,0 +1,1 @@
+"""The fact tables, one module for each part of the world that they are about."""

@@ -105,9 +105,10 @@ def test_a_new_output_format(source: Path, program: Program) -> None:
 
 def test_a_new_fact(source: Path, program: Program, tmp_path: Path) -> None:
     """A row: it can be mapped, read, asked about, shown and listed."""
-    readme_says("core/facts/declaration.py")
-    row = '        _text("badge", "the number on its holder\'s badge"),\n'
-    insert(source / "core/facts/declaration.py", '        _text("title", "the job it is held for"),\n', row)
+    readme_says("core/facts/tables")
+    row = '    text("badge", "the number on its holder\'s badge", said="badge {}"),\n'
+    title = '    text("title", "the job it is held for", said="job title {} / no job title on record"),\n'
+    insert(source / "core/facts/tables/account_holders.py", title, row)
     write(tmp_path / "estate", {"map.toml": EXPORT["map.toml"].replace("title =", "badge =")})
     program("read")
     assert "the number on its holder's badge" in program("dictionary", "account")

@@ -85,10 +85,10 @@ def test_a_book_and_a_rule_are_shown_as_they_stand(tmp_path: Path) -> None:
             "top.toml": 'title = "Top"\ninclude = ["ours.toml", "base"]\ndrop = ["idle"]\n[limits]\nage = "60d"\n',
         },
     )
-    whole = run("rules", "show", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
+    whole = run("rules", "show", "top.toml", cwd=tmp_path, expect=0).stdout
     assert "60 d; 30 d for visitor" in whole and "(ours.toml)" in whole and "(base)" in whole
     assert " idle  Accounts" not in whole
-    one = run("rules", "show", "ours/password-age", "--rulebook", "top.toml", cwd=tmp_path, expect=0).stdout
+    one = run("rules", "show", "top.toml", "ours/password-age", cwd=tmp_path, expect=0).stdout
     for told in (
         "grace     7 d",
         "60 d; 30 d for visitor  (top.toml)",
@@ -96,21 +96,16 @@ def test_a_book_and_a_rule_are_shown_as_they_stand(tmp_path: Path) -> None:
         "have a new password set",
     ):
         assert told in one
-    tree = run(
-        "rules", "show", "ours/password-age", "--tree", "--rulebook", "top.toml", cwd=tmp_path, expect=0
-    ).stdout
+    tree = run("rules", "show", "top.toml", "ours/password-age", "--tree", cwd=tmp_path, expect=0).stdout
     assert "all of" in tree and "age(password-changed) <= limit.age" in tree
-    tally = run(
-        "rules", "show", "emergency", "--tree", "--rulebook", "ours.toml", cwd=tmp_path, expect=0
-    ).stdout
+    tally = run("rules", "show", "ours.toml", "emergency", "--tree", cwd=tmp_path, expect=0).stdout
     assert "required: 2" in tally
     assert (
         'did you mean "password-age"?'
-        in run("rules", "show", "pasword-age", "--rulebook", "ours.toml", cwd=tmp_path, expect=2).stderr
+        in run("rules", "show", "ours.toml", "pasword-age", cwd=tmp_path, expect=2).stderr
     )
     assert (
-        "--tree shows one rule"
-        in run("rules", "show", "--tree", "--rulebook", "ours.toml", cwd=tmp_path, expect=2).stderr
+        "--tree shows one rule" in run("rules", "show", "ours.toml", "--tree", cwd=tmp_path, expect=2).stderr
     )
 
 
@@ -205,7 +200,7 @@ def test_what_a_row_does_not_give_is_unknown_and_what_linking_works_out_is(tmp_p
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (('expect = "breach"', 'expect = "met"'), "expected met, got breach: password-changed 2026-08-16, 100 d ago; limit 90 d"),
+        (('expect = "breach"', 'expect = "met"'), "expected met, got breach: password set 2026-08-16, 100 d ago; limit 90 d"),
         (('because = "100 d ago"', 'because = "nope"'), 'the reason does not say "nope"'),
         (('because = "100 d ago"', 'missing = "nope"'), 'what is missing does not name "nope"'),
         (('kind = "person", ', ""), "expected breach, got unproven"),

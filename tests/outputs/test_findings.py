@@ -62,7 +62,7 @@ def test_every_format_gives_every_column_of_every_finding(form: str) -> None:
     rows = PARSERS[form](written(form))
     assert [row["display"] for row in rows] == FORMULAS
     assert all(tuple(row) == COLUMNS for row in rows)
-    assert rows[0]["because"] == "enabled: no"
+    assert rows[0]["because"] == "is switched off"
     assert rows[0]["cite"] in ("A 1 | B 2", ["A 1", "B 2"])
 
 

@@ -181,7 +181,7 @@ def test_rules_on_people_from_files_to_findings(tmp_path: Path) -> None:
     }
     shown = " ".join(run("show", "c", cwd=folder, expect=0).stdout.split())
     assert "person 3 on the roster: Cy · Shop · left (tied by number)" in shown
-    assert "person.status left; not allowed: left" in shown
+    assert "person's status on the staff list: left; not allowed" in shown
     assert "not on the roster: number 99" in run("show", "d", cwd=folder, expect=0).stdout
     table = run("judge", cwd=folder, expect=1).stdout
     assert "people of whom something is amiss" in table and "2 Bo  Track" in table

@@ -115,8 +115,15 @@ _VERDICTS = {
 }
 
 
+_WITH_REASONS = ("json", "jsonl")
+"""Formats that have room for reasons as templates and arguments."""
+
+
 def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
-    write_rows(options, findings(judgement, together=True), run_record(outcome), "findings")
+    structured = options.format in _WITH_REASONS
+    write_rows(
+        options, findings(judgement, together=True, structured=structured), run_record(outcome), "findings"
+    )
     if options.output and options.format != "json":
         target = Path(options.output)
         write_file(target.with_name(target.name + ".run.json"), to_run_file(outcome))

@@ -46,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
     show_hints(
         out,
         [
-            (f"keymallet rules show --rulebook {options.file}", "the book as it stands"),
+            (f"keymallet rules show {options.file}", "the book as it stands"),
             (f"keymallet rehearse --rulebook {options.file}", "what it would change"),
         ],
     )

@@ -26,7 +26,7 @@ def new_rulebook(name: str, book: Rulebook) -> str:
     """The text: it includes the book of that name, whose limits stand in it ready to be changed."""
     document = tomlkit.document()
     document.add(tomlkit.comment("Built on a rulebook that ships with Keymallet: see it with"))
-    document.add(tomlkit.comment(f"keymallet rules show --rulebook {name}"))
+    document.add(tomlkit.comment(f"keymallet rules show {name}"))
     document.add(tomlkit.nl())
     document.add("title", tomlkit.item(f"Our own, on {name}"))
     document.add("edition", tomlkit.item("1"))

@@ -30,6 +30,11 @@ def is_shipped(name: str) -> bool:
     return _is_bare(name) and name in shipped()
 
 
+def names_a_book(name: str) -> bool:
+    """Whether a name is a rulebook's, and not a rule's: of a file, or of one that ships."""
+    return not _is_bare(name) or is_shipped(name) or Path(name).is_file()
+
+
 def _is_bare(name: str) -> bool:
     return "/" not in name and "." not in name
 

@@ -56,10 +56,10 @@ def test_an_instant_after_its_latest(ends: datetime, later: int) -> None:
 @pytest.mark.parametrize(
     ("must", "told"),
     [
-        ("failed-attempts <= limit.few", "failed-attempts 9; limit 3"),
-        ("failed-attempts < limit.many", "failed-attempts 9; less than 9 allowed"),
-        ("failed-attempts > limit.many", "failed-attempts 9; more than 9 required"),
-        ("failed-attempts >= limit.most", "failed-attempts 9; minimum 30"),
+        ("failed-attempts <= limit.few", "9 failed sign-ins; limit 3"),
+        ("failed-attempts < limit.many", "9 failed sign-ins; fewer than 9 allowed"),
+        ("failed-attempts > limit.many", "9 failed sign-ins; more than 9 required"),
+        ("failed-attempts >= limit.most", "9 failed sign-ins; minimum 30"),
     ],
 )
 def test_a_limit_that_may_be_reached_and_one_that_may_not(must: str, told: str) -> None:

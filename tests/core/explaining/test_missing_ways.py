@@ -60,4 +60,4 @@ def test_a_list_that_is_counted_is_named() -> None:
     """With its members, and without where there are none."""
     world = evidence([{"labels": ["a", "b"]}, {"labels": []}])
     found = findings(judged(world, rule("length(labels) = 1")))
-    assert [text.split(";")[0] for text in found["because"]] == ["2 in labels: a, b", "0 in labels"]
+    assert [text.split(";")[0] for text in found["because"]] == ["labels a, b (2)", "no labels"]

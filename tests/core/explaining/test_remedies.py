@@ -64,21 +64,26 @@ def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -
 @pytest.mark.parametrize(
     ("mend", "must", "each", "told"),
     [
-        ("revoke-key", "account.enabled", "key", "revoke api-key k1"),
-        ("renew-key", "expires is known", "key", "replace api-key k1 by a new one"),
-        ("switch-off", "last-sign-in is known", "account", "switch off d/a0"),
-        ("change-password", "age(password-changed) <= 9d", "account", "have a new password set for d/a0"),
-        ("review", "last-sign-in is known", "account", "find out what happened, and record it"),
-        ("revoke-key", "no key (kind = api-key)", "account", "revoke api-key k1"),
+        ("revoke-key", "account.enabled", "key", "revoke API key k1"),
+        ("renew-key", "expires is known", "key", "replace API key k1 with a new one"),
+        ("switch-off", "last-sign-in is known", "account", "disable d/a0"),
+        ("change-password", "age(password-changed) <= 9d", "account", "set a new password for d/a0"),
+        ("review", "last-sign-in is known", "account", "find out who used it and why, and record the use in the register"),
+        ("revoke-key", "no key (kind = api-key)", "account", "revoke API key k1"),
         ("revoke-key", "enabled and no key (kind = session)", "account", "revoke the keys of d/a0 that it should not have"),
-        ("remove-grant", "some key (kind = session)", "account", "take every privileged right away from d/a0"),
-        ("enrol-factor", "some factor (kind = otp)", "account", "enrol a factor with kind = otp"),
-        ("change-setting", "failed-attempts < 3", "account", "change the system's own setting: failed-attempts less than 3"),
+        ("remove-grant", "some key (kind = session)", "account", "remove every privileged right of d/a0"),
+        ("enrol-factor", "some factor (kind = otp)", "account", "enrol a code app"),
+        ("change-setting", "not initial-password", "account", "change the setting: has changed the password it was handed"),
     ],
 )  # fmt: skip
 def test_the_kind_of_change_and_the_thing_decide(mend: str, must: str, each: str, told: str) -> None:
     """Never the opposite of a fact that only makes the breach serious: nobody is to be switched on again."""
-    account = {"enabled": False, "last_sign_in": None, "password_changed": days_ago(90), "failed_attempts": 9}
+    account = {
+        "enabled": False,
+        "last_sign_in": None,
+        "password_changed": days_ago(90),
+        "initial_password": True,
+    }
     key = {"of": 0, "key": "k1", "kind": "api-key", "state": "active", "expires": None}
     broken = rule(must, extra="", each=each).replace("severity", f'mend = "{mend}"\nseverity', 1)
     (found,) = findings(judged(evidence([account], key=[key], factor=[]), broken)).rows(named=True)
@@ -101,4 +106,6 @@ def test_an_elevation_that_is_over_cannot_be_closed() -> None:
         "severity", 'mend = "close-elevation"\nseverity', 1
     )
     over, stands = findings(judged(world, broken))["change"]
-    assert over.startswith("have such elevations closed in time") and stands.startswith("close E2")
+    assert over.startswith("see to it that such elevations end in time") and stands.startswith(
+        "end the elevation E2"
+    )

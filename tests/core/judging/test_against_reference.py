@@ -8,6 +8,7 @@ import polars as pl
 from hypothesis import example, given
 from hypothesis import strategies as st
 
+from keymallet.core.explaining.reason_templates import TEMPLATES
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.verdicts import Verdict
@@ -89,7 +90,8 @@ def test_every_shortcoming_is_explained(world: World, who: str, must: str) -> No
     from keymallet.core.explaining.findings import findings
 
     found = evidence_of(world)
-    _explained(findings(judged(found, rules_of("account", [(who, must)]))), who, must)
+    told = findings(judged(found, rules_of("account", [(who, must)])), structured=True)
+    _explained(told, who, must)
 
 
 @QUICK
@@ -99,12 +101,13 @@ def test_every_shortcoming_of_people_is_explained(world: World, who: str, must: 
     from keymallet.core.explaining.findings import findings
 
     if world.people:
-        _explained(findings(judged(evidence_of(world), rules_of("person", [(who, must)]))), who, must)
+        told = findings(judged(evidence_of(world), rules_of("person", [(who, must)])), structured=True)
+        _explained(told, who, must)
 
 
 def _explained(found: pl.DataFrame, who: str, must: str) -> None:
     for finding in found.iter_rows(named=True):
-        # What is said names something that the rule asks about, and no figure that is not known.
+        # What is said is about something that the rule asks about.
         asked = set(re.findall(r"[a-z][a-z-]+", " ".join([who, must, *TERMS.values()]))) - {
             "and",
             "or",
@@ -112,11 +115,12 @@ def _explained(found: pl.DataFrame, who: str, must: str) -> None:
             "is",
         }
         if finding["verdict"] == "breach":
-            assert asked & set(re.findall(r"[a-z][a-z-]+", finding["because"])), (
-                who,
-                must,
-                finding["because"],
-            )
+            assert finding["because"], (who, must)
+            assert not finding["because"].startswith("not the case"), (who, must, finding["because"])
+            assert finding["reasons"], (who, must)
+            for reason in finding["reasons"]:
+                assert reason["template"] in TEMPLATES
+                assert asked & set(re.findall(r"[a-z][a-z-]+", reason["about"])), (who, must, reason)
         else:
             assert finding["missing"], (who, must)
             for fact in finding["missing"]:

@@ -111,8 +111,8 @@ def test_numbers_by_unit_and_source() -> None:
     assert on_numbers(judgement)["unit"].to_list() == ["A", "B"]
     told = on_numbers(judgement).select("subject", "because", "change").rows()
     assert told == [
-        ("unit A", "2: d/a0, d/a1; required: 1", "1 fewer"),
-        ("unit B", "0; required: 1", "1 more"),
+        ("unit A", "2 counted: d/a0, d/a1; required: 1", "have 1 fewer"),
+        ("unit B", "none counted; required: 1", "have 1 more"),
     ]
     assert findings(judged(evidence(rows), tally("[2, 9]", 'by = "source"'))).height == 0
     by_source = on_numbers(judged(evidence(rows), tally("[3, 9]", 'by = "source"')))
@@ -121,7 +121,7 @@ def test_numbers_by_unit_and_source() -> None:
     by_unit = judged(
         evidence(rows, key=keys), tally("[0, 0]", 'each = "key"\nby = "unit"', count="state = active")
     )
-    assert on_numbers(by_unit)["because"][0] == "1: d/a0 k1; none allowed"
+    assert on_numbers(by_unit)["because"][0] == "1 counted: d/a0 k1; none allowed"
 
 
 def test_a_number_of_nothing() -> None:
@@ -166,7 +166,7 @@ def test_a_value_that_two_accounts_have() -> None:
     assert (
         first["because"].startswith("the same digest as: d/a1") and "x" not in first["because"].split(": ")[1]
     )
-    assert first["change"] == "a digest of its own for each account"
+    assert first["change"] == "make sure: a digest of its own for each key"
 
 
 def test_a_value_shared_within_a_source() -> None:
@@ -257,7 +257,7 @@ def test_the_setting_in_force_for_an_account() -> None:
     world = evidence(accounts, supply, setting=[{**each, "source": "d"} for each in settings])
     judgement = judged(world, rule("setting.max-age <= 30d"))
     assert verdict_words(judgement) == ["breach", "met", "met", "breach", "unproven", "unproven"]
-    assert findings(judgement)["because"][0] == "setting.max-age: 90 d; at most 30 d allowed"
+    assert findings(judgement)["because"][0] == "setting: passwords expire after 90 d; at most 30 d allowed"
     known = judged(world, rule("setting.max-age is known", each="account"))
     assert verdict_words(known)[0] == "met" and verdict_words(known)[5] == "unproven"
 
@@ -268,16 +268,16 @@ def test_the_setting_in_force_for_an_account() -> None:
 @pytest.mark.parametrize(
     ("must", "account", "change"),
     [
-        ("age(created) <= 180d", {"created": days_ago(200)}, "created after 2026-05-28"),
-        ("until(ends) > 0s", {"ends": days_ago(3)}, "ends still to come"),
-        ("ends is known and until(ends) <= 56d", {"ends": None}, "ends set, at the latest 2027-01-19"),
-        ("ends is known and until(ends) <= 56d", {"ends": days_ago(-99)}, "ends at the latest 2027-01-19"),
-        ("not initial-password", {"initial_password": True}, "initial-password: no"),
-        ("enabled and kind in [guest, person]", {"enabled": False, "kind": "shared"}, "enabled: yes; kind one of guest, person"),
-        ("failed-attempts < 3 or enabled", {"failed_attempts": 4, "enabled": False}, "failed-attempts less than 3, or enabled: yes"),
-        ("not (labels includes 'x')", {"labels": ["x"]}, "labels without 'x'"),
-        ("name like 'adm-*'", {}, "name like 'adm-*'"),
-        ("password-changed - created >= 2d", {"created": days_ago(3), "password_changed": days_ago(2)}, "password-changed - created at least 2 d"),
+        ("age(created) <= 180d", {"created": days_ago(200)}, "make sure: created after 2026-05-28"),
+        ("until(ends) > 0s", {"ends": days_ago(3)}, "make sure: ends in the future"),
+        ("ends is known and until(ends) <= 56d", {"ends": None}, "set an end date: ends by 2027-01-19"),
+        ("ends is known and until(ends) <= 56d", {"ends": days_ago(-99)}, "make sure: ends by 2027-01-19"),
+        ("not initial-password", {"initial_password": True}, "make sure: has changed the password it was handed"),
+        ("enabled and kind in [guest, person]", {"enabled": False, "kind": "shared"}, "make sure: is switched on; kind guest or person"),
+        ("failed-attempts < 3 or enabled", {"failed_attempts": 4, "enabled": False}, "find out who fails to sign in to it, and why, or make sure: is switched on"),
+        ("not (labels includes 'x')", {"labels": ["x"]}, "make sure: labels not x"),
+        ("name like 'adm-*'", {}, "make sure: login name like 'adm-*'"),
+        ("password-changed - created >= 2d", {"created": days_ago(3), "password_changed": days_ago(2)}, "make sure: password-changed - created at least 2 d"),
     ],
 )  # fmt: skip
 def test_what_would_end_a_breach(must: str, account: dict[str, Any], change: str) -> None:
@@ -289,9 +289,9 @@ def test_what_would_end_a_breach_of_rows() -> None:
     """Which row is missing, which has to go, how many there may be."""
     world = evidence([{"enabled": True}], factor=[{"of": 0, "kind": "sms", "state": "active"}] * 3)
     changes = {
-        "some factor (kind = passkey)": "a factor with kind = passkey",
-        "no factor (kind = sms)": "no longer with kind = sms: factor sms active, sms active, sms active",
-        "count factor (kind = sms) <= 1": "at most 1 factors with kind = sms",
+        "some factor (kind = passkey)": "add a passkey",
+        "no factor (kind = sms)": "end or remove text message, text message, text message",
+        "count factor (kind = sms) <= 1": "make sure: has at most 1 text message",
     }
     for must, change in changes.items():
         assert findings(judged(world, rule(must)))["change"].to_list() == [change]

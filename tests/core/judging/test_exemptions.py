@@ -168,7 +168,7 @@ def test_findings_name_the_entry_and_its_end() -> None:
     )
     found = judged_with(two, RULE, [{"name": "a", "kind": "person", "enabled": False}])
     (row,) = findings(found).iter_rows(named=True)
-    assert (row["verdict"], row["exemption"], row["because"]) == ("exempt", ["e"], "enabled: no")
+    assert (row["verdict"], row["exemption"], row["because"]) == ("exempt", ["e"], "is switched off")
     assert row["until"] == datetime.fromisoformat("2027-01-01T00:00Z")
     turning = coming(found, AT + timedelta(days=90))
     assert turning["at"].to_list() == [datetime.fromisoformat("2027-01-01T00:00Z")]

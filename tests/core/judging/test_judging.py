@@ -128,46 +128,46 @@ BREACHES = [
     (
         {"password_changed": days_ago(267.5)},
         "age(password-changed) <= 180d",
-        "password-changed 2026-03-01, 267 d ago; at most 180 d allowed",
+        "password set 2026-03-01, 267 d ago; at most 180 d allowed",
     ),
     (
         {"ends": AT + timedelta(days=3)},
         "until(ends) >= 1w",
         "ends 2026-11-27, in 3 d; at least 7 d required",
     ),
-    ({"initial_password": True}, "not initial-password", "initial-password: yes"),
+    ({"initial_password": True}, "not initial-password", "still has the password it was handed"),
     (
         {"password_scheme": "md5"},
         "password-scheme in [yescrypt, bcrypt]",
-        "password-scheme md5; allowed: yescrypt, bcrypt",
+        "password stored as md5; allowed: yescrypt or bcrypt",
     ),
-    ({"kind": "guest"}, "kind not in [guest]", "kind guest; not allowed: guest"),
-    ({"failed_attempts": 9}, "failed-attempts < 3", "failed-attempts 9; less than 3 allowed"),
-    ({"failed_attempts": 9}, "not (failed-attempts >= 3)", "failed-attempts 9; less than 3 allowed"),
-    ({"failed_attempts": 9}, "failed-attempts in [1, 2.5]", "failed-attempts 9; allowed: 1, 2.5"),
-    ({"failed_attempts": 9}, "3 > failed-attempts", "failed-attempts 9; less than 3 allowed"),
-    ({"groups": ["a", "b"]}, "not groups includes 'b'", "groups a, b; not allowed: 'b'"),
-    ({"groups": []}, "groups includes all of ['x', 'y']", "groups none; required: all of x, y"),
-    ({"name": "bob"}, "name like 'adm-*'", "name bob; required: like 'adm-*'"),
-    ({"ends": None}, "ends is known", "ends: nothing on record"),
-    ({"ends": AT}, "ends is unknown", "ends 2026-11-24"),
+    ({"kind": "guest"}, "kind not in [guest]", "kind guest; not allowed"),
+    ({"failed_attempts": 9}, "failed-attempts < 3", "9 failed sign-ins; fewer than 3 allowed"),
+    ({"failed_attempts": 9}, "not (failed-attempts >= 3)", "9 failed sign-ins; fewer than 3 allowed"),
+    ({"failed_attempts": 9}, "failed-attempts in [1, 2.5]", "9 failed sign-ins; allowed: 1 or 2.5"),
+    ({"failed_attempts": 9}, "3 > failed-attempts", "9 failed sign-ins; fewer than 3 allowed"),
+    ({"groups": ["a", "b"]}, "not groups includes 'b'", "in groups a, b; not allowed: b"),
+    ({"groups": []}, "groups includes all of ['x', 'y']", "in no group; required: x and y"),
+    ({"name": "bob"}, "name like 'adm-*'", "login name bob; has to match 'adm-*'"),
+    ({"ends": None}, "ends is known", "no end date on record"),
+    ({"ends": AT}, "ends is unknown", "ended 2026-11-24"),
     (
         {"created": days_ago(2), "ends": AT},
         "ends - created <= 8h",
-        "ends - created: 2 d; at most 8 h allowed",
+        "2 d from created to ends; at most 8 h allowed",
     ),
-    ({"unit": "Track", "title": "Track"}, "unit != title", "unit Track; not allowed: Track (title)"),
+    ({"unit": "Track", "title": "Track"}, "unit != title", "unit Track; must differ from: job title Track"),
     (
         {"enabled": False, "locked": True, "locked_until": None},
         "enabled and not locked",
-        "enabled: no. Also locked: yes",
+        "is switched off; also is locked",
     ),
     (
         {"enabled": False, "interactive": True},
         "enabled or not interactive",
-        "enabled: no. Also interactive: yes",
+        "is switched off; and can open a session",
     ),
-    ({"enabled": False, "interactive": True}, "interactive and enabled", "enabled: no"),
+    ({"enabled": False, "interactive": True}, "interactive and enabled", "is switched off"),
 ]
 
 
@@ -183,7 +183,7 @@ def test_because_names_the_limit_by_its_value() -> None:
         "fresh", extra='[limits]\nage = "36h"\n[terms]\nfresh = "age(password-changed) <= limit.age"'
     )
     found = findings(judged(evidence([{"password_changed": days_ago(3)}]), asked))
-    assert found["because"].to_list() == ["password-changed 2026-11-21, 3 d ago; limit 36 h"]
+    assert found["because"].to_list() == ["password set 2026-11-21, 3 d ago; limit 36 h"]
 
 
 FACTORS = [{"of": 0, "kind": kind, "state": "active"} for kind in ("sms", "otp", "push", "voice", "email")]
@@ -194,20 +194,23 @@ FACTORS = [{"of": 0, "kind": kind, "state": "active"} for kind in ("sms", "otp",
     [
         (
             "some factor (phishing-resistant)",
-            "no factor with phishing-resistant; on record: sms active, otp active, push active and 2 more",
+            "no phishing-resistant factor; registered: text message, code app, push approval and 2 more",
         ),
         ("some key", "no key on record"),
-        ("no factor (kind in [sms, voice])", "factor sms active, voice active"),
-        ("every factor (kind != otp)", "kind != otp does not hold for factor otp active"),
+        (
+            "no factor (kind in [sms, voice])",
+            "factor of kind text message or voice call: text message, voice call",
+        ),
+        ("every factor (kind != otp)", "code app; required of every factor: other than code app"),
         (
             "count factor (state = active) <= 2",
-            "5 factors with state = active: sms active, otp active, push active and 2 more; at most 2 allowed",
+            "5 active factors: text message, code app, push approval and 2 more; at most 2 allowed",
         ),
-        ("count factor (kind = sms) = 0", "1 factor with kind = sms: sms active; none allowed"),
-        ("not some factor (kind = push)", "factor push active"),
+        ("count factor (kind = sms) = 0", "1 text message; none allowed"),
+        ("not some factor (kind = push)", "push approval"),
         (
             "not every factor (state = active)",
-            "state = active holds for factor sms active, otp active, push active and 2 more",
+            "every factor is active: text message, code app, push approval and 2 more",
         ),
     ],
 )
@@ -268,8 +271,8 @@ def test_one_account_alone_gets_the_verdicts_it_gets_among_all() -> None:
 def test_dates_of_rules_are_told_in_the_clock_of_the_estate() -> None:
     """Half past eleven at night in Greenwich is the next day in the estate's clock."""
     found = findings(judged(evidence([{"created": days_ago(3)}]), rule("created > 2026-11-29T23:30Z")))
-    assert found["because"][0].endswith("must be after 2026-11-30")
-    assert found["change"][0] == "created after 2026-11-30"
+    assert found["because"][0].endswith("has to be after 2026-11-30")
+    assert found["change"][0] == "make sure: created after 2026-11-30"
 
 
 def test_what_a_source_has_in_force_is_judged_for_itself() -> None:
@@ -287,7 +290,7 @@ def test_what_a_source_has_in_force_is_judged_for_itself() -> None:
     assert verdict_words(judgement) == ["breach", "unproven"]
     told = findings(judgement).select("account", "subject", "because", "missing").rows()
     assert told == [
-        ("d", "s", "min-length 8; at least 12 required", []),
+        ("d", "s", "shortest password allowed: 8 characters; at least 12 required", []),
         ("e", "t", None, ["min-length (not supplied by e)"]),
     ]
     assert worst_accounts(judgement, 5)[1] == 0
@@ -338,7 +341,7 @@ def test_a_count_is_decided_as_soon_as_its_bounds_decide_it() -> None:
     }.items():
         assert verdict_words(judged(found, rule(must))) == [verdict], must
     (told,) = findings(judged(found, rule("count grant (privileged) <= 1")))["because"]
-    assert told.startswith("3 to 4 grants with privileged")
+    assert told.startswith("3 to 4 privileged rights")
     of_key = evidence([{}], grant=[sure, sure, doubtful], key=[{"of": 0, "key": "k"}])
     assert verdict_words(judged(of_key, rule("count grant (privileged) <= 1", each="key"))) == ["breach"]
 

@@ -70,7 +70,12 @@ def test_positions_are_of_the_text_itself() -> None:
     [
         ("", 0, "the expression is empty", ""),
         ("a and", 5, "the expression ends too early", "missing"),
-        ("a == b", 3, "two comparisons stand side by side", "= != < <= > >="),
+        ("a == b", 3, '"==" is no comparison', 'write "="'),
+        ("a <> b", 3, '"<>" is no comparison', 'write "!="'),
+        ("a => b", 3, '"=>" is no comparison', 'write "not A or B"'),
+        ("a = = b", 4, "two comparisons stand side by side", "= != < <= > >="),
+        ("if a then b", 3, '"if" is not part of the language', 'put whom the rule is for into "who"'),
+        ("a unless b", 2, '"unless" is not part of the language', 'put whom the rule is for into "who"'),
         ("a < b < c", 6, "a comparison has two sides", '"and"'),
         ("age(x) <= 90days", 12, '"days" is no unit of time', "90d"),
         ("a && b", 2, '"&" is not part of the language', '"and"'),

@@ -27,8 +27,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_estate(check)
 
     show = action("show", "show the book as it stands after its includes, or one rule of it in full")
+    show.add_argument("rulebook", nargs="?", metavar="RULEBOOK", help="a rulebook (default: the estate's)")
     show.add_argument("rule", nargs="?", metavar="RULE", help="the id of a rule (default: the whole book)")
-    show.add_argument("--rulebook", metavar="FILE", help="a rulebook (default: the estate's)")
     show.add_argument("--tree", action="store_true", help="show how the rule's expressions are understood")
     add_estate(show)
 

@@ -54,6 +54,10 @@ class TomlDocument:
         match = re.search(r"\s*\(at (?:line (\d+), column (\d+)|end of document)\)$", message)
         line, column = (int(match[1]), int(match[2])) if match and match[1] else (len(lines), 1)
         plain = message[: match.start()] if match else message
+        # Names come as a tuple of Python's: ('rule', 'a') is rule.a to whoever wrote it.
+        plain = re.sub(
+            r"\(((?:'[^']*',? ?)+)\)", lambda names: ".".join(re.findall("'([^']*)'", names[1])), plain
+        )
         excerpt = Excerpt(lines[line - 1], max(column - 1, 0), 1) if match and match[1] else None
         hint = (
             "each table and each key can stand only once" if "twice" in plain or "overwrite" in plain else ""

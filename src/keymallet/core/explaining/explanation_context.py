@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import polars as pl
@@ -10,13 +10,13 @@ import polars as pl
 from keymallet.core.base.columns import only_where
 from keymallet.core.base.listing import first_few, listed
 from keymallet.core.evaluating.context import EvaluationContext
-from keymallet.core.explaining.wording import constant_text, label_text
-from keymallet.core.facts import wording
-from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.explaining.clauses import thing
+from keymallet.core.explaining.row_names import named_by, row_name
+from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.evidence import row_column
 from keymallet.core.facts.model import Kind
+from keymallet.core.facts.phrases import noun
 from keymallet.core.language import typed
-from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.typed import Typed
 
 
@@ -29,6 +29,7 @@ class ExplanationContext:
     rows: pl.Series
     about: Typed
     prefix: str = ""
+    values: dict[Typed, pl.Series] = field(default_factory=dict, compare=False, repr=False)
 
     @cached_property
     def frame(self) -> pl.DataFrame:
@@ -37,72 +38,29 @@ class ExplanationContext:
 
     def value(self, node: Typed) -> pl.Series:
         """The expression's value on these rows."""
-        lowered = self.context.lowering.lower(node).alias("=")
-        return self.frame.lazy().with_columns(lowered).select("=").collect().to_series()
+        if node not in self.values:
+            lowered = self.context.lowering.lower(node).alias("=")
+            self.values[node] = self.frame.lazy().with_columns(lowered).select("=").collect().to_series()
+        return self.values[node]
 
     def of_owner(self, node: typed.OfOwner) -> ExplanationContext:
         """The accounts or people these rows belong to."""
         rows = self.frame[node.link]
-        return replace(self, table=node.owner, rows=rows, about=node.body, prefix=f"{node.owner}.")
+        prefix = f"{node.owner}."
+        return replace(self, table=node.owner, rows=rows, about=node.body, prefix=prefix, values={})
+
+    def lead(self, kind: Kind) -> str:
+        """What is said in front of a fact's phrase, where it is not the row's own."""
+        if not self.prefix:
+            return ""
+        owner = noun(TABLES[self.table])
+        if kind is Kind.FLAG:
+            return f"the {owner} "
+        return f"{owner}'s " if kind in (Kind.TEXT, Kind.WORD) else f"{owner}: "
 
     def same_text(self, text: str) -> pl.Series:
         """One text for all these rows."""
         return pl.Series([text], dtype=pl.String).new_from_index(0, self.frame.height)
-
-
-@dataclass(frozen=True)
-class Texts:
-    """Values of the subject's rows with their names, as text; instants and lengths in this detail."""
-
-    explained: ExplanationContext
-    detail: int = 0
-
-    def described(self, node: Typed) -> pl.Series:
-        """`password-changed 2026-03-02, 267 d ago`, `password-scheme md5`, `enabled: no`."""
-        explained = self.explained
-        clock = explained.context.clock
-        if isinstance(node, typed.OfOwner):
-            return Texts(explained.of_owner(node), self.detail).described(node.body)
-        if isinstance(node, typed.Call) and FUNCTIONS[node.function].in_time.moves_by_itself:
-            instant = node.arguments[0]
-            since = explained.value(typed.Call(typed.SPAN, "", "age", (instant,)))
-            return Texts(explained).described(instant) + ", " + wording.ago(since, self.detail)
-        if isinstance(node, typed.RowQuery) and node.question == "count":
-            return QueriedRows(explained, node).counted()
-        if (
-            isinstance(node, typed.Call)
-            and node.function == "length"
-            and node.arguments[0].type.kind is Kind.WORDS
-        ):
-            return self._counted_words(node)
-        if isinstance(node, typed.Const | typed.ConstList):
-            return explained.same_text(constant_text(node, clock))
-        if isinstance(node, typed.PerPopulation):
-            return self.plain(node)
-        value = explained.value(node)
-        written = wording.values(value, node.type.kind, clock, self.detail).fill_null("unknown")
-        colon = (
-            ":"
-            if node.type.kind in (Kind.FLAG, Kind.SPAN) or isinstance(node, typed.Call | typed.AddSub)
-            else ""
-        )
-        return pl.Series([f"{explained.prefix}{node.text}{colon} "]).new_from_index(0, len(written)) + written
-
-    def plain(self, node: Typed) -> pl.Series:
-        """The value alone, without a name."""
-        clock = self.explained.context.clock
-        value = self.explained.value(node)
-        return wording.values(value, node.type.kind, clock, self.detail).fill_null("unknown")
-
-    def _counted_words(self, node: typed.Call) -> pl.Series:
-        """`2 in labels: contractor, visitor`."""
-        number = self.explained.value(node).cast(pl.String).fill_null("unknown")
-        listed = self.explained.value(node.arguments[0]).list.join(", ").fill_null("")
-        name = f"{self.explained.prefix}{node.arguments[0].text}"
-        parts = pl.DataFrame({"number": number, "listed": listed})
-        text_with_list = pl.format("{} in {}: {}", "number", pl.lit(name), "listed")
-        plain = pl.format("{} in {}", "number", pl.lit(name))
-        return parts.select(pl.when(pl.col("listed") != "").then(text_with_list).otherwise(plain)).to_series()
 
 
 @dataclass(frozen=True)
@@ -112,24 +70,18 @@ class QueriedRows:
     explained: ExplanationContext
     query: typed.RowQuery
 
-    @property
-    def condition_text(self) -> str:
-        """The question's condition as it was written."""
-        return "" if self.query.condition is None else self.query.condition.text
+    def thing(self, several: bool = False) -> str:
+        """What the question is about: `active phishing-resistant factor`."""
+        return thing(TABLES[self.query.table], self.query.condition, several)
 
     def counted(self) -> pl.Series:
-        """`5 grants with privileged: admin (direct), …`."""
-        number = self._number()
-        condition = "" if self.query.condition is None else f" with {self.query.condition.text}"
-        noun = self.query.table
-        numbers = pl.DataFrame({"n": number})
-        text = (
-            pl.when(pl.col("n") == "1")
-            .then(pl.lit(f"1 {noun}"))
-            .otherwise(pl.format("{} {}s", "n", pl.lit(noun)))
-        )
-        said = numbers.select(text + condition).to_series()
+        """`5 privileged rights: admin, …`."""
+        numbers = pl.DataFrame({"n": self._number()})
+        one = pl.lit(f"1 {self.thing()}")
+        several = pl.format("{} {}", "n", pl.lit(self.thing(several=True)))
+        said = numbers.select(pl.when(pl.col("n") == "1").then(one).otherwise(several)).to_series()
         named = self.listed(True, ": ", "")
+        named = named.replace(f": {self.thing()}", "")
         return (said + only_where(self.explained.value(self.query) > 0, named).fill_null("")).alias("=")
 
     def _number(self) -> pl.Series:
@@ -160,22 +112,27 @@ class QueriedRows:
         truth = context.lowering.lower(self.query.condition)
         return rows.lazy().filter(truth.is_null()).collect()
 
-    def listed(self, truth: bool | None, lead: str, nothing: str) -> pl.Series:
-        """Name the first few rows for which the condition has this truth value (None: all rows)."""
+    def named(self, truth: bool | None) -> pl.DataFrame:
+        """The first few rows for which the condition has this truth value (None: all rows), and how many.
+
+        `names` and `all`, null for a subject that has none.
+        """
         context = self.explained.context
         table = TABLES[self.query.table]
         owner = row_column(table)
-        label = ("account",) if table is ACCOUNT else table.label
-        shown = [name for name in label if name in context.frames[table.name].columns]
+        shown = [name for name in named_by(table) if name in context.frames[table.name].columns]
         needed = context.names_for(table.name, [self.query.condition] if self.query.condition else [])
         rows = context.rows_of(table.name, self._theirs(owner), {*needed, *shown}).lazy()
         if truth is not None and self.query.condition is not None:
             rows = rows.filter(context.lowering.lower(self.query.condition) == truth)
-        said = pl.concat_str([label_text(table, name) for name in shown], separator=" ", ignore_nulls=True)
-        named = rows.group_by(owner, maintain_order=True).agg(first_few(said))
+        called = row_name(table, shown, context.clock)
+        named = rows.group_by(owner, maintain_order=True).agg(first_few(called))
         subjects = self.explained.rows.alias(owner).to_frame().lazy()
-        joined = subjects.join(named, on=owner, how="left", maintain_order="left")
-        return joined.select(listed(pl.lit(lead)).fill_null(nothing).alias("=")).collect().to_series()
+        return subjects.join(named, on=owner, how="left", maintain_order="left").collect()
+
+    def listed(self, truth: bool | None, lead: str, nothing: str) -> pl.Series:
+        """The named rows as text, with something in front; `nothing` where there are none."""
+        return self.named(truth).select(listed(pl.lit(lead)).fill_null(nothing).alias("=")).to_series()
 
 
 def joined(texts: list[pl.Series], separator: str = "; ") -> pl.Series:

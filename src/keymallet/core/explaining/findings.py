@@ -11,7 +11,8 @@ from keymallet.core.base.parallel import in_parallel
 from keymallet.core.evaluating.steps import END, ROW
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.missing import missing
-from keymallet.core.explaining.reasons import because
+from keymallet.core.explaining.reason_rows import reason_rows
+from keymallet.core.explaining.reasons import Reason, because, reasons
 from keymallet.core.explaining.remedies import remedy
 from keymallet.core.explaining.tally_reasons import asked_for, named_members
 from keymallet.core.explaining.untold import what_is_untold
@@ -65,11 +66,14 @@ def findings(
     topic: str | None = None,
     *,
     together: bool = False,
+    structured: bool = False,
 ) -> pl.DataFrame:
     """Each verdict of these kinds, in their order; within a kind the gravest rule first.
 
     With `together`, a rule that could be judged of nobody, because no source tells of what it rests on, is
     one finding and not one for each account.
+
+    With `structured`, `reasons` has what `because` says as templates and arguments: see `reason_rows`.
 
     With `accounts`, rows of the account table, only the verdicts on these; with `topic`, those by its
     rules alone.
@@ -88,14 +92,15 @@ def findings(
             if len(rows):
                 asked.append((rule, verdict, rows))
     # Each rule is described by itself, side by side; they are put back into their order below.
-    described = in_parallel(lambda item: _described(judgement, *item), asked)
+    described = in_parallel(lambda item: _described(judgement, *item, structured), asked)
     parts = [_nothing()]
     for verdict in verdicts:
         parts += [part for part, item in zip(described, asked, strict=True) if item[1] is verdict]
         if verdict is Verdict.UNPROVEN:
             parts += [nobody[rule.id] for rule in gravest_first if rule.id in nobody]
         parts += [on_numbers(judgement, (verdict,))] if accounts is None else []
-    return pl.concat(parts)
+    # What is said of numbers, or of nobody, has no reasons of this kind.
+    return pl.concat(parts, how="diagonal") if structured else pl.concat(parts)
 
 
 def _of_nobody(judgement: Judgement) -> dict[str, pl.DataFrame]:
@@ -209,25 +214,30 @@ def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
 _BITS_A_SEVERITY = 15
 
 
-def _described(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> pl.DataFrame:
+def _described(
+    judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series, structured: bool = False
+) -> pl.DataFrame:
     context = judgement.context
     nothing = pl.lit(None, dtype=pl.String)
-    reasons: list[pl.Series | pl.Expr] = [
+    told: list[pl.Series | pl.Expr] = [
         nothing.alias("because"),
         pl.lit([], pl.List(pl.String)).alias("missing"),
     ]
+    found: list[Reason] = []
     changed: pl.Series | pl.Expr = nothing.alias("change")
     subjects = subjects_of(context, TABLES[rule.table], rows)
     if verdict in _BROKEN:
-        reasons[0] = because(context, rule.table, rule.must, rows)
+        found = reasons(context, rule.table, rule.must, rows, rule.who)
+        told[0] = because(found, rule.must, len(rows))
         changed = remedy(context, rule, rows, subjects)
     if verdict is Verdict.UNPROVEN:
-        reasons[1] = missing(context, rule.table, [rule.who, rule.must], rows)
+        told[1] = missing(context, rule.table, [rule.who, rule.must], rows)
+    columns = [*COLUMNS, "reasons"] if structured else COLUMNS
     return (
-        subjects.with_columns(*reasons, changed)
+        subjects.with_columns(*told, changed, *([reason_rows(found, len(rows))] if structured else []))
         .with_columns(*_times(judgement, rule, verdict, rows), _exemptions(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
-        .select(COLUMNS)
+        .select(columns)
     )
 
 
@@ -309,8 +319,8 @@ def _numbers(judgement: Judgement, tally: Tally, numbers: pl.DataFrame) -> pl.Da
 
 def _number_needed(tally: Tally) -> pl.Expr:
     few = pl.col("sure") + pl.col("may") < tally.least
-    short = pl.format("{} more", tally.least - pl.col("sure") - pl.col("may"))
-    return pl.when(few).then(short).otherwise(pl.format("{} fewer", pl.col("sure") - tally.most))
+    short = pl.format("have {} more", tally.least - pl.col("sure") - pl.col("may"))
+    return pl.when(few).then(short).otherwise(pl.format("have {} fewer", pl.col("sure") - tally.most))
 
 
 def _nothing() -> pl.DataFrame:

@@ -1,13 +1,14 @@
-"""Why a row is in breach, as text: the comparisons that made it so, with the row's own figures.
+"""Why a row is in breach: the comparisons that made it so, with the row's own figures.
 
-`because(node, wanted)` explains, for the rows where an expression has the other truth value than
-the one wanted, which comparisons made it so: of `and` the failed parts, of `or` all of them, of a
-question about rows which rows.
+`reasons(context, table, node, rows)` finds, for rows on which an expression is false, what made it so: of
+`and` the failed parts, of `or` all of them, of a question about rows which rows, of a worked-out fact what it
+rests on. Each `Reason` is a template and its arguments, for all rows at once; `because` makes them text.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
 import polars as pl
@@ -15,138 +16,253 @@ import polars as pl
 from keymallet.core.base.columns import only_where
 from keymallet.core.base.listing import first_few, listed
 from keymallet.core.evaluating.context import EvaluationContext
-from keymallet.core.explaining.explanation_context import (
-    ExplanationContext,
-    QueriedRows,
-    Texts,
-    joined,
-)
+from keymallet.core.explaining.clauses import clause, is_telling, parts_of, words_of
+from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows, joined
 from keymallet.core.explaining.finding_subject import subjects_of
-from keymallet.core.explaining.wording import constant_text
+from keymallet.core.explaining.reason_templates import filled
+from keymallet.core.explaining.spoken_values import SpokenValues
+from keymallet.core.explaining.wording import MIRRORED, OPPOSITE, constant_text
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
-from keymallet.core.facts.model import Kind
+from keymallet.core.facts.model import Column, Kind
+from keymallet.core.facts.phrases import noun
 from keymallet.core.facts.wording import DETAILS
 from keymallet.core.language import typed
 from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
-OPPOSITE = {"<=": ">", "<": ">=", ">=": "<", ">": "<=", "=": "!=", "!=": "="}
-MIRRORED = {"<=": ">=", "<": ">", ">=": "<=", ">": "<", "=": "=", "!=": "!="}
-_DEMAND = {
-    "<=": "at most {} allowed",
-    "<": "less than {} allowed",
-    ">=": "at least {} required",
-    ">": "more than {} required",
-    "=": "required: {}",
-    "!=": "not allowed: {}",
-}
-
-_DATED = _DEMAND | {
-    "<=": "must be {} at the latest",
-    "<": "must be before {}",
-    ">=": "must be {} or later",
-    ">": "must be after {}",
-}
+_FIGURES = {"<=": "at-most", "<": "less-than", ">=": "at-least", ">": "more-than"}
+_DATES = {"<=": "no-later-than", "<": "before", ">=": "no-earlier-than", ">": "after"}
+_EITHER = {"=": "equal", "!=": "not-equal"}
+_LIMITS = {"<=": "limit", ">=": "minimum"}
+"""How a named limit is told; one that may not even be reached is told as any other figure."""
 _HOURS_ALIKE = 48
 """What lies further apart is never written alike: a day is the coarsest unit."""
-_LIMIT = {"<=": "limit {}", ">=": "minimum {}"}
-"""How a named limit is told; one that may not even be reached is told as any other figure."""
+_ABOUT_ROWS = ("no-such-row", "such-a-row", "not-every-row", "every-row", "includes", "includes-not")
+"""What opens up a worked-out fact: the rows it rests on."""
 
+ALSO, AND, WITH = "; also ", "; and ", "; "
+"""What stands between two reasons: each is enough by itself; only all of them together are; for the rest."""
 
-def because(context: EvaluationContext, table: str, node: Typed, rows: pl.Series) -> pl.Series:
-    """Explain why `node` is false on these rows of a table; one text for each row."""
-    reasons = _Reasons(ExplanationContext(context, table, rows, node))
-    return reasons.because(node, True).fill_null(f"{node.text} does not hold").alias("because")
+Slots = Mapping[str, pl.Series | str]
 
 
 @dataclass(frozen=True)
-class _Reasons:
-    """Explains expressions on the rows of an explanation."""
+class Reason:
+    """Something that made an expression false, on the rows `where` it did.
+
+    `arguments` are values as they are, `text` words them; see `reason_templates`.
+    """
+
+    template: str
+    where: pl.Series
+    arguments: Mapping[str, pl.Series | str]
+    text: Callable[[], pl.Series] = field(repr=False)
+    link: str = ALSO
+
+    def on(self, rows: pl.Series) -> Reason:
+        """The same, on those of its rows that are also these."""
+        return replace(self, where=self.where & rows)
+
+
+def reasons(
+    context: EvaluationContext, table: str, node: Typed, rows: pl.Series, who: Typed | None = None
+) -> list[Reason]:
+    """Why `node` is false on these rows of a table, as templates with their arguments.
+
+    Where that is no more than a yes or no, what of `who` makes it matter is said as well.
+    """
+    found = list(_Finder(ExplanationContext(context, table, rows, node)).found(node, True))
+    if who is not None and found and all(reason.template == "flag" for reason in found):
+        found += _in_scope(ExplanationContext(context, table, rows, who), who, found)
+    return found
+
+
+def _in_scope(explained: ExplanationContext, who: Typed, found: list[Reason]) -> list[Reason]:
+    said = [clause(member) for member in parts_of(who) if is_telling(member)]
+    if not said:
+        return []
+    everywhere = pl.repeat(True, len(found[0].where), eager=True)
+    words = explained.same_text(" and ".join(said))
+    arguments = {"about": who.text}
+    return [Reason("in-scope", everywhere, arguments, lambda: filled("in-scope", {"found": words}), WITH)]
+
+
+def because(found: list[Reason], node: Typed, height: int) -> pl.Series:
+    """The reasons as text; one for each row."""
+    if not found:
+        return pl.Series("because", [f"not the case: {clause(node)}"]).new_from_index(0, height)
+    texts = [only_where(reason.where, reason.text()) for reason in found]
+    if len(texts) > _FEW:
+        told = _joined_once(texts)
+    else:
+        linked = [reason.link + text for reason, text in zip(found, _told_once(texts), strict=True)]
+        told = joined(linked, "").str.replace(f"^({ALSO}|{AND})", "")
+    return told.fill_null(f"not the case: {clause(node)}").alias("because")
+
+
+@dataclass(frozen=True)
+class _Finder:
+    """Finds reasons on the rows of an explanation."""
 
     explained: ExplanationContext
 
-    def because(self, node: Typed, wanted: bool) -> pl.Series:
-        """Text where the value is known and not `wanted`; null elsewhere."""
+    def found(self, node: Typed, wanted: bool) -> Iterator[Reason]:
+        """Why the value is known and not `wanted`, on the rows where that is so."""
+        broken = (self.explained.value(node) == (not wanted)).fill_null(False)
+        if broken.any():
+            for reason in self._of(node, wanted, broken):
+                yield reason.on(broken)
+
+    def _of(self, node: Typed, wanted: bool, broken: pl.Series) -> Iterator[Reason]:
         match node:
             case typed.Not():
-                return self.because(node.operand, not wanted)
+                yield from self.found(node.operand, not wanted)
             case typed.Term():
-                return self.because(node.body, wanted)
+                yield from self.found(node.body, wanted)
             case typed.OfOwner():
-                return _Reasons(self.explained.of_owner(node)).because(node.body, wanted)
+                yield from _Finder(self.explained.of_owner(node)).found(node.body, wanted)
             case typed.BoolOp():
-                members = [self.because(member, wanted) for member in node.members]
-                text = (
-                    _joined_once(members) if len(members) > _FEW else joined(_told_once(members), ". Also ")
-                )
+                together = (node.word == "or") is wanted
+                members = _without_repetition(node.members) if together else node.members
+                for number, member in enumerate(members):
+                    for place, reason in enumerate(self.found(member, wanted)):
+                        linked = together and number and not place
+                        yield replace(reason, link=AND) if linked else reason
+            case typed.Call(function="surely"):
+                yield from self.found(node.arguments[0], wanted)
             case typed.Compare():
-                text = self._compared(node, wanted)
+                yield self._compared(node, wanted, broken)
             case typed.Within():
-                text = self._demanded(node.operand, _membership(node, wanted))
+                template = "none-of" if node.negated is wanted else "one-of"
+                raw = ", ".join(map(str, node.choices.values))
+                yield self._told(template, node.operand, broken, words_of(node.choices), raw)
             case typed.Includes():
-                text = self._demanded(node.operand, self._wanted_words(node, wanted))
+                words = words_of(node.wanted, "and" if node.mode == "all" else "or")
+                template = "includes" if wanted else "includes-not"
+                yield self._told(template, node.operand, broken, words, node.wanted.text)
             case typed.Pattern():
-                word = "required" if wanted else "not allowed"
-                text = self._demanded(node.operand, f"{word}: {node.word} '{node.pattern}'")
-            case typed.Known() if node.negated is wanted:
-                text = Texts(self.explained).described(node.operand)
+                template = "matches" if wanted else "matches-not"
+                yield self._told(template, node.operand, broken, f"'{node.pattern}'", node.pattern)
             case typed.Known():
-                text = self.explained.same_text(
-                    f"{self.explained.prefix}{node.operand.text}: nothing on record"
-                )
+                template = "on-record" if node.negated is wanted else "not-on-record"
+                yield self._told(template, node.operand, broken)
             case typed.RowQuery():
-                text = self._asked(QueriedRows(self.explained, node), wanted)
+                yield self._asked(QueriedRows(self.explained, node), wanted, broken)
             case typed.Unshared():
-                text = _shared_with(self.explained, node)
+                shared = _shared_with(self.explained, node)
+                yield self._reason("shared", broken, node, lambda: {"found": shared})
+            case typed.Derived():
+                yield self._opened(node, wanted, broken)
+            case typed.Fact():
+                yield self._flag(node, node.column, broken)
             case _:
-                text = Texts(self.explained).described(node)
-        value = self.explained.value(node)
-        return only_where(value == (not wanted), text)
+                yield self._told("as-written", node, broken)
 
-    def _compared(self, node: typed.Compare, wanted: bool) -> pl.Series:
+    def _reason(
+        self,
+        template: str,
+        broken: pl.Series,
+        about: Typed,
+        slots: Callable[[], Slots],
+        **arguments: pl.Series | str,
+    ) -> Reason:
+        told = {"about": f"{self.explained.prefix}{about.text}", **arguments}
+        return Reason(template, broken, told, lambda: filled(template, slots()))
+
+    def _told(
+        self, template: str, operand: Typed, broken: pl.Series, required: str = "", written: str = ""
+    ) -> Reason:
+        """A reason that is the operand's value, and what is required of it, in words and as written."""
+        values = SpokenValues(self.explained)
+        arguments = {"required": written} if written else {}
+        return self._reason(
+            template,
+            broken,
+            operand,
+            lambda: {"found": values.said(operand), "required": required},
+            found=self.explained.value(operand),
+            **arguments,
+        )
+
+    def _flag(self, node: Typed, column: Column, broken: pl.Series) -> Reason:
+        """A flag, with the facts that say why it is as it is."""
+
+        def words() -> Slots:
+            told = SpokenValues(self.explained).said(node)
+            beside = [self._beside(name) for name in column.beside]
+            return {"found": joined([told, *(text for text in beside if text is not None)], ", ")}
+
+        return self._reason("flag", broken, node, words, found=self.explained.value(node))
+
+    def _beside(self, name: str) -> pl.Series | None:
+        table = TABLES[self.explained.table]
+        column = table.column(name)
+        if column is None or name not in self.explained.context.frames[table.name].columns:
+            return None
+        fact = typed.Fact(typed.ValueType(column.kind, column.words), name, table.name, column)
+        values = SpokenValues(replace(self.explained, about=fact, prefix="", values={}))
+        known = values.explained.value(fact).is_not_null()
+        return only_where(known, values.said(fact))
+
+    def _opened(self, node: typed.Derived, wanted: bool, broken: pl.Series) -> Reason:
+        """A fact that is worked out, with the rows that it rests on."""
+        plain = self._flag(node, node.fact.column, broken)
+        rests_on = [reason for reason in self.found(node.body, wanted) if reason.template in _ABOUT_ROWS]
+        if not rests_on or node.type.kind is not Kind.FLAG:
+            return plain
+
+        def text() -> pl.Series:
+            told = [
+                plain.text(),
+                joined(_told_once([only_where(each.where, each.text()) for each in rests_on]), "; "),
+            ]
+            return joined(told, ": ")
+
+        return replace(plain, template="flag-opened", text=text)
+
+    def _compared(self, node: typed.Compare, wanted: bool, broken: pl.Series) -> Reason:
         left, operator, right = node.left, node.operator, node.right
-        if isinstance(left, typed.Const):
+        if isinstance(left, typed.Const | typed.PerPopulation) and not isinstance(right, typed.Const):
             left, operator, right = right, MIRRORED[operator], left
         if not wanted:
             operator = OPPOSITE[operator]
-        demand = (_DATED if left.type.kind is Kind.INSTANT else _DEMAND)[operator]
-        named = isinstance(right, typed.PerPopulation) or (isinstance(right, typed.Const) and right.limit)
-        demand = _LIMIT.get(operator, demand) if named else demand
-        if _is_to_come(left, operator, right):
-            return joined(
-                [Texts(self.explained).described(left), self.explained.same_text("must be in the future")]
-            )
-        if isinstance(right, typed.Const) and right.value == 0 and operator == "=":
-            return self._demanded(left, "none allowed")
-        # The value is what is meant; the name says where it is from.
-        name = f" ({self.explained.prefix}{right.text})" if _is_told_by_name(right) else ""
-        before, after = demand.split("{}")
-        choices = [
-            joined(
-                [
-                    Texts(self.explained, detail).described(left),
-                    before + self._right(right, detail) + name + after,
-                ]
-            )
-            for detail in self._details(left, right)
-        ]
-        return choices[0] if len(choices) == 1 else self._first_apart(left, right, choices)
+        limit = typed.limit_of(right)
+        arguments: dict[str, pl.Series | str] = {"found": self.explained.value(left), "limit": limit}
+        zero = isinstance(right, typed.Const) and right.value == 0 and not isinstance(right.value, timedelta)
+        values = SpokenValues(self.explained)
+        short = _in_time(left, operator, right) or (_of_zero(left, operator) if zero else "")
+        if short:
+            return self._reason(short, broken, left, lambda: {"found": values.said(left)}, **arguments)
+        arguments["required"] = self.explained.value(right)
+        figure = isinstance(right, typed.Const | typed.PerPopulation)
+        template = _template(left, operator, limit, figure)
+        return self._reason(
+            template, broken, left, lambda: self._figures_apart(left, right, template), **arguments
+        )
 
-    def _right(self, right: Typed, detail: int) -> pl.Series:
+    def _figures_apart(self, left: Typed, right: Typed, template: str) -> Slots:
+        """What is compared, in the least detail in which a figure is not written as its limit is."""
+        details = self._details(left, right)
+        found = [SpokenValues(self.explained, detail).said(left) for detail in details]
+        required = [self._right(right, detail, template) for detail in details]
+        if len(details) == 1:
+            return {"found": found[0], "required": required[0]}
+        apart = [self._written(left, detail) != self._written(right, detail) for detail in details[:-1]]
+        return {"found": _first_where(apart, found), "required": _first_where(apart, required)}
+
+    def _right(self, right: Typed, detail: int, template: str) -> pl.Series:
+        if template.startswith("fact-"):
+            return SpokenValues(self.explained, detail).said(right)
         if isinstance(right, typed.Const) and not (detail and right.type.kind is Kind.INSTANT):
-            return self.explained.same_text(constant_text(right, self.explained.context.clock))
-        return Texts(self.explained, detail).plain(right)
+            word = right.type.kind in (Kind.WORD, Kind.WORDS, Kind.TEXT)
+            text = words_of(right) if word else constant_text(right, self.explained.context.clock)
+            return self.explained.same_text(text)
+        return SpokenValues(self.explained, detail).value(right)
 
-    def _figures(self, left: Typed, right: Typed, detail: int) -> pl.DataFrame:
-        """What is compared, as it is written in this detail."""
-        kind, clock = left.type.kind, self.explained.context.clock
-        sides = [("left", left), ("right", right)]
-        return pl.DataFrame(
-            [
-                wording.values(self.explained.value(side), kind, clock, detail).alias(name)
-                for name, side in sides
-            ]
+    def _written(self, node: Typed, detail: int) -> pl.Series:
+        return wording.values(
+            self.explained.value(node), node.type.kind, self.explained.context.clock, detail
         )
 
     def _details(self, left: Typed, right: Typed) -> tuple[int, ...]:
@@ -157,45 +273,63 @@ class _Reasons:
         apart = (self.explained.value(left) - self.explained.value(right)).dt.total_hours().abs()
         if not (apart < _HOURS_ALIKE).any():
             return (0,)
-        figures = self._figures(left, right, 0)
-        return DETAILS if (figures["left"] == figures["right"]).any() else (0,)
+        return DETAILS if (self._written(left, 0) == self._written(right, 0)).any() else (0,)
 
-    def _first_apart(self, left: Typed, right: Typed, choices: list[pl.Series]) -> pl.Series:
-        """Of each row the text in the least detail in which its figure is not written as its limit is."""
-        chosen = choices[-1].alias("=")
-        for detail in reversed(DETAILS[:-1]):
-            figures = self._figures(left, right, detail)
-            apart = pl.DataFrame(
-                [choices[detail].alias("here"), chosen, (figures["left"] != figures["right"]).alias("apart")]
-            )
-            chosen = apart.select(pl.when("apart").then("here").otherwise("=").alias("=")).to_series()
-        return chosen
+    def _asked(self, rows: QueriedRows, wanted: bool, broken: pl.Series) -> Reason:
+        """Why the answer is not the wanted one: which rows."""
+        query, table = rows.query, TABLES[rows.query.table]
+        every, called, after = query.question == "every", rows.thing(), ""
+        rest = clause(query.condition) if query.condition is not None else ""
+        if every and wanted:
+            template, truth, before = "not-every-row", False, ""
+            after = f"; required of every {noun(table)}: {rest}"
+        elif every:
+            template, truth, before = "every-row", None, f"every {noun(table)} {rest}: "
+        elif (query.question == "some") is wanted:
+            template, truth, before = "no-such-row", None, f"no {called}; {table.listed_as}: "
+        else:
+            template, truth, before = "such-a-row", True, f"{called}: "
+        nothing = f"no {called if template == 'such-a-row' else noun(table)} on record"
+        named = rows.named(truth)
 
-    def _demanded(self, operand: Typed, demand: str) -> pl.Series:
-        return joined([Texts(self.explained).described(operand), self.explained.same_text(demand)])
+        def words() -> Slots:
+            said = listed(pl.lit(before)) + pl.lit(after)
+            # A factor may have no name but its kind: `text message: text message` says it twice.
+            said = pl.when(said == pl.lit(f"{called}: {called}")).then(pl.lit(called)).otherwise(said)
+            return {"found": named.select(said.fill_null(nothing).alias("=")).to_series()}
 
-    def _wanted_words(self, node: typed.Includes, wanted: bool) -> str:
-        words = (
-            constant_text(node.wanted)
-            if isinstance(node.wanted, typed.Const | typed.ConstList)
-            else node.wanted.text
-        )
-        lead = "required" if wanted else "not allowed"
-        return f"{lead}: {words}" if node.mode == "one" else f"{lead}: {node.mode} of {words}"
+        return self._reason(template, broken, query, words, rows=named["names"])
 
-    def _asked(self, rows: QueriedRows, wanted: bool) -> pl.Series:
-        """Why the answer is not the wanted one."""
-        question = rows.query.question
-        condition = "" if rows.query.condition is None else f" with {rows.query.condition.text}"
-        table = rows.query.table
-        if question == "every" and wanted:
-            lead = f"{rows.condition_text} does not hold for {table} "
-            return rows.listed(False, lead, f"{lead}…")
-        if question == "every":
-            return rows.listed(None, f"{rows.condition_text} holds for {table} ", f"no {table} on record")
-        if (question == "some") is wanted:
-            return rows.listed(None, f"no {table}{condition}; on record: ", f"no {table} on record")
-        return rows.listed(True, f"{table} ", f"{table}{condition}")
+
+def _of_zero(left: Typed, operator: str) -> str:
+    """How it is told that something has to be none, or may not be none; empty if neither."""
+    listing = isinstance(left, typed.Call) and left.arguments[0].type.kind is Kind.WORDS
+    if operator in ("=", "<="):
+        return "something-listed" if listing else "none-allowed"
+    return ("nothing-listed" if listing else "some-required") if operator == ">" else ""
+
+
+def _template(left: Typed, operator: str, limit: str, figure: bool) -> str:
+    """How a comparison that failed is told."""
+    dated = left.type.kind is Kind.INSTANT
+    name = {**(_DATES if dated else _FIGURES), **_EITHER}[operator]
+    if not figure:
+        return f"fact-{name}"
+    if limit and not dated:
+        name = _LIMITS.get(operator, name)
+    return "fewer-than" if name == "less-than" and left.type.kind is Kind.COUNT else name
+
+
+def _first_where(apart: list[pl.Series], choices: list[pl.Series]) -> pl.Series:
+    """Of each row the first choice that is apart; the last one where none is."""
+    frame = pl.DataFrame(
+        [choice.alias(f"choice {n}") for n, choice in enumerate(choices)]
+        + [each.alias(f"apart {n}") for n, each in enumerate(apart)]
+    )
+    chosen = pl.col(f"choice {len(choices) - 1}")
+    for number in reversed(range(len(apart))):
+        chosen = pl.when(f"apart {number}").then(f"choice {number}").otherwise(chosen)
+    return frame.select(chosen.alias("=")).to_series()
 
 
 def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Series:
@@ -219,19 +353,22 @@ def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Seri
     return mine.join(sharers, on="place", how="left", maintain_order="left")["="]
 
 
-def _is_told_by_name(right: Typed) -> bool:
-    """Whether what is compared with is a fact, whose name has to be said beside its value."""
-    return not isinstance(right, typed.Const | typed.PerPopulation)
+def _without_repetition(members: tuple[Typed, ...]) -> tuple[Typed, ...]:
+    """Without `ends is unknown` where it stands beside a comparison of `ends`, which says its value."""
+    compared = {part for member in members if isinstance(member, typed.Compare) for part in member.walk()}
+    kept = [m for m in members if not (isinstance(m, typed.Known) and m.operand in compared)]
+    return tuple(kept)
 
 
-def _is_to_come(left: Typed, operator: str, right: Typed) -> bool:
-    """Whether a comparison says no more than that something lies ahead: `until(ends) > 0s`."""
-    ahead = (
-        isinstance(left, typed.Call)
-        and FUNCTIONS[left.function].in_time is InTime.FALLS
-        and operator in (">", ">=")
-    )
-    return ahead and isinstance(right, typed.Const) and right.value == timedelta()
+def _in_time(left: Typed, operator: str, right: Typed) -> str:
+    """How it is told that something has to lie ahead, or behind: `until(ends) > 0s`; empty for all else."""
+    if not isinstance(left, typed.Call) or not isinstance(right, typed.Const) or right.value != timedelta():
+        return ""
+    falls = FUNCTIONS[left.function].in_time is InTime.FALLS
+    if not falls and FUNCTIONS[left.function].in_time is not InTime.RISES:
+        return ""
+    ahead = operator in (">", ">=")
+    return "" if operator in ("=", "!=") else "to-come" if ahead is falls else "to-be-past"
 
 
 _FEW = 24
@@ -242,8 +379,8 @@ def _joined_once(texts: list[pl.Series]) -> pl.Series:
     """The different reasons of each row, one after the other: many of them, in time that grows as they do."""
     frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
     told = pl.concat_list(pl.all()).list.drop_nulls().list.unique(maintain_order=True)
-    few = told.list.head(_FEW).list.join(". Also ")
-    more = pl.format("{}. Also {} more", few, told.list.len() - _FEW)
+    few = told.list.head(_FEW).list.join(ALSO)
+    more = pl.format("{}; also {} more", few, told.list.len() - _FEW)
     text = pl.when(told.list.len() > _FEW).then(more).when(told.list.len() > 0).then(few)
     return frame.select(text.alias("=")).to_series()
 
@@ -264,8 +401,3 @@ def _told_once(texts: list[pl.Series]) -> list[pl.Series]:
         )
         kept.append(pl.when(~repeated).then(mine).alias(str(number)))
     return frame.select(kept).get_columns()
-
-
-def _membership(node: typed.Within, wanted: bool) -> str:
-    word = "not allowed" if node.negated is wanted else "allowed"
-    return f"{word}: {constant_text(node.choices)}"

@@ -1,8 +1,7 @@
-"""What would end a breach: the facts to change, and the values they would need, as the expression implies.
+"""What would end a breach: what has to be set to which value, added, taken away or done, in plain words.
 
-`age(password-changed) <= 180d` is mended by a password changed after a certain day; `ends is known`
-by an end that is set. What an expression does not imply (a pattern that no longer matches, say) is
-said as the condition that would have to hold.
+`age(password-changed) <= 180d` is mended by a password set after a certain day; `ends is known` by an end
+date. Where no value that is set in a system mends it, what people have to do is said: see `acts`.
 """
 
 from __future__ import annotations
@@ -14,41 +13,26 @@ import polars as pl
 
 from keymallet.core.base.columns import only_where
 from keymallet.core.evaluating.context import EvaluationContext
-from keymallet.core.explaining.explanation_context import (
-    ExplanationContext,
-    QueriedRows,
-    Texts,
-    joined,
-)
-from keymallet.core.explaining.reasons import MIRRORED, OPPOSITE
-from keymallet.core.explaining.wording import constant_text
-from keymallet.core.facts.model import Kind
+from keymallet.core.explaining.acts import act
+from keymallet.core.explaining.clauses import DATED, bound_words, clause, thing, with_article, words_of
+from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows, joined
+from keymallet.core.explaining.spoken_values import SpokenValues
+from keymallet.core.explaining.wording import MIRRORED, OPPOSITE
+from keymallet.core.facts.declaration import ELEVATION, SIGN_IN, TABLES
+from keymallet.core.facts.model import Column, Kind
+from keymallet.core.facts.phrases import noun, phrase
 from keymallet.core.language import typed
 from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
-_BOUND = {
-    "<=": "at most {}",
-    "<": "less than {}",
-    ">=": "at least {}",
-    ">": "more than {}",
-    "=": "{}",
-    "!=": "other than {}",
-}
-_DATE = {
-    "<=": "at the latest {}",
-    "<": "before {}",
-    ">=": "{} or later",
-    ">": "after {}",
-    "=": "{}",
-    "!=": "other than {}",
-}
 
+def change(context: EvaluationContext, table: str, node: Typed, rows: pl.Series, lead: str) -> pl.Series:
+    """What would make `node` true on these rows, on which it is false; one text for each row.
 
-def change(context: EvaluationContext, table: str, node: Typed, rows: pl.Series) -> pl.Series:
-    """What would make `node` true on these rows, on which it is false; one text for each row."""
-    said = _Changes(ExplanationContext(context, table, rows, node)).needed(node, True)
-    return said.fill_null(f"{node.text} has to hold").alias("change")
+    What has to be set is led in by `lead`; what has to be done is an instruction of its own.
+    """
+    said = _Changes(ExplanationContext(context, table, rows, node), lead).needed(node, True)
+    return said.fill_null(f"{lead}{clause(node)}").alias("change")
 
 
 @dataclass(frozen=True)
@@ -56,6 +40,7 @@ class _Changes:
     """Says what has to change on the rows of an explanation."""
 
     explained: ExplanationContext
+    lead: str
 
     def needed(self, node: Typed, wanted: bool) -> pl.Series:
         """What would give the expression the wanted truth; null where it has it, or is unknown."""
@@ -65,33 +50,44 @@ class _Changes:
             case typed.Term():
                 return self.needed(node.body, wanted)
             case typed.OfOwner():
-                return _Changes(self.explained.of_owner(node)).needed(node.body, wanted)
+                return _Changes(self.explained.of_owner(node), self.lead).needed(node.body, wanted)
             case typed.BoolOp():
                 every = (node.word == "and") is wanted
                 parts = [self._member(part, node.members, wanted, every) for part in node.members]
-                text = joined(parts, "; " if every else ", or ")
+                link = "; " if every else ", or "
+                text = _led_in_once(joined(_each_once(parts), link), link, self.lead)
             case typed.Compare():
                 text = self._compared(node, wanted)
-            case typed.Within():
-                word = "none of" if node.negated is wanted else "one of"
-                text = self._of(node.operand, f"{word} {constant_text(node.choices)}")
-            case typed.Includes():
-                text = self._of(node.operand, f"{'with' if wanted else 'without'} {self._words(node)}")
             case typed.Known():
-                text = self._of(
-                    node.operand, "on record" if node.negated is not wanted else "gone from the record"
-                )
-                if node.negated is not wanted and node.operand.type.kind is Kind.INSTANT:
-                    text = self._of(node.operand, "set")
+                text = self.explained.same_text(self._recorded(node, wanted))
             case typed.RowQuery() if node.question != "count":
                 text = self._asked(node, wanted)
             case typed.Unshared():
-                text = self.explained.same_text(f"a {node.fact.text} of its own for each account")
-            case typed.Fact() | typed.Derived():
-                text = self.explained.same_text(f"{self._name(node)}: {'yes' if wanted else 'no'}")
+                text = self.explained.same_text(
+                    f"{self.lead}a {node.fact.text} of its own for each {noun(TABLES[node.table])}"
+                )
             case _:
-                text = self.explained.same_text(f"{'' if wanted else 'not '}{node.text}")
+                text = self.explained.same_text(self._reached(node, wanted))
         return only_where(self.explained.value(node) == (not wanted), text)
+
+    def _reached(self, node: Typed, wanted: bool) -> str:
+        """What people do, or else what has to hold."""
+        column = _column_of(node)
+        upwards = wanted and not (isinstance(node, typed.Within) and node.negated)
+        done = act(self.explained.table, column.name, upwards) if column else ""
+        return done or self._stated(clause(node, wanted))
+
+    def _stated(self, said: str) -> str:
+        owner = noun(TABLES[self.explained.table])
+        return f"{self.lead}the {owner} {said}" if self.explained.prefix else f"{self.lead}{said}"
+
+    def _recorded(self, node: typed.Known, wanted: bool) -> str:
+        column = _column_of(node.operand)
+        there = node.negated is not wanted
+        done = act(self.explained.table, column.name, there) if column else ""
+        if done or not there or column is None or column.kind is not Kind.INSTANT:
+            return done or self._stated(clause(node, wanted))
+        return f"set {with_article(clause(node, wanted).removesuffix(' on record'))}"
 
     def _member(self, node: Typed, members: tuple[Typed, ...], wanted: bool, every: bool) -> pl.Series:
         """One part of several; a fact to be set has to fit at once what else is asked of it."""
@@ -99,78 +95,125 @@ class _Changes:
         if not (every and wanted and isinstance(node, typed.Known) and not node.negated):
             return text
         for other in members:
-            if isinstance(other, typed.Compare) and node.operand in set(other.walk()):
-                bound = self._compared(other, wanted).str.strip_prefix(f"{self._name(node.operand)} ")
-                text = text + ", " + bound
+            if isinstance(other, typed.Compare) and _is_of(other.left, node.operand):
+                bound = self._compared(other, wanted)
+                dated = node.operand.type.kind is Kind.INSTANT
+                text = text + ": " + bound.str.strip_prefix(self.lead) if dated else bound
         return text
-
-    def _of(self, operand: Typed, demand: str) -> pl.Series:
-        return self.explained.same_text(f"{self._name(operand)} {demand}")
-
-    def _name(self, node: Typed) -> str:
-        if isinstance(node, typed.OfOwner):
-            return f"{node.owner}.{node.body.text}"
-        return f"{self.explained.prefix}{node.text}"
-
-    def _words(self, node: typed.Includes) -> str:
-        known = isinstance(node.wanted, typed.Const | typed.ConstList)
-        words = constant_text(node.wanted) if known else node.wanted.text  # type: ignore[arg-type]
-        return words if node.mode == "one" else f"{node.mode} of {words}"
 
     def _compared(self, node: typed.Compare, wanted: bool) -> pl.Series:
         left, operator, right = node.left, node.operator, node.right
-        if isinstance(left, typed.Const | typed.PerPopulation):
+        if isinstance(left, typed.Const | typed.PerPopulation) and not isinstance(right, typed.Const):
             left, operator, right = right, MIRRORED[operator], left
         if not wanted:
             operator = OPPOSITE[operator]
-        if isinstance(left, typed.Call) and FUNCTIONS[left.function].in_time.moves_by_itself:
-            return self._dated(left, operator, right)
-        if isinstance(left, typed.RowQuery) and left.question == "count":
-            lead = f"{_BOUND[operator].split('{}')[0]}"
-            after = f" {left.table}s" + (f" with {left.condition.text}" if left.condition else "")
-            return lead + self._value(right) + after
-        bounds = _DATE if left.type.kind is Kind.INSTANT else _BOUND
-        before, after = bounds[operator].split("{}")
-        return f"{self._name(left)} {before}" + self._value(right) + after
+        column = _column_of(left)
+        done = act(self.explained.table, column.name, _goes_up(left, operator)) if column else ""
+        if done:
+            return self.explained.same_text(done)
+        if isinstance(left, typed.RowQuery) and left.table in (SIGN_IN.name, ELEVATION.name):
+            number = bound_words(operator, words_of(right), "{} of them")
+            things = thing(TABLES[left.table], left.condition, True)
+            return self.explained.same_text(f"find out why, and keep to {number} {things}")
+        if isinstance(left, typed.Call) and FUNCTIONS[left.function].in_time.moves_by_itself and column:
+            return self._dated(column, left, operator, right)
+        dated = left.type.kind is Kind.INSTANT
+        still = (
+            (isinstance(right, typed.Const) and not dated) or column is None or isinstance(left, typed.Call)
+        )
+        if still and not isinstance(right, typed.PerPopulation):
+            return self.explained.same_text(self._stated(clause(node, wanted)))
+        value = SpokenValues(self.explained).value(right)
+        said = left.text if column is None else phrase(column).second
+        if column is not None and column.kind is Kind.INSTANT:
+            before, after = DATED[operator].split("{}")
+            return f"{self.lead}{said} {before}" + value + after
+        before, _, after = said.partition("{}") if column else (f"{said} ", "", "")
+        bound_before, bound_after = bound_words(operator, "{}", said).split("{}")
+        return f"{self.lead}{before}{bound_before}" + value + bound_after + after
 
-    def _dated(self, left: typed.Call, operator: str, right: Typed) -> pl.Series:
+    def _dated(self, column: Column, left: typed.Call, operator: str, right: Typed) -> pl.Series:
         """`age(x) <= 90d` asks for an x after a day, `until(x) > 0s` for one that is still to come."""
-        instant = left.arguments[0]
-        if isinstance(instant, typed.RowQuery):
-            return self.explained.same_text(f"{left.text} {operator} {right.text}")
-        name = self._name(instant)
-        if (
-            FUNCTIONS[left.function].in_time is InTime.FALLS
-            and isinstance(right, typed.Const)
-            and right.value == timedelta()
-        ):
+        said, falls = phrase(column), FUNCTIONS[left.function].in_time is InTime.FALLS
+        if falls and isinstance(right, typed.Const) and right.value == timedelta():
             ahead = operator in (">", ">=")
-            return self.explained.same_text(f"{name} {'still to come' if ahead else 'in the past'}")
+            return self.explained.same_text(
+                f"{self.lead}{said.second} in the {'future' if ahead else 'past'}"
+            )
         at = typed.At(typed.INSTANT, "at")
-        if FUNCTIONS[left.function].in_time is InTime.RISES:
-            edge, operator = typed.AddSub(typed.INSTANT, "", "-", at, right), MIRRORED[operator]
-        else:
+        if falls:
             edge = typed.AddSub(typed.INSTANT, "", "+", at, right)
+        else:
+            edge, operator = typed.AddSub(typed.INSTANT, "", "-", at, right), MIRRORED[operator]
         # A day is finer than people set dates: the day itself counts as after its first instant.
-        before, after = _DATE[">" if operator == ">=" else operator].split("{}")
-        return f"{name} {before}" + self._value(edge) + after
-
-    def _value(self, node: Typed) -> pl.Series:
-        texts = Texts(self.explained)
-        if isinstance(node, typed.Const | typed.ConstList):
-            return self.explained.same_text(constant_text(node, self.explained.context.clock))
-        if isinstance(node, typed.AddSub | typed.PerPopulation):
-            return texts.plain(node)
-        return texts.described(node)
+        before, after = DATED[">" if operator == ">=" else operator].split("{}")
+        event = said.second if falls else said.first
+        return f"{self.lead}{event} {before}" + SpokenValues(self.explained).value(edge) + after
 
     def _asked(self, node: typed.RowQuery, wanted: bool) -> pl.Series:
         rows = QueriedRows(self.explained, node)
-        condition = f" with {rows.condition_text}" if node.condition else ""
-        table = node.table
         if node.question == "every":
             if wanted:
-                return rows.listed(False, f"{rows.condition_text} for {table} ", f"every {table}{condition}")
-            return self.explained.same_text(f"a {table} without {rows.condition_text}")
+                return rows.listed(
+                    False, f"{self._stated(clause(node))}; not so: ", self._stated(clause(node))
+                )
+            return self.explained.same_text(self._stated(clause(node, False)))
         if (node.question == "some") is wanted:
-            return self.explained.same_text(f"a {table}{condition}")
-        return rows.listed(True, f"no longer{condition}: {table} ", f"no {table}{condition}")
+            return self.explained.same_text(f"add {with_article(rows.thing())}")
+        return rows.listed(True, "end or remove ", f"no {rows.thing()}")
+
+
+def _each_once(texts: list[pl.Series]) -> list[pl.Series]:
+    """The texts, each row's own ones once: two facts may be mended by the same act."""
+    frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
+    kept = [
+        pl.when(
+            ~pl.any_horizontal(
+                [pl.lit(False), *(pl.col(str(n)).eq_missing(pl.col(str(m))) for m in range(n))]
+            )
+        )
+        .then(str(n))
+        .alias(str(n))
+        for n in range(len(texts))
+    ]
+    return frame.select(kept).get_columns()
+
+
+def _led_in_once(texts: pl.Series, link: str, lead: str) -> pl.Series:
+    """Parts that are led in the same way are led in together; where the first is another thing, each is."""
+    frame = pl.DataFrame({"text": texts})
+    shorter = pl.col("text").str.replace_all(f"{link}{lead}", link, literal=True)
+    return frame.select(
+        pl.when(pl.col("text").str.starts_with(lead)).then(shorter).otherwise("text")
+    ).to_series()
+
+
+def _is_of(node: Typed, fact: Typed) -> bool:
+    """Whether a side of a comparison is the fact, or how far off it is."""
+    return node == fact or (
+        isinstance(node, typed.Call)
+        and FUNCTIONS[node.function].in_time.moves_by_itself
+        and node.arguments[0] == fact
+    )
+
+
+def _goes_up(left: Typed, operator: str) -> bool:
+    """Whether a comparison asks for more or later of its fact: a smaller age is a later day."""
+    up = operator in (">", ">=")
+    rises = isinstance(left, typed.Call) and FUNCTIONS[left.function].in_time is InTime.RISES
+    return up is not rises
+
+
+def _column_of(node: Typed) -> Column | None:
+    """The fact that an expression is about, if it is about one of the row at hand."""
+    match node:
+        case typed.Fact():
+            return node.column
+        case typed.Derived():
+            return node.fact.column
+        case typed.Call():
+            return _column_of(node.arguments[0])
+        case typed.Within() | typed.Includes() | typed.Pattern():
+            return _column_of(node.operand)
+        case _:
+            return None

@@ -14,41 +14,48 @@ import polars as pl
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows
 from keymallet.core.explaining.remediation import change
-from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GRANT, KEY, SIGN_IN
+from keymallet.core.explaining.row_names import named_by, row_name
+from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GRANT, KEY, SIGN_IN, TABLES
 from keymallet.core.language import typed
-from keymallet.core.rulebook.model import MENDS, Rule
+from keymallet.core.rulebook.model import Rule
 
 TAKES_AWAY: Mapping[str, tuple[str, str]] = {
     "revoke-key": (KEY.name, "revoke {}"),
     "remove-factor": (FACTOR.name, "remove {}"),
-    "remove-grant": (GRANT.name, "take away {}"),
-    "limit-grant": (GRANT.name, "give an end to, or make available on request: {}"),
-    "close-elevation": (ELEVATION.name, "close {}"),
+    "remove-grant": (GRANT.name, "remove the right {}"),
+    "limit-grant": (GRANT.name, "set an end for, or make available on request only: {}"),
+    "close-elevation": (ELEVATION.name, "end the elevation {}"),
 }
 """Kinds of change that take a row of a table away or shorten it: which table, and how that is said."""
 
 _OF_ACCOUNTS = {
-    "switch-off": "switch off {}",
-    "change-password": "have a new password set for {}",
-    "assign": "find out whose {} is, and record it in its source",
+    "switch-off": "disable {}",
+    "change-password": "set a new password for {}",
+    "assign": "find out who owns {}, and record it in its source",
     "unlock": "find out what locked {}, then unlock it",
-    "remove-grant": "take every privileged right away from {}",
-    "limit-grant": "give the privileged rights of {} an end, or make them available on request",
+    "remove-grant": "remove every privileged right of {}",
+    "limit-grant": "set an end for the privileged rights of {}, or make them available on request only",
     "revoke-key": "revoke the keys of {} that it should not have",
     "remove-factor": "remove the factors of {} that it should not have",
-    "close-elevation": "close what is open on {}",
+    "close-elevation": "end the elevations of {}",
 }
 _OF_KEYS = {
-    "renew-key": "replace {} by a new one",
-    "separate": "give everybody a key of their own, then remove {} from all other accounts",
+    "renew-key": "replace {} with a new one",
+    "separate": "give each person a key of their own, then remove {} from all other accounts",
 }
 _LOOKED_INTO = {
-    SIGN_IN.name: "find out who it was and what was done, and record it",
+    SIGN_IN.name: "find out who it was and what was done, and record it in the register",
     ELEVATION.name: "find out what was done, and record it",
-    ACCOUNT.name: "find out what happened, and record it",
 }
 """What has happened cannot be changed: it can be explained."""
-_LATE = "have such elevations closed in time: this one is over"
+_LEADS = {
+    "change-setting": "change the setting: ",
+    "correct-fact": "change in its source: ",
+    "set-end": "set an end: ",
+    "limit-grant": "limit the privilege: ",
+}
+"""What leads in a value that has to be reached, by the kind of change."""
+_LATE = "see to it that such elevations end in time: this one has ended"
 
 
 def remedy(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl.DataFrame) -> pl.Series:
@@ -56,6 +63,7 @@ def remedy(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl
 
     `subjects` has the `account` and the `subject` of each row, as findings name them.
     """
+    subjects = subjects.with_columns(subject=_called(context, rule, rows, subjects["subject"]))
     said = _taken_away(context, rule, rows, subjects)
     if said is None and rule.mend in _OF_ACCOUNTS and rule.table == ACCOUNT.name:
         said = _filled(_OF_ACCOUNTS[rule.mend], subjects["account"])
@@ -64,19 +72,20 @@ def remedy(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl
     if said is None and rule.mend == "review" and _has_happened(rule):
         said = pl.Series([_LOOKED_INTO[rule.table]], dtype=pl.String).new_from_index(0, len(rows))
     if said is None:
-        said = _led_in(rule.mend, change(context, rule.table, rule.must, rows))
+        said = change(context, rule.table, rule.must, rows, _LEADS.get(rule.mend, "make sure: "))
+        if rule.mend == "enrol-factor":
+            said = said.str.replace("^add a", "enrol a")
     return said.alias("change")
 
 
-def _led_in(mend: str, changed: pl.Series) -> pl.Series:
-    """What has to be reached, behind the kind of change that reaches it."""
-    if mend in ("", "review"):
-        return changed
-    named = pl.col("change")
-    led = pl.format("{}: {}", pl.lit(MENDS[mend]), named)
-    if mend == "enrol-factor":
-        led = pl.when(named.str.starts_with("a factor")).then(pl.format("enrol {}", named)).otherwise(led)
-    return changed.alias("change").to_frame().select(led).to_series()
+def _called(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl.Series) -> pl.Series:
+    """The rows as people call them, where they belong to an account: `API key GVR-K-0041`."""
+    table = TABLES[rule.table]
+    if not table.of_account:
+        return subjects
+    known = context.frames[table.name].columns
+    frame = context.rows_of(table.name, rows, {name for name in named_by(table) if name in known})
+    return frame.select(row_name(table, frame.columns, context.clock).alias("subject")).to_series()
 
 
 def _taken_away(
@@ -116,8 +125,5 @@ def _filled(template: str, names: pl.Series) -> pl.Series:
 
 
 def _has_happened(rule: Rule) -> bool:
-    """Whether a rule asks of what is past: of events, or of when an account was last used."""
-    if rule.table in (SIGN_IN.name, ELEVATION.name):
-        return True
-    facts = {node.column.name for node in rule.must.walk() if isinstance(node, typed.Fact)}
-    return rule.table == ACCOUNT.name and bool(facts & {"last-sign-in", "use-explained", "failed-attempts"})
+    """Whether a rule is about events, which are past."""
+    return rule.table in (SIGN_IN.name, ELEVATION.name)

@@ -11,6 +11,9 @@ from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
 
+OPPOSITE = {"<=": ">", "<": ">=", ">=": "<", ">": "<=", "=": "!=", "!=": "="}
+MIRRORED = {"<=": ">=", "<": ">", ">=": "<=", ">": "<", "=": "=", "!=": "!="}
+
 
 def label_text(table: Table, name: str) -> pl.Expr:
     """What tells a row from others of its owner, as text; several things together with a plus."""

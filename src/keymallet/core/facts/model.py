@@ -40,6 +40,7 @@ class Column:
     needs saying whether the day itself still counts. `secret` marks what a secret may stand beside in a
     source, or in its place: what could not be understood there is never quoted. `across` marks what only
     shows when all sources lie side by side: no source gives it. `said` is how it is spoken: see `phrases`.
+    `beside` names the facts of the same table that say why it is as it is, and are told with it.
     """
 
     name: str
@@ -53,6 +54,7 @@ class Column:
     definition: str = ""
     derivation: Derivation = Derivation.UNLESS_KNOWN
     said: str = ""
+    beside: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -61,7 +63,8 @@ class Table:
 
     `label` names the columns that tell one row of an owner from another in messages; `told_by` the fact
     that each row has to have, if that is not the first. `across`: no source gives its rows, they are worked
-    out when all sources lie side by side. `said` is what one of its rows is called, and several.
+    out when all sources lie side by side. `said` is what one of its rows is called, and several; `listed_as`
+    leads a list of them.
     """
 
     name: str
@@ -72,6 +75,7 @@ class Table:
     told_by: str = ""
     across: bool = False
     said: str = ""
+    listed_as: str = "on record"
 
     def column(self, name: str) -> Column | None:
         """Return the column of that name, or None."""

@@ -43,6 +43,8 @@ READ_WORDS = {
     "accepted-risk": "accepted risk",
     "failed-attempts": "failed sign-ins",
     "forced-command": "for one command",
+    "success": "successful",
+    "failure": "failed",
     "key-and-password": "a key and the password",
     "two-keys": "two keys",
     "two-keys-and-password": "two keys and the password",

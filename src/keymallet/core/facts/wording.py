@@ -14,7 +14,8 @@ _SECOND = 1_000_000
 
 DETAILS = (0, 1, 2, 3)
 """How closely an instant or a length is written: from a day, or one unit, to the microsecond."""
-_OF_INSTANTS = ("%Y-%m-%d", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S%.6f")
+DAY_AND_MINUTE = "%Y-%m-%d %H:%M"
+_OF_INSTANTS = ("%Y-%m-%d", DAY_AND_MINUTE, "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%S%.6f")
 
 
 def instants(values: pl.Series, clock: ZoneInfo, detail: int = 0) -> pl.Series:

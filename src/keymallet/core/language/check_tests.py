@@ -87,6 +87,12 @@ class ChecksTests(CheckerBase):
             limit = self.resolve(node)
             if limit is None:
                 return None
+            if limit.type.kind is Kind.WORDS and not isinstance(limit, typed.ConstList):
+                turned = f"turn it round: {node.text} includes …, or: not ({node.text} includes …)"
+                self.fault(
+                    node.span, f'"in" wants a fixed list; "{node.text}" is another for each row', turned
+                )
+                return None
             if not isinstance(limit, typed.ConstList):
                 self.fault(node.span, f'"{node.text}" is no list', "a list is written [otp, passkey]")
                 return None

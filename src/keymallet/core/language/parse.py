@@ -185,14 +185,24 @@ def _syntax_fault(text: str, unexpected: UnexpectedInput) -> Fault:
     return Fault(_token_span(token), *_about_token(text, token, unexpected))
 
 
+_MISTAKEN = {
+    "==": 'write "="; of a yes or no the name alone will do',
+    "<>": 'write "!="',
+    "=<": 'write "<="',
+    "=>": 'write ">="; where it means "then", write "not A or B"',
+}
+"""Comparisons of other languages, and how they are written here."""
+_CONDITIONS = 'put whom the rule is for into "who", or write "not A or B" for "if A then B"'
+
+
 def _about_character(text: str, place: int) -> tuple[str, str]:
     character = text[place]
     if character == "'":
         return "the text that opens here has no closing quote", "close it with '"
     if character == '"':
         return 'text stands in single quotes here, not in "', "write 'text'"
-    if text.startswith(("==", "=>", "=<", "<>"), place):
-        return f'"{text[place : place + 2]}" is no comparison', "there are = != < <= > >="
+    if text[place : place + 2] in _MISTAKEN:
+        return f'"{text[place : place + 2]}" is no comparison', _MISTAKEN[text[place : place + 2]]
     hints = {"&": "and", "|": "or", "!": "not"}
     if character in hints:
         return f'"{character}" is not part of the language', f'write "{hints[character]}"'
@@ -204,8 +214,14 @@ def _about_token(text: str, token: Token, unexpected: UnexpectedInput) -> tuple[
     before = text[:start]
     if token.type == "NAME" and before[-1:].isdigit():
         return f'"{token}" is no unit of time', "spans are written 90d, 8h, 30min, 2w, 45s"
+    pair = f"{before[-1:]}{token}"[:2]
+    if token.type == "COMPARISON" and pair in _MISTAKEN:
+        return f'"{pair}" is no comparison', _MISTAKEN[pair]
     if token.type == "COMPARISON" and before.rstrip().endswith(("=", "<", ">")):
         return "two comparisons stand side by side", "there are = != < <= > >="
+    conditional = re.search(r"\b(if|when|then|unless|else)\b", f"{before}{token}")
+    if conditional:
+        return f'"{conditional[1]}" is not part of the language', _CONDITIONS
     if token.type == "LSQB" and before.rstrip().endswith("includes"):
         return "a list cannot stand here", 'say "includes any of" or "includes all of" before a list'
     if token.type == "NAME" and token in ("has", "contains"):

@@ -97,7 +97,9 @@ SIGNED_IN: tuple[Column, ...] = (
         Kind.FLAG,
         "its last sign-in falls within a use or a drill that the register records",
         across=True,
-        said="last sign-in is explained in the register / last sign-in is not explained in the register",
+        said="its last sign-in is explained in the register"
+        " / its last sign-in is not explained in the register",
+        beside=("last-sign-in",),
     ),
     Column(
         "watched",
@@ -230,6 +232,7 @@ SIGNED_IN: tuple[Column, ...] = (
         "the next sign-in has to set a new one",
         said="has to change its password at next sign-in / "
         "does not have to change its password at next sign-in",
+        beside="password-changed",
     ),
     flag(
         "password-never-expires",
@@ -251,6 +254,7 @@ SIGNED_IN: tuple[Column, ...] = (
         "initial-password",
         "still the password that was handed out",
         said="still has the password it was handed / has changed the password it was handed",
+        beside="password-changed",
     ),
     flag(
         "remote-password",
@@ -268,7 +272,14 @@ SIGNED_IN: tuple[Column, ...] = (
         "key-and-password two-keys two-keys-and-password",
         said="accepts over the network {} / accepts nothing in combination",
     ),
-    flag("locked", "locked at the instant judged", _LOCKED, always=True, said="is locked / is not locked"),
+    flag(
+        "locked",
+        "locked at the instant judged",
+        _LOCKED,
+        always=True,
+        said="is locked / is not locked",
+        beside="lock-cause locked-since",
+    ),
     word(
         "lock-cause",
         "what locked it",

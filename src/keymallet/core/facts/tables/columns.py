@@ -7,10 +7,15 @@ from dataclasses import replace
 from keymallet.core.facts.model import Column, Derivation, Kind
 
 
-def flag(name: str, meaning: str, definition: str = "", always: bool = False, *, said: str) -> Column:
+def flag(
+    name: str, meaning: str, definition: str = "", always: bool = False, *, said: str, beside: str = ""
+) -> Column:
     """A yes or no."""
     how = Derivation.ALWAYS if always else Derivation.UNLESS_KNOWN
-    return Column(name, Kind.FLAG, meaning, definition=definition, derivation=how, said=said)
+    told_with = tuple(beside.split())
+    return Column(
+        name, Kind.FLAG, meaning, definition=definition, derivation=how, said=said, beside=told_with
+    )
 
 
 def text(name: str, meaning: str, *, said: str) -> Column:

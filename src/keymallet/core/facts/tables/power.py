@@ -39,7 +39,7 @@ GRANT = Table(
         text(
             "via",
             "direct, or the group path it comes through",
-            said="held through {} / how it is held is not on record",
+            said="held by way of: {} / how it is held is not on record",
         ),
         text("scope", "what it covers, such as which commands", said="scope {} / no scope on record"),
         flag(
@@ -70,6 +70,7 @@ GRANT = Table(
     ),
     label=("role", "via"),
     said="right / rights",
+    listed_as="held",
 )
 
 
@@ -127,7 +128,8 @@ ELEVATION = Table(
             Kind.FLAG,
             "approved by the person who asked",
             across=True,
-            said="approved by the person who asked / approved by somebody else",
+            said="the person who asked also approved it / somebody else approved it",
+            beside=("approved-by",),
         ),
         Column(
             "hollow-reason",
@@ -135,6 +137,7 @@ ELEVATION = Table(
             "its reason says nothing: empty, short, filler",
             across=True,
             said="its reason says nothing / its reason says something",
+            beside=("reason",),
         ),
         Column(
             "same-reason",

@@ -77,6 +77,7 @@ FACTOR = Table(
     ),
     label=("kind", "state"),
     said="factor / factors",
+    listed_as="registered",
 )
 
 
@@ -150,7 +151,7 @@ SIGN_IN = Table(
     (
         ACCOUNT_REFERENCE,
         past("at", "when", said="made / time not on record"),
-        word("outcome", "whether it succeeded", "success failure", said="is a {} / outcome not on record"),
+        word("outcome", "whether it succeeded", "success failure", said="is {} / outcome not on record"),
         text("cause", "why it failed", said="failed because of {} / no cause of failure on record"),
         words("proof", "factor kinds shown", FACTOR_KINDS, said="proven with {} / no factor shown"),
         text("origin", "where it came from", said="from {} / origin not on record"),

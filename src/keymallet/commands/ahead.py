@@ -22,8 +22,8 @@ from keymallet.outputs.calendar import to_calendar
 from keymallet.outputs.run_record import run_record
 from keymallet.views.ahead import ahead_figure, show_by_rule, show_first, show_heaviest, show_weeks
 from keymallet.views.figures import figure_bytes, format_of
-from keymallet.views.summary import show_gaps, show_hints, show_run
-from keymallet.views.terminal import console, text
+from keymallet.views.summary import show_gaps, show_run
+from keymallet.views.terminal import console, show_hints, text
 
 LONGEST = timedelta(days=3_660)
 RULES_SHOWN = 12
@@ -82,7 +82,7 @@ def _show(
         out = console(stream)
         show_run(out, outcome)
         out.print()
-        show_weeks(out, schedule, options.capacity)
+        show_weeks(out, schedule, options.capacity, spread=options.spread)
         if events.height:
             show_heaviest(out, events, outcome)
             out.print()
@@ -96,12 +96,12 @@ def _show(
         if options.spread:
             unfit = events["planned"].null_count()
             closing += (
-                f" {how_many(unfit, 'finding')} cannot be planned in time."
+                f" {how_many(unfit, 'finding')} cannot be done in time at this capacity."
                 if unfit
-                else " All can be planned in time."
+                else " All of it can be done in time."
             )
         out.print(text(closing, "bold"))
-        hints = [("keymallet ahead --capacity 40/week --spread", "plan the work so that nobody is late")]
+        hints = [("keymallet ahead --capacity 40/week --spread", "plan the work before it is due")]
         if options.spread:
             hints = [
                 (

@@ -10,8 +10,7 @@ from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.problems import fail
 from keymallet.core.topics.exemptions import EXEMPTIONS_TOPIC
 from keymallet.core.topics.report import work_out
-from keymallet.views.summary import show_hints
-from keymallet.views.terminal import console
+from keymallet.views.terminal import console, show_hints
 from keymallet.views.topic import show_entries, show_sentences
 
 

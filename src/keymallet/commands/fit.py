@@ -21,8 +21,7 @@ from keymallet.fitting.sample import Export, read_sample
 from keymallet.fitting.trial import try_map
 from keymallet.sources.request import read_file
 from keymallet.views.fit import show_guess, show_trial
-from keymallet.views.summary import show_hints
-from keymallet.views.terminal import console, text
+from keymallet.views.terminal import console, show_hints, text
 
 
 def run(options: argparse.Namespace) -> int:

@@ -6,11 +6,14 @@ import argparse
 from collections.abc import Callable
 from pathlib import Path
 
-from polars import DataFrame
+from polars import DataFrame, Series
+from rich.console import Console
+from rich.padding import Padding
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
 from keymallet.commands.writing import output_stream, write_file, write_rows
+from keymallet.core.base.listing import how_many
 from keymallet.core.explaining.findings import (
     accounts_by_topic,
     findings,
@@ -27,8 +30,10 @@ from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.outputs.run_record import run_record, to_run_file
 from keymallet.views.intake import has_gaps, show_intake
 from keymallet.views.summary import (
-    show_closing,
+    show_digests,
+    show_evidence_gaps,
     show_numbers,
+    show_outcome,
     show_people,
     show_rules,
     show_run,
@@ -36,12 +41,13 @@ from keymallet.views.summary import (
     show_topics,
     show_untold,
     show_worst,
+    show_worst_in_short,
 )
-from keymallet.views.terminal import console, text
+from keymallet.views.terminal import console, show_hints, text
 
-RULES_SHOWN = 16
-_A_FEW = 3
-"""So many more rules are shown rather than counted."""
+RULES_IN_SHORT = 8
+WORST_IN_SHORT, WORST = 5, 8
+"""How many of the worst accounts are shown, where nobody says."""
 
 
 def run(options: argparse.Namespace) -> int:
@@ -66,46 +72,106 @@ def _code(fail_on: str, outcome: Run) -> int:
 def _show(
     options: argparse.Namespace, inputs: JudgingInputs, judgement: Judgement, outcome: Run, code: int
 ) -> None:
+    rows, breached = worst_accounts(judgement, _most(options))
+    names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
         for remark in inputs.remarks:
             out.print(text(remark, "dim"))
+        show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on))
         out.print()
-        everything = len(outcome.counts)
-        most = everything if options.all_rules or everything <= RULES_SHOWN + _A_FEW else RULES_SHOWN
-        show_rules(out, outcome.counts, most)
-        show_untold(out, untold(judgement))
-        if any(count.rule.topic for count in outcome.counts):
-            out.print()
-            show_topics(out, outcome.counts, accounts_by_topic(judgement))
-        rows, breached = worst_accounts(judgement, options.worst)
-        if len(rows):
-            out.print()
-            out.print(text("the worst accounts", "dim"))
-            names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
-            show_worst(out, outcome, findings(judgement, accounts=rows), names, breached)
-        beside: list[tuple[str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [
-            ("people of whom something is amiss", on_people, show_people),
-            ("systems whose settings fall short", on_systems, show_systems),
-            ("the register of exemptions", on_register, show_systems),
-            ("numbers that are not as asked for", on_numbers, show_numbers),
-        ]
-        for title, found_of, show in beside:
-            broken = found_of(judgement)
-            if broken.height:
-                out.print()
-                out.print(text(title, "dim"))
-                show(out, outcome, broken, options.worst)
-        if any(map(has_gaps, inputs.snapshot.manifest.sources.values())):
-            out.print()
-            out.print(text("not read", "dim"))
-            show_intake(out, inputs.snapshot, only_gaps=True)
-        out.print()
+        (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, rows, names, breached)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
-        if len(rows):
+        if not options.all:
+            hints.insert(
+                0, ("keymallet judge --all", "all of that, with every reason")
+            )
+        if names:
             hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
-        show_closing(out, outcome, _VERDICTS[code].format(severity=options.fail_on), hints)
+        show_hints(out, hints)
+
+
+def _most(options: argparse.Namespace) -> int:
+    if options.worst is not None:
+        return int(options.worst)
+    return WORST if options.all else WORST_IN_SHORT
+
+
+def _show_in_short(
+    out: Console,
+    inputs: JudgingInputs,
+    judgement: Judgement,
+    outcome: Run,
+    rows: Series,
+    names: list[str],
+    breached: int,
+) -> None:
+    """The first screen: how it came out, where, and the worst accounts; what is left out is named."""
+    topics = any(count.rule.topic for count in outcome.counts)
+    if topics:
+        show_topics(out, outcome.counts, accounts_by_topic(judgement))
+    else:
+        show_rules(out, outcome.counts, RULES_IN_SHORT)
+    if names:
+        out.print()
+        out.print(text("the worst accounts", "dim"))
+        show_worst_in_short(out, findings(judgement, accounts=rows), names, breached)
+    left_out = []
+    for (one, several), column, title, found_of, _ in BESIDES:
+        number = found_of(judgement)[column].n_unique()
+        left_out += [f"{title} ({how_many(number, one, several)})"] if number else []
+    left_out += [how_many(len(outcome.counts), "rule")] if topics else []
+    unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
+    left_out += [f"{how_many(unread, 'source')} not read in full"] if unread else []
+    left_out += [how_many(len(outcome.gaps), "gap") + " in the evidence"] if outcome.gaps else []
+    left_out += ["what no source tells of"] if untold(judgement) else []
+    if left_out:
+        out.print(Padding(text(f"not shown here: {', '.join(left_out)}", "dim"), (1, 0, 0, 0), expand=False))
+
+
+BESIDES: list[tuple[tuple[str, str], str, str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [
+    (("person", "people"), "subject", "people on the roster", on_people, show_people),
+    (("system", "systems"), "account", "systems whose settings fall short", on_systems, show_systems),
+    (("entry", "entries"), "subject", "the register of exemptions", on_register, show_systems),
+    (("count", "counts"), "rule", "counts outside their limits", on_numbers, show_numbers),
+]
+"""Findings that are no account's: what they are counted in, by which column, under which heading."""
+
+
+def _show_all(
+    out: Console,
+    inputs: JudgingInputs,
+    judgement: Judgement,
+    outcome: Run,
+    rows: Series,
+    names: list[str],
+    breached: int,
+) -> None:
+    """Everything: rules, topics, accounts and all that is no account's, and what was not read."""
+    show_digests(out, outcome)
+    out.print()
+    show_rules(out, outcome.counts, len(outcome.counts))
+    show_untold(out, untold(judgement))
+    if any(count.rule.topic for count in outcome.counts):
+        out.print()
+        show_topics(out, outcome.counts, accounts_by_topic(judgement))
+    if names:
+        out.print()
+        out.print(text("the worst accounts", "dim"))
+        show_worst(out, outcome, findings(judgement, accounts=rows), names, breached)
+    for _, _, title, found_of, show in BESIDES:
+        broken = found_of(judgement)
+        if broken.height:
+            out.print()
+            out.print(text(title, "dim"))
+            show(out, outcome, broken, len(names) or WORST)
+    if any(map(has_gaps, inputs.snapshot.manifest.sources.values())):
+        out.print()
+        out.print(text("not read", "dim"))
+        show_intake(out, inputs.snapshot, only_gaps=True)
+    out.print()
+    show_evidence_gaps(out, outcome)
 
 
 _VERDICTS = {

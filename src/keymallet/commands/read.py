@@ -14,8 +14,7 @@ from keymallet.core.base.problems import fail
 from keymallet.sources.estate import Estate
 from keymallet.sources.reading import read_sources
 from keymallet.views.intake import SOURCES_SHOWN, has_gaps, show_intake, show_reading
-from keymallet.views.summary import show_hints
-from keymallet.views.terminal import console, text
+from keymallet.views.terminal import console, show_hints, text
 
 
 def run(options: argparse.Namespace) -> int:

@@ -44,8 +44,8 @@ from keymallet.views.rehearse import (
     show_sweep,
     sweep_figure,
 )
-from keymallet.views.summary import show_gaps, show_hints, show_run
-from keymallet.views.terminal import console, text
+from keymallet.views.summary import show_gaps, show_run
+from keymallet.views.terminal import console, show_hints, text
 
 MOST = 10
 

@@ -12,8 +12,7 @@ from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.outputs.new_rulebook import new_rulebook
 from keymallet.sources.rulebooks import is_shipped, no_such_book, open_included, shipped, shipped_text
 from keymallet.views.rulebook import show_shipped
-from keymallet.views.summary import show_hints
-from keymallet.views.terminal import console, text
+from keymallet.views.terminal import console, show_hints, text
 
 
 def run(options: argparse.Namespace) -> int:

@@ -11,9 +11,12 @@ from keymallet.core.facts.lookup import find_accounts, of_same_person
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import work_out
 from keymallet.views.account import show_account
-from keymallet.views.summary import show_gaps, show_hints
-from keymallet.views.terminal import console
+from keymallet.views.summary import show_gaps
+from keymallet.views.terminal import console, show_hints
 from keymallet.views.topic_words.registry import WORDS
+
+LINES, LEAST_BREACHES = 30, 2
+"""About so many lines are breaches, three each, where not everything is asked for; and so many at least."""
 
 
 def run(options: argparse.Namespace) -> int:
@@ -27,20 +30,23 @@ def run(options: argparse.Namespace) -> int:
     by_others = inputs.rulebook.only(lambda rule: rule.id in others)
     nothing = inputs.rulebook.only(lambda rule: False)
     out = console()
-    for number, row in enumerate(find_accounts(evidence, options.account)):
+    found = find_accounts(evidence, options.account)
+    most = None if options.all else max(LINES // (3 * len(found)), LEAST_BREACHES)
+    for number, row in enumerate(found):
         around = inputs.judge(evidence.around(row), by_others)
         alone = inputs.judge(evidence.only([row]), nothing)
         topics = {
             name: WORDS[name].of_account(work_out(topic, alone, inputs.rulebook), inputs.clock)
-            for name, topic in TOPICS.items()
+            for name, topic in (TOPICS.items() if options.all else ())
         }
         if number:
             out.print()
         verdicts = about_account(row, around, among_all)
-        show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics)
+        show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics, most)
     out.print()
     show_gaps(out, inputs.gaps)
-    show_hints(
-        out, [("keymallet dictionary account", "what each fact means"), ("keymallet judge", "all accounts")]
-    )
+    hints = [("keymallet dictionary account", "what each fact means"), ("keymallet judge", "all accounts")]
+    if not options.all:
+        hints[0] = (f"keymallet show {options.account} --all", "every verdict, fact and date")
+    show_hints(out, hints)
     return CLEAN

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from keymallet.commands.arguments.view import ROWS
+from keymallet.commands.arguments.view import ROWS, ROWS_IN_SHORT
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.judging_inputs import open_inputs
 from keymallet.commands.writing import output_stream, write_file, write_rows
@@ -18,9 +18,16 @@ from keymallet.core.judging.run import Run
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import Section, Topic, TopicReport, by_group, work_out
 from keymallet.views.figures import figure_bytes, format_of
-from keymallet.views.summary import show_gaps, show_hints, show_rules, show_worst
-from keymallet.views.terminal import console, moment, text
-from keymallet.views.topic import show_groups, show_list, show_meanings, show_section, show_sentences
+from keymallet.views.summary import show_gaps, show_rules, show_worst
+from keymallet.views.terminal import console, moment, show_hints, text
+from keymallet.views.topic import (
+    show_groups,
+    show_left_out,
+    show_list,
+    show_meanings,
+    show_section,
+    show_sentences,
+)
 from keymallet.views.topic_figures import topic_figure
 from keymallet.views.topic_words.registry import WORDS
 
@@ -113,18 +120,23 @@ def _show(
         show_sentences(out, report, outcome.clock)
         out.print()
         show_groups(out, report, groups, all_of_them=options.all)
-        show_meanings(out, report)
-        for section in report.sections:
-            show_section(out, section, report, outcome.clock)
-        if options.rows and report.rows.height:
+        if options.all:
+            show_meanings(out, report)
+            for section in report.sections:
+                show_section(out, section, report, outcome.clock)
+        most = (ROWS if options.all else ROWS_IN_SHORT) if options.rows is None else options.rows
+        if most and report.rows.height:
             out.print()
-            show_list(out, report, options.rows, outcome.clock)
+            show_list(out, report, most, outcome.clock)
         hints = [(f"keymallet view {topic.name} --by {topic.groupings[1]}", "grouped otherwise")]
         counts = [count for count in outcome.counts if count.rule.topic == topic.name]
-        if counts:
+        if not options.all:
+            show_left_out(out, report, len(counts))
+            hints.insert(0, (f"keymallet view {topic.name} --all", "all of that"))
+        elif counts:
             out.print()
             out.print(text("what the rulebook says of it", "dim"))
-            show_rules(out, counts, len(counts) if options.all else ROWS, "--all")
+            show_rules(out, counts, len(counts))
             rows, breached = worst_accounts(judgement, options.worst, topic.name)
             if len(rows):
                 out.print()

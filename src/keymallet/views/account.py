@@ -13,23 +13,24 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from keymallet.core.base.listing import how_many, some_names
+from keymallet.core.base.listing import and_more, how_many, some_names
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.ways_in import Facts, ways_in
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_IN, WAY_IN, tables_of_account
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.phrases import FORMS
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
 from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import (
     SEVERITY_STYLES,
     VERDICT_STYLES,
     lasting,
     moment,
     plain_grid,
-    plain_table,
     text,
 )
 from keymallet.views.ways import show_ways
@@ -45,10 +46,12 @@ def show_account(
     verdicts: pl.DataFrame,
     elsewhere: list[str],
     topics: Mapping[str, Sequence[str]],
+    most: int | None = None,
 ) -> None:
     """Print everything on the one account that `context` is about.
 
-    `elsewhere` are the person's other accounts, `topics` the account's part in each topic.
+    `elsewhere` are the person's other accounts, `topics` the account's part in each topic. With `most`, only
+    how it gets in and so many of its breaches, with what to do; what else there is is named.
     """
     frame = known_facts(context, ACCOUNT)
     row = frame.row(0, named=True)
@@ -61,6 +64,10 @@ def show_account(
         out.print(text(f"the same person: {some_names(elsewhere, MOST_ELSEWHERE)}", "dim"))
     out.print()
     _show_ways_in(out, context, row)
+    if most is not None:
+        _show_breaches(out, context, verdicts, most)
+        _show_left_out(out, context)
+        return
     _show_topics(out, topics)
     _show_verdicts(out, context, verdicts)
     _show_facts(out, context, row)
@@ -68,6 +75,45 @@ def show_account(
     for table in tables_of_account():
         if table is not WAY_IN:
             _show_rows(out, context, table)
+
+
+def _show_breaches(out: Console, context: EvaluationContext, verdicts: pl.DataFrame, most: int) -> None:
+    out.print()
+    _heading(out, _counts(verdicts))
+    broken = verdicts.filter(pl.col("verdict").is_in(["breach", "pending"]))
+    grid = plain_grid(10, None)
+    for row in broken.head(most).iter_rows(named=True):
+        said = text(row["title"])
+        about = f" [{row['subject']}]" if row["subject"] else ""
+        said.append_text(text(f"{about}: {row['because']}", "dim"))
+        lasts = lasting(row, context.at, context.clock)
+        said.append_text(text(f" · {lasts}" if lasts else "", "dim italic"))
+        said.append("\n").append_text(text(f"to do: {row['change']}"))
+        severity = SEVERITIES[row["severity"]]
+        grid.add_row(Text(f"  {row['severity']}", SEVERITY_STYLES[severity]), said)
+    if broken.height:
+        out.print(grid)
+    if broken.height > most:
+        _aside(out, and_more(broken.height - most, "breach", "breaches"))
+
+
+def _show_left_out(out: Console, context: EvaluationContext) -> None:
+    """Name what there is besides, and how much."""
+    parts = ["the other verdicts", "facts and dates"]
+    for table in tables_of_account():
+        number = context.frames[table.name].height
+        if number and table is not WAY_IN:
+            parts.append(how_many(number, *table.said.split(FORMS)))
+    _aside(out, f"not shown here: {', '.join(parts)} (--all)")
+
+
+def _counts(verdicts: pl.DataFrame) -> str:
+    """How many verdicts of each kind there are."""
+    counted = Counter(verdicts["verdict"])
+    kinds = [
+        verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict not in ("pending", "exempt")
+    ]
+    return f"verdicts: {', '.join(f'{counted[verdict]} {verdict}' for verdict in kinds)}"
 
 
 def _show_topics(out: Console, topics: Mapping[str, Sequence[str]]) -> None:
@@ -236,7 +282,7 @@ def _show_rows(out: Console, context: EvaluationContext, table: Table) -> None:
 
 
 def _rows_as_table(out: Console, columns: list[Column], shown: list[list[str]]) -> None:
-    grid = plain_table()
+    grid = PlainTable()
     grid.add_column("")
     for column in columns:
         grid.add_column(column.name, overflow="fold")
@@ -260,12 +306,7 @@ def _rows_as_blocks(out: Console, table: Table, columns: list[Column], shown: li
 
 def _show_verdicts(out: Console, context: EvaluationContext, verdicts: pl.DataFrame) -> None:
     out.print()
-    counted = Counter(verdicts["verdict"])
-    kinds = [
-        verdict for verdict in VERDICT_STYLES if counted[verdict] or verdict not in ("pending", "exempt")
-    ]
-    counts = [f"{counted[verdict]} {verdict}" for verdict in kinds]
-    _heading(out, f"verdicts: {', '.join(counts)}")
+    _heading(out, _counts(verdicts))
     grid = plain_grid(10, 10, None)
     for row in verdicts.iter_rows(named=True):
         verdict, severity = row["verdict"], row["severity"]

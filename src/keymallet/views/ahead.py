@@ -16,38 +16,42 @@ from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.core.studies.ahead import Week, days
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
-from keymallet.views.terminal import SEVERITY_STYLES, day, plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import SEVERITY_STYLES, day, text
 
 BAR = 26
 RULES_NAMED = 1
 HEAVIEST = 5
 
 
-def show_weeks(out: Console, schedule: list[Week], capacity: int | None) -> None:
-    """Print a line for each week: how much, as a bar with what goes beyond the capacity, and of what."""
-    planned = any(week.planned for week in schedule)
-    table = plain_table()
+def show_weeks(out: Console, schedule: list[Week], capacity: int | None, *, spread: bool) -> None:
+    """Print a line for each week: how much turns, what of it is late or beyond the capacity, and of what."""
+    table = PlainTable()
     table.add_column("week from", no_wrap=True, min_width=10)
     table.add_column("turn to breach", justify="right", no_wrap=True, min_width=14)
-    if planned:
+    if spread:
         table.add_column("planned", justify="right", no_wrap=True, min_width=7)
-    table.add_column("█ within capacity ▓ beyond" if capacity else "", width=BAR, no_wrap=True)
-    table.add_column("most of them", ratio=1, overflow="ellipsis", no_wrap=True)
-    most = max([week.turning for week in schedule] + [week.planned for week in schedule] + [capacity or 1, 1])
+        table.add_column("late", justify="right", no_wrap=True, min_width=4)
+    bar = "█ planned in time ▓ late" if spread else "█ within capacity ▓ beyond" if capacity else ""
+    table.add_bar(bar, BAR)
+    table.add_column("most of them", ratio=1, overflow="fold")
+    most = max([week.turning for week in schedule] + [capacity or 1, 1])
     for week in schedule:
-        cells = [f"{week.monday:%Y-%m-%d}", f"{week.turning:,}" if week.turning else "·"]
-        cells += [f"{week.planned:,}" if week.planned else "·"] if planned else []
-        shown = week.planned if planned else week.turning
-        table.add_row(*cells, _bar(shown, most, capacity), text(_mostly(week.by_rule), "dim"))
+        numbers = [week.turning, *((week.planned, week.late) if spread else ())]
+        beyond = week.late if spread else max(week.turning - capacity, 0) if capacity else 0
+        cells = [f"{number:,}" if number else "·" for number in numbers]
+        drawn = _bar(week.turning, beyond, most)
+        table.add_row(f"{week.monday:%Y-%m-%d}", *cells, drawn, text(_mostly(week.by_rule), "dim"))
     out.print(table)
 
 
-def _bar(number: int, most: int, capacity: int | None) -> Text:
+def _bar(number: int, beyond: int, most: int) -> Text:
+    """All of a week, the end of it marked that is beyond what can be done; any of either has a cell."""
     if not number:
         return Text("")
-    cells = max(1, round(BAR * number / most))
-    within = cells if capacity is None or number <= capacity else min(round(BAR * capacity / most), cells - 1)
-    return Text("█" * within, "cyan").append("▓" * (cells - within), "red")
+    cells = max(1 + (0 < beyond < number), round(BAR * number / most))
+    marked = cells if beyond == number else min(max(round(BAR * beyond / most), beyond > 0), cells - 1)
+    return Text("█" * (cells - marked), "cyan").append("▓" * marked, "red")
 
 
 def _mostly(by_rule: Counter[str]) -> str:
@@ -58,7 +62,7 @@ def _mostly(by_rule: Counter[str]) -> str:
 
 def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:
     """Print a line for each rule: how much of it, and when the first is due."""
-    table = plain_table()
+    table = PlainTable()
     for name in ("rule", "severity"):
         table.add_column(name)
     table.add_column("turn to breach", justify="right")
@@ -107,7 +111,7 @@ def show_first(out: Console, events: pl.DataFrame, run: Run, more: int) -> None:
         who = f"{row['account'] or ''}{' [' + row['subject'] + ']' if row['subject'] else ''}"
         said = text(f"{who}: ").append_text(text(row["title"], "dim"))
         if planned:
-            when = f"mend on {row['planned']:%a %Y-%m-%d}" if row["planned"] else "fits in no week"
+            when = f"mend on {row['planned']:%a %Y-%m-%d}" if row["planned"] else "cannot be done in time"
             said.append_text(text(f" · {when}", "dim italic" if row["planned"] else "red"))
         severity = SEVERITIES[row["severity"]]
         table.add_row(day(row["at"], run.clock), Text(row["severity"], SEVERITY_STYLES[severity]), said)
@@ -146,8 +150,10 @@ def ahead_figure(schedule: list[Week], run: Run, capacity: int | None) -> Any:
         axes.annotate(f"capacity {capacity} a week", (len(schedule) - 0.5, capacity), xytext=(0, 5),
                       textcoords="offset points", ha="right", color=INK, fontsize=10)  # fmt: skip
     if any(week.planned for week in schedule):
+        late = sum(week.late for week in schedule)
+        label = f"planned before it turns{f' ({late:,} cannot be done in time)' if late else ''}"
         axes.plot(places, [week.planned for week in schedule], "o-", color=INK, markersize=5, linewidth=1,
-                  label="planned, so that nobody is late")  # fmt: skip
+                  label=label)  # fmt: skip
     axes.set_xticks(
         list(places), [f"{week.monday:%d %b}" for week in schedule], rotation=0 if len(schedule) < 16 else 60
     )

@@ -18,7 +18,8 @@ from keymallet.core.studies.compare import (
     WIDENED,
     Change,
 )
-from keymallet.views.terminal import plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import text
 
 _STYLES = {
     ADDED: "red",
@@ -35,7 +36,7 @@ _STYLES = {
 def show_changes(out: Console, names: tuple[str, str], changes: list[Change], *, on_evidence: bool) -> None:
     """Print a line for each change, those that ask for more first, then what they come to."""
     out.print(text(f"from {names[0]} to {names[1]}", "bold"))
-    table = plain_table(header=False)
+    table = PlainTable(header=False)
     table.add_column(width=10)
     table.add_column(overflow="fold", max_width=30)
     table.add_column(ratio=1)

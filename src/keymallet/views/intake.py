@@ -15,7 +15,8 @@ from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal, TableIntake
 from keymallet.store.snapshot import Snapshot, SourceRecord
-from keymallet.views.terminal import plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import text
 
 LINES_NAMED = 6
 SOURCES_SHOWN = 20
@@ -77,7 +78,7 @@ def _show_first(
     columns = [TABLES[table].column(name) for name in names if name in rows.columns]
     if not rows.height:
         return
-    grid = plain_table()
+    grid = PlainTable()
     grid.add_column("")
     shown = []
     for column in columns:

@@ -15,7 +15,8 @@ from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.judging.run import Run
 from keymallet.core.studies.rehearse import NEWLY, NO_LONGER, Difference
 from keymallet.views.figures import INK, SERIES, new_figure
-from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import SEVERITY_STYLES, moment, text
 
 BAR = 40
 GROUPS_SHOWN = 8
@@ -23,7 +24,7 @@ GROUPS_SHOWN = 8
 
 def show_differences(out: Console, changed_rules: list[Difference]) -> None:
     """Print a line for each rule that comes out otherwise, and how many do not."""
-    table = plain_table()
+    table = PlainTable()
     table.add_column("rule")
     table.add_column("severity")
     for name in ("breaches as it is", "as rehearsed", "newly", "no longer"):
@@ -104,7 +105,7 @@ def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
 
 def show_instants(out: Console, numbers: list[tuple[datetime, int, int]], clock: ZoneInfo) -> None:
     """Print how many accounts are in breach under either book, at one instant after another."""
-    table = plain_table()
+    table = PlainTable()
     table.add_column("judged at")
     for name in ("accounts in breach as it is", "as rehearsed", "more or fewer"):
         table.add_column(name, justify="right")
@@ -117,11 +118,11 @@ def show_instants(out: Console, numbers: list[tuple[datetime, int, int]], clock:
 
 def show_sweep(out: Console, limit: str, points: list[tuple[str, int, int]], present: str) -> None:
     """Print the curve of accounts in breach against a limit, and of breaches, also those of settings."""
-    table = plain_table()
+    table = PlainTable()
     table.add_column(f"limit.{limit}", justify="right")
     table.add_column("accounts in breach", justify="right")
     table.add_column("breaches", justify="right")
-    table.add_column("", width=BAR, no_wrap=True)
+    table.add_bar("", BAR)
     most = max([breaches for *_, breaches in points] + [1])
     for value, accounts, breaches in points:
         cells = max(1, round(BAR * breaches / most)) if breaches else 0

@@ -12,7 +12,8 @@ from rich.padding import Padding
 from keymallet.core.base.listing import some_names
 from keymallet.core.facts import wording
 from keymallet.core.facts.model import Kind
-from keymallet.views.terminal import plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import text
 
 _WHOLE = ("account", "who")
 _RIGHT = (Kind.COUNT, Kind.SPAN)
@@ -34,13 +35,16 @@ def show_rows(
     `to_the_minute` are shown with their time of day.
     """
     short = short or {}
-    table = plain_table()
+    table = PlainTable()
     written = []
     for name in frame.columns:
         kind = kinds.get(name, Kind.TEXT)
         # A name that is divided cannot be copied: other columns give way first.
         table.add_column(
-            name, justify="right" if kind in _RIGHT else "left", overflow="fold", no_wrap=name in _WHOLE
+            name,
+            justify="right" if kind in _RIGHT else "left",
+            overflow="fold",
+            no_wrap=name in _WHOLE or kind is Kind.INSTANT,
         )
         if name in short:
             values = pl.Series([some_names(names, short[name]) for names in frame[name]], dtype=pl.String)
@@ -49,6 +53,8 @@ def show_rows(
         else:
             values = wording.values(frame[name], kind, clock).cast(pl.String)
         written.append(values.fill_null("-"))
+    named_by = next((place for place, name in enumerate(frame.columns) if name in _WHOLE), None)
+    table.named_by = named_by
     for row in zip(*written, strict=True):
         table.add_row(*(text(value) for value in row))
     out.print(Padding(table, (0, 0, 0, margin), expand=False) if margin else table)

@@ -19,7 +19,8 @@ from keymallet.core.language.literals import span_text
 from keymallet.core.language.typed import Typed, limit_of
 from keymallet.core.rulebook.model import MENDS, Demand, Rule, Rulebook, Severity, Tally
 from keymallet.core.studies.contradictions import Contradiction
-from keymallet.views.terminal import SEVERITY_STYLES, plain_grid, plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import SEVERITY_STYLES, plain_grid, text
 
 
 def show_checked(out: Console, path: str, book: Rulebook) -> None:
@@ -67,7 +68,7 @@ def _graded(book: Rulebook) -> str:
 
 def show_shipped(out: Console, books: list[tuple[str, Rulebook]]) -> None:
     """Print the rulebooks that ship, a line each."""
-    table = plain_table(header=False)
+    table = PlainTable(header=False)
     for name, book in books:
         table.add_row(text(name, "bold"), text(book.title), text(_graded(book), "dim"))
     out.print(table)

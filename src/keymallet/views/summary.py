@@ -18,9 +18,11 @@ from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES, TOPICS
-from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, lasting, moment, plain_table, text
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, lasting, moment, text
 
 BAR = 16
+EIGHTHS = ("", "▏", "▎", "▍", "▌", "▋", "▊", "▉")
 GAPS_SHOWN = 8
 UNTOLD_SHOWN = 8
 SHORT = 12
@@ -28,26 +30,30 @@ SHORT = 12
 
 
 def show_run(out: Console, run: Run) -> None:
-    """Print what was judged, by which book, on which evidence."""
+    """Print what was judged and when, by which book."""
     edition = f", edition {run.rulebook_edition}" if run.rulebook_edition else ""
     out.print(text(f"{run.rulebook_title}{edition}", "bold"))
     judged = f"{run.organisation}, judged at {moment(run.at, run.clock)} ({run.clock.key})"
     evidence = f"{how_many(run.accounts, 'account')} from {how_many(run.sources, 'source')}"
     out.print(text(f"{judged}: {evidence}, read {moment(run.read_at, run.clock)}", "dim"))
+
+
+def show_digests(out: Console, run: Run) -> None:
+    """Print of which files and snapshot exactly the run was."""
     files = {**run.rulebook_files, **({run.register_file: run.register_digest} if run.register_file else {})}
     named = [f"{PurePath(name).name} {digest[:SHORT]}" for name, digest in files.items()]
     out.print(text(" · ".join([*named, f"snapshot {run.snapshot_digest[:SHORT]}"]), "dim"))
 
 
-def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "--all-rules") -> None:
+def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "--all") -> None:
     """Print a line for each rule, the worst first; of many only the worst, and how many there are besides."""
-    table = plain_table()
-    table.add_column("rule", no_wrap=True, overflow="ellipsis", ratio=1)
+    table = PlainTable()
+    table.add_column("rule", overflow="fold", ratio=1)
     table.add_column("severity", no_wrap=True)
     excused = [name for name in ("pending", "exempt") if any(getattr(count, name) for count in counts)]
     for name in ("in\nscope", "met", "breach", *excused, "unproven"):
         table.add_column(name, justify="right", no_wrap=True)
-    table.add_column("█ breach\n▒ unproven", width=BAR, no_wrap=True)
+    table.add_bar("█ breach\n▒ unproven", BAR)
     worst_first = sorted(
         counts, key=lambda count: (-(count.breach > 0), -count.rule.severity, -count.breach, -count.unproven)
     )
@@ -82,7 +88,7 @@ def show_untold(out: Console, found: Sequence[Untold]) -> None:
         return
     out.print()
     out.print(text("not judged: no source tells of", "dim"))
-    table = plain_table(header=False)
+    table = PlainTable(header=False)
     table.add_column("", ratio=2)
     table.add_column("", ratio=3)
     table.add_column("", justify="right", no_wrap=True)
@@ -100,12 +106,12 @@ def show_untold(out: Console, found: Sequence[Untold]) -> None:
 
 def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:
     """Print a line for each topic: its rules, its breaches, on how many accounts, and how to look closer."""
-    table = plain_table()
+    table = PlainTable()
     table.add_column("topic", no_wrap=True)
     for name in ("rules", "breach", "accounts", "exempt", "unproven"):
         table.add_column(name, justify="right")
     table.add_column("gravest", no_wrap=True)
-    table.add_column("look closer", no_wrap=True)
+    table.add_column("details", no_wrap=True)
     for topic in TOPICS:
         mine = [count for count in counts if count.rule.topic == topic]
         if not mine:
@@ -129,19 +135,43 @@ _COUNTED = ("breach", "exempt", "unproven")
 
 
 def bar(count: RuleCount) -> Text:
-    """Breach, unproven and met as parts of a bar; any breach at all has at least one cell."""
+    """Breach, unproven and met as parts of a bar; breaches are drawn to the eighth of a cell, any has one."""
     if not count.in_scope:
         return Text("nobody in scope", "dim")
-    breach = _cells(count.breach, count.in_scope)
-    unproven = min(_cells(count.unproven, count.in_scope), BAR - breach)
-    drawn = Text().append("█" * breach, "red")
+    eighths = _part(count.breach, count.in_scope, 8 * BAR)
+    breach = -(-eighths // 8)
+    unproven = min(_part(count.unproven, count.in_scope, BAR), BAR - breach)
+    drawn = Text().append("█" * (eighths // 8) + EIGHTHS[eighths % 8], "red")
     drawn.append("▒" * unproven, "yellow")
     return drawn.append("─" * (BAR - breach - unproven), "dim")
 
 
-def _cells(part: int, whole: int) -> int:
-    cells = round(BAR * part / whole)
-    return max(cells, 1) if part else 0
+def _part(part: int, whole: int, cells: int) -> int:
+    """So many of these cells; none for nothing, all for everything alone."""
+    if part in (0, whole):
+        return cells if part else 0
+    return min(max(round(cells * part / whole), 1), cells - 1)
+
+
+def show_worst_in_short(out: Console, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
+    """Print a line for each of the worst accounts: how many breaches, and of which the gravest is."""
+    table = PlainTable(header=False)
+    table.add_column("", no_wrap=True)
+    table.add_column("", justify="right", no_wrap=True)
+    table.add_column("", no_wrap=True)
+    table.add_column("", ratio=1, overflow="fold")
+    for account in accounts:
+        mine = findings.filter((pl.col("account") == account) & (pl.col("verdict") == "breach"))
+        first = mine.row(0, named=True)
+        table.add_row(
+            text(f"  {account}"),
+            how_many(mine.height, "breach", "breaches"),
+            Text(first["severity"], SEVERITY_STYLES[SEVERITIES[first["severity"]]]),
+            text(first["title"], "dim"),
+        )
+    out.print(table)
+    if breached > len(accounts):
+        out.print(text(f"  {and_more(breached - len(accounts), 'account')} in breach", "dim"))
 
 
 def show_worst(out: Console, run: Run, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
@@ -208,14 +238,18 @@ def finding_line(run: Run, row: dict[str, Any]) -> Table:
     return line
 
 
-def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, str]]) -> None:
-    """Print how the run came out, and the next useful commands."""
+def show_outcome(out: Console, run: Run, verdict: str) -> None:
+    """Print how the run came out."""
     unread = ((run.refused, "record"), (run.unreadable, "cell"))
     facts = [how_many(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
     spared = ((run.pending, "pending"), (run.exempt, "exempt"))
     facts[1:1] = [f"{number:,} {word}" for number, word in spared if number]
     facts += [f"{how_many(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
+
+
+def show_evidence_gaps(out: Console, run: Run) -> None:
+    """Print what of the evidence is incomplete, and which gaps were accepted."""
     show_gaps(out, run.gaps, GAPS_SHOWN, "--format json names them")
     for taken in run.accepted[:GAPS_SHOWN]:
         why = f"accepted until {taken.until.astimezone(run.clock):%Y-%m-%d}: {taken.text} ({taken.reason})"
@@ -223,11 +257,10 @@ def show_closing(out: Console, run: Run, verdict: str, hints: list[tuple[str, st
     if len(run.accepted) > GAPS_SHOWN:
         more = and_more(len(run.accepted) - GAPS_SHOWN, "accepted gap")
         out.print(Padding(text(more, "dim"), (0, 0, 0, 2)))
-    show_hints(out, hints)
 
 
 def show_gaps(
-    out: Console, gaps: Sequence[Gap], most: int = 2, others: str = "keymallet judge tells them"
+    out: Console, gaps: Sequence[Gap], most: int = 2, others: str = "keymallet judge --all tells them"
 ) -> None:
     """Print what is not known of the evidence: `most` lines of it, and where the `others` are told."""
     for gap in gaps[:most]:
@@ -235,13 +268,3 @@ def show_gaps(
     if len(gaps) > most:
         more = and_more(len(gaps) - most, "gap")
         out.print(Padding(text(f"{more}: {others}", "yellow"), (0, 0, 0, 2)))
-
-
-def show_hints(out: Console, hints: list[tuple[str, str]]) -> None:
-    """Print the next useful commands, with what each is for."""
-    table = Table.grid(padding=(0, 3, 0, 0))
-    table.add_column(no_wrap=True)
-    table.add_column()
-    for command, purpose in hints:
-        table.add_row(text(command, "cyan"), text(purpose, "dim"))
-    out.print(table)

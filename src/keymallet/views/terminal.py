@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from datetime import datetime, timedelta
 from typing import Any, TextIO
@@ -9,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -16,7 +18,7 @@ from keymallet.core.facts import wording
 from keymallet.core.rulebook.model import Severity
 from keymallet.views.safe import plain
 
-WIDEST = 100
+NARROWEST, WIDEST = 40, 100
 SEVERITY_STYLES = {
     Severity.CRITICAL: "bold red",
     Severity.HIGH: "red",
@@ -33,10 +35,14 @@ VERDICT_STYLES = {
 
 
 def console(stream: TextIO | None = None) -> Console:
-    """A console of at most 100 columns; coloured only on a terminal, and not with NO_COLOR."""
+    """A console of at most 100 columns; coloured only on a terminal, and not with NO_COLOR.
+
+    What is piped has 100, or as many as COLUMNS says.
+    """
     stream = stream or sys.stdout
     terminal = Console(file=stream, highlight=False, emoji=False, markup=False)
-    width = min(terminal.width, WIDEST) if stream.isatty() else WIDEST
+    told = stream.isatty() or os.environ.get("COLUMNS", "").isdigit()
+    width = max(min(terminal.width, WIDEST), NARROWEST) if told else WIDEST
     return Console(file=stream, highlight=False, emoji=False, markup=False, width=width)
 
 
@@ -53,9 +59,17 @@ def plain_grid(*widths: int | None) -> Table:
     return grid
 
 
-def plain_table(*, header: bool = True) -> Table:
-    """An aligned table without lines; its columns are added by the caller."""
-    return Table(box=None, padding=(0, 2, 0, 0), pad_edge=False, header_style="dim", show_header=header)
+def show_hints(out: Console, hints: list[tuple[str, str]]) -> None:
+    """Print the next useful commands, with what each is for; a command stays whole, to be copied."""
+    width = max((len(command) for command, _ in hints), default=0)
+    beside = all(width + 3 + len(purpose) <= out.width for _, purpose in hints)
+    for command, purpose in hints:
+        line = text(f"{command:{width}}" if beside else command, "cyan")
+        if beside:
+            line.append("   ").append_text(text(purpose, "dim"))
+        out.print(line, soft_wrap=True)
+        if not beside:
+            out.print(Padding(text(purpose, "dim"), (0, 0, 0, 4), expand=False))
 
 
 def moment(instant: datetime, clock: ZoneInfo) -> str:

@@ -11,7 +11,8 @@ import argparse
 from keymallet.commands.arguments.shared import add_judging, add_rows_format, number_of
 
 EXAMPLES = [
-    ("keymallet judge", "judge the newest snapshot and show the summary"),
+    ("keymallet judge", "judge the newest snapshot: how it came out, and the worst accounts"),
+    ("keymallet judge --all", "every rule, and why each of the worst accounts falls short"),
     ("keymallet judge --format csv --output findings.csv", "every finding, for a spreadsheet or a program"),
     (
         "keymallet judge --at 2026-12-24 --fail-on critical",
@@ -20,7 +21,6 @@ EXAMPLES = [
 ]
 
 
-WORST = 8
 _FAIL_ON = ("critical", "high", "medium", "low", "never")
 
 
@@ -37,10 +37,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--worst",
         type=number_of("accounts"),
-        default=WORST,
         metavar="N",
-        help=f"accounts shown (default: {WORST})",
+        help="accounts shown (default: 5, with --all 8)",
     )
     parser.add_argument(
-        "--all-rules", action="store_true", help="a line for every rule, however many there are"
+        "--all",
+        action="store_true",
+        help="rule by rule, account by account with reasons, settings, register, and what was not read",
     )

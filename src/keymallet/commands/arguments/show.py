@@ -1,4 +1,4 @@
-"""Show everything known of one account: how it gets in, facts and their sources, verdicts and why."""
+"""Show one account: how it gets in, what falls short and what to do; with --all everything known of it."""
 
 from __future__ import annotations
 
@@ -16,4 +16,7 @@ EXAMPLES = [
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("account", help="source/name, or a login name or mail address")
+    parser.add_argument(
+        "--all", action="store_true", help="every verdict, fact and date, and where each fact comes from"
+    )
     add_judging(parser)

@@ -18,7 +18,7 @@ EXAMPLES = [
 
 
 WORST = 5
-ROWS = 12
+ROWS_IN_SHORT, ROWS = 3, 12
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -33,9 +33,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="with --format: the rows of one of its tables, such as gates or openings",
     )
-    parser.add_argument("--rows", type=number_of("rows"), default=ROWS, metavar="N",
-                        help=f"rows of the list (default: {ROWS})")  # fmt: skip
+    parser.add_argument("--rows", type=number_of("rows"), metavar="N",
+                        help=f"rows of the list (default: {ROWS_IN_SHORT}, with --all {ROWS})")  # fmt: skip
     parser.add_argument("--worst", type=number_of("accounts"), default=WORST, metavar="N",
-                        help=f"accounts in breach shown (default: {WORST})")  # fmt: skip
-    parser.add_argument("--all", action="store_true", help="every group, and every rule of the topic")
+                        help=f"with --all: accounts in breach shown (default: {WORST})")  # fmt: skip
+    parser.add_argument("--all", action="store_true",
+                        help="every group, its tables, and what the rulebook says of it")  # fmt: skip
     add_judging(parser)

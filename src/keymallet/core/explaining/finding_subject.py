@@ -5,8 +5,9 @@ from __future__ import annotations
 import polars as pl
 
 from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.row_names import named_by, row_name
 from keymallet.core.explaining.wording import label_text
-from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, SIGN_IN
 from keymallet.core.facts.evidence import ACCOUNT_ROW, account_names, source_column
 from keymallet.core.facts.model import Table
 
@@ -39,6 +40,13 @@ def subjects_of(
         account = account_names(context.frames[ACCOUNT.name], frame)
     else:
         account = frame[source_column(table)].cast(pl.String)
+    # Two sign-ins from one place are told apart by when they were.
+    if table is SIGN_IN:
+        timed = context.rows_of(
+            table.name, rows, {*named_by(table)} & set(context.frames[table.name].columns)
+        )
+        subject = row_name(table, timed.columns, context.clock)
+        return timed.select(account.alias("account"), subject.alias("subject")).hstack(who)
     subject = pl.concat_str(
         [label_text(table, name) for name in table.label[:_MOST_IN_A_NAME]],
         separator=" ",

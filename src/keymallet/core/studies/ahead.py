@@ -79,11 +79,15 @@ def days(instants: pl.Series, clock: ZoneInfo) -> pl.Series:
 
 @dataclass(frozen=True)
 class Week:
-    """One week: its Monday, how much turns to breach in it by rule, and how much is planned in it."""
+    """One week: its Monday, how much turns to breach in it by rule, and how much is planned in it.
+
+    `late` is how much of what turns could not be planned before it does.
+    """
 
     monday: date
     by_rule: Counter[str]
     planned: int = 0
+    late: int = 0
 
     @property
     def turning(self) -> int:
@@ -107,13 +111,19 @@ def weeks(events: pl.DataFrame, clock: ZoneInfo, start: datetime, end: datetime)
     for monday, rule, number in grouped.group_by("monday", "rule").len().sort("monday", "rule").iter_rows():
         counted.setdefault(monday, Counter())[rule] = number
     planned: dict[date, int] = {}
+    late: dict[date, int] = {}
     if "planned" in events.columns:
         of_plan = events.drop_nulls("planned").group_by(pl.col("planned").dt.truncate("1w")).len()
         planned = dict(of_plan.iter_rows())
+        unplanned = grouped.filter(events["planned"].is_null())
+        late = dict(unplanned.group_by("monday").len().iter_rows())
     first, last = (monday_of(instant.astimezone(clock).date()) for instant in (start, end))
     number = (last - first).days // 7 + 1
     mondays = [first + timedelta(weeks=week) for week in range(number)]
-    return [Week(monday, counted.get(monday, Counter()), planned.get(monday, 0)) for monday in mondays]
+    return [
+        Week(monday, counted.get(monday, Counter()), planned.get(monday, 0), late.get(monday, 0))
+        for monday in mondays
+    ]
 
 
 def spread(events: pl.DataFrame, clock: ZoneInfo, start: datetime, capacity: int) -> pl.DataFrame:

@@ -34,7 +34,7 @@ def test_list_tells_what_holds_and_what_is_amiss(railway_snapshot: Path) -> None
     ]
     states = {row["exemption"]: row["state"] for row in rows}
     assert states["guests-autumn"] == "over, still relied on" and states["break-glass-west"] == "holds"
-    amiss = {row["exemption"]: row["amiss"] for row in rows}
+    amiss = {row["exemption"]: row["problems"] for row in rows}
     assert amiss["old-till"] == ["no end", "review is due", "approved by whom it serves", "covers nobody"]
 
 

@@ -49,7 +49,7 @@ def test_passwords_that_nobody_tells_of(tmp_path: Path) -> None:
     """Neither in order, nor one that does not stand out."""
     estate(tmp_path, BARE, ROWS)
     said = told(tmp_path, "passwords")
-    assert "2 passwords in use: 2 cannot be told." in said and "none that stands out" not in said
+    assert "2 passwords in use: 2 cannot be told." in said and "nothing conspicuous" not in said
     assert "Of 2 accounts among them it is not known whether there is a password in use." in said
     rows = json.loads(run("view", "passwords", *AT, "--format", "json", cwd=tmp_path).stdout)["rows"]
     assert {row["state"] for row in rows} == {"unproven"}
@@ -105,7 +105,7 @@ def test_an_elevation_whose_right_is_not_known(tmp_path: Path) -> None:
     events = "L,E,R,S,F\na,e1,root,2026-11-20T09:00:00Z,2026-11-20T10:00:00Z\n"
     estate(tmp_path, columns, ROWS, more=', elevation = "e.csv"', e_csv=events)
     done = run("view", "elevation", *AT, "--part", "openings", "--format", "json", cwd=tmp_path, expect=0)
-    assert "not known: no right to it" in json.loads(done.stdout)["rows"][0]["amiss"]
+    assert "not known: no right to it" in json.loads(done.stdout)["rows"][0]["problems"]
 
 
 def test_what_is_pending_shows_in_a_rehearsal(tmp_path: Path) -> None:

@@ -53,13 +53,15 @@ def test_the_tables_beside_the_picture_are_whole(railway_snapshot: Path) -> None
         len(openings)
         == len((railway_snapshot / "exports/openings.csv").read_text("utf-8-sig").splitlines()) - 1
     )
-    own = {row["elevation"] for row in openings if "approved by oneself" in row["amiss"]}
+    own = {row["elevation"] for row in openings if "approved by oneself" in row["problems"]}
     planted = csv.DictReader((railway_snapshot / "ground-truth.csv").open(encoding="utf-8"))
     assert own == {row["subject"].split()[0] for row in planted if row["rule"] == "opening-approved"}
     words = ("view", "factors", *AT, "--part", "gates", "--format", "json")
     told = json.loads(run(*words, cwd=railway_snapshot, expect=0).stdout)
     assert told["part"] == "gates" and len(told["rows"]) == 6
-    assert "--part amiss --format csv" in run("view", "temporary", *AT, cwd=railway_snapshot, expect=0).stdout
+    assert (
+        "--part problems --format csv" in run("view", "temporary", *AT, cwd=railway_snapshot, expect=0).stdout
+    )
 
 
 @pytest.mark.parametrize("topic", TOPICS)
@@ -132,7 +134,7 @@ def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(railway_snaps
         return " ".join(shown[shown.index("in short") : shown.index("verdicts:")].split())
 
     till = short("directory/counter-01")
-    assert "factors none; the weakest way in over the network reaches AAL1; gates: between gates" in till
+    assert "factors none; the weakest way in over the network reaches AAL1; gates: covered by none" in till
     assert "counter-tills (technical): in force, until 2027-03-01; rules: second-factor-asked" in till
     east = short("directory/emergency-2")
     assert "gates: asked by Administrators prove soundly" in east

@@ -179,7 +179,7 @@ def test_policies_of_a_server_with_account_locks(lock_server: LockServer, lock_r
 def test_length_and_history_count_only_where_they_are_switched_on(
     lock_server: LockServer, tmp_path: Path, switch: dict[str, str], told: tuple[int | None, int | None]
 ) -> None:
-    """What the setting says is what the server lets by: a short password, and an old one once more."""
+    """What the setting says is what the server allows: a short password, and an old one once more."""
     name = "-".join(["own", *switch]).lower()
     policy = lock_server.policy(name, passwordMinLength="12", passwordInHistory="3", **switch)
     lock_server.person(name, pwdPolicySubentry=policy)

@@ -156,7 +156,7 @@ severity = "high"
 who = "kind = person and enabled"
 must = "on-roster and person.status != left"
 [rule.has-one]
-title = "Who works here has an account"
+title = "Everybody who works here has an account"
 severity = "low"
 each = "person"
 who = "status = present"
@@ -184,7 +184,7 @@ def test_rules_on_people_from_files_to_findings(tmp_path: Path) -> None:
     assert "person's status on the staff list: left; not allowed" in shown
     assert "not on the roster: number 99" in run("show", "d", cwd=folder, expect=0).stdout
     table = run("judge", cwd=folder, expect=1).stdout
-    assert "people of whom something is amiss" in table and "2 Bo  Track" in table
+    assert "people with findings" in table and "2 Bo  Track" in table
 
 
 def test_a_roster_that_cannot_be_read_proves_nothing(tmp_path: Path) -> None:

@@ -24,10 +24,10 @@ DAY = [
     ("Then every account is judged by the railway's own rulebook.", ["judge", "--at", AT, "--worst", "4"]),
     ("One account is looked at closely: can this person get in?", ["show", "i.schneetaler", "--at", AT]),
     (
-        "A topic is looked at in depth: who can prove a sign-in with what, and who is made to.",
+        "A topic is looked at in depth: who has which factors, and who has to use them.",
         ["view", "factors", "--at", AT, "--rows", "3", "--worst", "1"],
     ),
-    ("Who is left out of rules, by whose leave, until when.", ["exempt", "list", "--at", AT]),
+    ("Who is left out of rules, approved by whom, until when.", ["exempt", "list", "--at", AT]),
     (
         "All findings go to a file that spreadsheets open.",
         ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],

@@ -1,4 +1,4 @@
-"""Show the register's entries: which hold, what they cover, what is amiss with them."""
+"""Show the register's entries: which are in force, what they cover, what to correct."""
 
 from __future__ import annotations
 

@@ -84,9 +84,7 @@ def _show(
         (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, rows, names, breached)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
         if not options.all:
-            hints.insert(
-                0, ("keymallet judge --all", "all of that, with every reason")
-            )
+            hints.insert(0, ("keymallet judge --all", "all of that, with every reason"))
         if names:
             hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
         show_hints(out, hints)
@@ -125,7 +123,7 @@ def _show_in_short(
     unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
     left_out += [f"{how_many(unread, 'source')} not read in full"] if unread else []
     left_out += [how_many(len(outcome.gaps), "gap") + " in the evidence"] if outcome.gaps else []
-    left_out += ["what no source tells of"] if untold(judgement) else []
+    left_out += ["what no source reports"] if untold(judgement) else []
     if left_out:
         out.print(Padding(text(f"not shown here: {', '.join(left_out)}", "dim"), (1, 0, 0, 0), expand=False))
 

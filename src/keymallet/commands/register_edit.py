@@ -107,7 +107,7 @@ def _opened(path: Path, options: argparse.Namespace) -> Opened:
     return Opened(path, _text_of(path), inputs)
 
 
-_HEAD = "# Who is left out of which rules, why, by whose leave, and until when.\n"
+_HEAD = "# Who is left out of which rules, why, approved by whom, and until when.\n"
 
 
 def today(inputs: JudgingInputs) -> datetime:

@@ -71,5 +71,5 @@ def _show(options: argparse.Namespace, inputs: JudgingInputs, result: QueryResul
             summary += f", the first {shown.height} shown (--all)"
         out.print(text(summary, "bold"))
         if result.unknown and not options.unknown:
-            out.print(text(f"of {result.unknown:,} more it cannot be told (--unknown lists them)", "yellow"))
+            out.print(text(f"{result.unknown:,} more: data missing (--unknown lists them)", "yellow"))
         show_gaps(out, inputs.gaps)

@@ -174,7 +174,7 @@ def _checked_header(text: bytes, file: str, separator: str) -> list[str]:
     header = [name.strip() for name in records[0]]
     ((width, _),) = Counter(len(record) for record in records[1:]).most_common(1) or [(len(header), 0)]
     if len(header) < width:
-        hint = "take away the lines before the one that names the columns"
+        hint = "remove the lines before the one that names the columns"
         complaint = f"the first line has {len(header)} of the {width} cells that the others have"
         raise fail(complaint, file=file, line=1, hint=hint)
     if "\0" in "".join(header):

@@ -186,7 +186,7 @@ def _show_facts(out: Console, context: EvaluationContext, row: dict[str, Any]) -
         if value is None and column.name not in supply and column.name not in unread:
             missing += [] if column.across else [column.name]
             continue
-        doubt = "cannot be told" if column.across else "unreadable"
+        doubt = "not known" if column.across else "unreadable"
         shown = doubt if column.name in unread else _value(value, column, context.clock)
         grid.add_row(
             f"  {column.name}",

@@ -83,11 +83,11 @@ def show_rules(out: Console, counts: list[RuleCount], most: int, option: str = "
 
 
 def show_untold(out: Console, found: Sequence[Untold]) -> None:
-    """Print what no source tells of, and which rules could not be judged for want of it."""
+    """Print what no source reports, and which rules could not be judged for want of it."""
     if not found:
         return
     out.print()
-    out.print(text("not judged: no source tells of", "dim"))
+    out.print(text("not judged: not reported by any source", "dim"))
     table = PlainTable(header=False)
     table.add_column("", ratio=2)
     table.add_column("", ratio=3)
@@ -190,7 +190,7 @@ def show_worst(out: Console, run: Run, findings: pl.DataFrame, accounts: list[st
 
 
 def show_people(out: Console, run: Run, findings: pl.DataFrame, most: int) -> None:
-    """Print the people of whom something is amiss, the one with most first."""
+    """Print the people with findings, the one with most first."""
     key = ["account", "subject"]
     ranked = findings.group_by(key).agg(pl.len()).sort(["len", *key], descending=[True, False, False])
     for roster, person in ranked.select(key).head(most).iter_rows():

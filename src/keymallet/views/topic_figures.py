@@ -98,8 +98,8 @@ def _register(report: TopicReport, run: Run, by: str) -> Any:
         for what, mark in (("reviewed", "o"), ("drilled", "D")):
             if row[what]:
                 axes.plot([row[what]], [place], mark, color=INK, markersize=6)
-        amiss = ", ".join(row["amiss"]) or "in order"
-        axes.annotate(f"{row['state']}: {amiss}" if row["amiss"] else row["state"], (least, place + 0.33),
+        amiss = ", ".join(row["problems"]) or "in order"
+        axes.annotate(f"{row['state']}: {amiss}" if row["problems"] else row["state"], (least, place + 0.33),
                       fontsize=8.5, color=INK)  # fmt: skip
     axes.axvline(now, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
     axes.annotate("judged at", (now, rows.height - 0.4), xytext=(5, 0), textcoords="offset points",
@@ -120,9 +120,7 @@ def _timeline(report: TopicReport, run: Run, by: str) -> Any:
     lasting = (pl.col("end") - pl.col("start")).sum()
     most = opened.group_by("who").agg(lasting.alias("all")).sort(["all", "who"], descending=[True, False])
     people = most["who"].head(MOST_BARS).reverse().to_list()
-    figure, axes = new_figure(
-        _headline(report), _subtitle(run, "what was opened in the last 12 weeks, by person")
-    )
+    figure, axes = new_figure(_headline(report), _subtitle(run, "elevations in the last 12 weeks, by person"))
     roles = opened["role"].value_counts().sort("count", "role", descending=[True, False])["role"].to_list()
     names = {row["who"]: row["account"] for row in opened.iter_rows(named=True)}
     for place, who in enumerate(people):

@@ -41,7 +41,7 @@ def _answer(ways: list[WayIn]) -> str:
     if opened:
         return f"gets in: {how_many(opened, 'way')} open{rest}"
     if unknown:
-        return f"whether it gets in cannot be told: {', '.join(counted)}"
+        return f"not known whether it gets in: {', '.join(counted)}"
     return f"does not get in: {how_many(barred, 'way')} barred" if barred else "does not get in: no way in"
 
 

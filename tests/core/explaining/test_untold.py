@@ -29,7 +29,7 @@ def test_what_no_source_tells_of(must: str, what: tuple[str, ...]) -> None:
     assert untold(judgement) == [Untold(what, ("r",), 3)]
     (found,) = findings(judgement, together=True).rows(named=True)
     assert (found["account"], found["subject"], found["verdict"]) == (None, "all 3 accounts", "unproven")
-    assert found["missing"] == [f"{name} (no source tells of it)" for name in what]
+    assert found["missing"] == [f"{name} (not reported by any source)" for name in what]
     assert findings(judgement).height == 3
 
 

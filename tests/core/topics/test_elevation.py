@@ -49,13 +49,13 @@ def test_the_state_of_each_right_is_said_plainly() -> None:
     rows = report.rows
     states = dict(rows.select("role", STATE).iter_rows())
     assert states == {
-        "stands": "standing", "asks": "may ask", "open": "open now", "over": "over", "begins": "over",
+        "stands": "standing", "asks": "on request", "open": "elevated now", "over": "ended", "begins": "ended",
         "unknown": "unproven",
     }  # fmt: skip
-    assert dict(worded(report).select("role", "held").iter_rows())["open"] == "open until 14:00"
-    assert rows[STATE].to_list() == ["standing", "open now", "unproven", "may ask", "over", "over"]
-    assert "1 of these open now, 1 cannot be told." in sentences(report)[0]
-    assert headline(report) == "1 of 4 privileged rights stand all the time, 1 cannot be told"
+    assert dict(worded(report).select("role", "held").iter_rows())["open"] == "elevated until 14:00"
+    assert rows[STATE].to_list() == ["standing", "elevated now", "unproven", "on request", "ended", "ended"]
+    assert "1 of these elevated now, 1 not known (data missing)." in sentences(report)[0]
+    assert headline(report) == "1 of 4 privileged rights are standing rights, 1 not known (data missing)"
 
 
 def test_what_was_not_used_lately() -> None:
@@ -82,7 +82,7 @@ def test_openings_that_begin_at_once_stand_as_their_source_has_them() -> None:
 def test_without_openings_none_are_claimed() -> None:
     """Who may ask stands there; how often it was opened is not said to be never."""
     report = report_of("elevation", evidence([PERSON], grant=[right("asks")]))
-    assert "No source tells of openings" in sentences(report)[1] and not report.sections
+    assert "No source reports elevations" in sentences(report)[1] and not report.sections
 
 
 def test_hours_a_week_by_hand() -> None:
@@ -115,6 +115,6 @@ def test_faults_are_of_what_was_opened() -> None:
         {}, {"own_approval": True}, {"lasted": timedelta(hours=8, microseconds=1)}, {"stretch": timedelta(hours=13)},
         {"overrun": True, "hollow": True}, {"no_proof": True, "opened": False},
     ]  # fmt: skip
-    found = faults_of(pl.DataFrame([{**whole, **change} for change in changes]))["amiss"].to_list()
+    found = faults_of(pl.DataFrame([{**whole, **change} for change in changes]))["problems"].to_list()
     assert found == [[], ["approved by oneself"], ["open too long"], ["adds up to more"],
                      ["closed late", "no reason"], []]  # fmt: skip

@@ -59,10 +59,10 @@ def test_the_state_of_each_entry_and_what_is_amiss() -> None:
     rows = {row["exemption"]: row for row in found.rows.iter_rows(named=True)}
     states = {name: row[STATE] for name, row in rows.items()}
     assert states == {
-        "sound": "holds", "endless": "amiss", "unreviewed": "amiss", "own": "amiss", "nobody": "amiss", "no-rule": "amiss",
-        "broader": "amiss", "hollow": "amiss", "later": "not yet", "over": "over, still relied on", "over-unneeded": "over",
+        "sound": "holds", "endless": "to correct", "unreviewed": "to correct", "own": "to correct", "nobody": "to correct", "no-rule": "to correct",
+        "broader": "to correct", "hollow": "to correct", "later": "not yet", "over": "ended, still relied on", "over-unneeded": "ended",
     }  # fmt: skip
-    amiss = {name: row["amiss"] for name, row in rows.items() if row["amiss"]}
+    amiss = {name: row["problems"] for name, row in rows.items() if row["problems"]}
     assert amiss == {
         "endless": ["no end"], "unreviewed": ["review is due"], "own": ["approved by whom it serves"], "nobody": ["covers nobody"],
         "no-rule": ["names no rule", "nothing needs it"], "broader": ["covers more than approved"], "hollow": ["no real reason"],
@@ -72,10 +72,10 @@ def test_the_state_of_each_entry_and_what_is_amiss() -> None:
     }  # fmt: skip
     assert next(iter(rows)) == "over" and list(rows)[-1] == "over-unneeded"
     words = WORDS["exemptions"]
-    assert words.headline(found) == "8 of 11 entries of the register want a look"
+    assert words.headline(found) == "8 of 11 entries of the register need attention"
     told = words.sentences(found, CLOCK)
     assert told[0] == "11 entries: 8 in force, which make 2 breaches exempt."
-    assert "2 breaches were covered by entries that are over." in told
+    assert "2 breaches were covered by entries that have ended." in told
     assert told[-1] == "The next to end is sound, on 2027-01-01." or "2027-01-01" in told[-1]
 
 
@@ -106,17 +106,17 @@ def test_emergency_accounts_and_what_is_amiss_with_them() -> None:
     found = report(register, accounts, factor=factors, key=[])
     (section,) = [part for part in found.sections if part.name == "emergency"]
     rows = {row["account"]: row for row in section.rows.iter_rows(named=True)}
-    assert (rows["d/glass"]["amiss"], rows["d/glass"]["use-explained"], rows["d/glass"]["watched"]) == (
+    assert (rows["d/glass"]["problems"], rows["d/glass"]["use-explained"], rows["d/glass"]["watched"]) == (
         [],
         True,
         True,
     )
-    assert rows["d/spare"]["amiss"] == [
+    assert rows["d/spare"]["problems"] == [
         "never tried", "use not explained", "nobody is told", "no factor of its own that resists phishing",
         "shares a device", "a gate asks it for what it lacks",
     ]  # fmt: skip
     # Nothing asks it for what it lacks.
-    assert rows["d/bare"]["amiss"] == [
+    assert rows["d/bare"]["problems"] == [
         "never tried", "use not explained", "nobody is told", "no factor of its own that resists phishing",
     ]  # fmt: skip
     assert WORDS["exemptions"].sections["emergency"].note(section, found) == "2 of 3 can be used"
@@ -124,7 +124,7 @@ def test_emergency_accounts_and_what_is_amiss_with_them() -> None:
     found = report(register, unknown, factor=[], key=[])
     (section,) = [part for part in found.sections if part.name == "emergency"]
     told = WORDS["exemptions"].sections["emergency"].note(section, found)
-    assert told == "0 of 1 can be used, 1 cannot be told"
+    assert told == "0 of 1 can be used, 1 not known (data missing)"
 
 
 def test_whom_a_gate_leaves_out_without_an_entry_that_names_it() -> None:

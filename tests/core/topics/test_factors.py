@@ -76,8 +76,8 @@ def test_what_no_source_tells_is_unproven() -> None:
     report = report_of("factors", evidence([person("a")]))
     assert of_each(report, STATE) == {"a": "unproven"}
     assert of_each(report, "gate") == {"a": "unproven"}
-    assert headline(report).endswith("no second factor, or only a weak one, 1 cannot be told")
-    assert "No source tells of gates" in sentences(report)[1]
+    assert headline(report).endswith("no second factor, or only a weak one, 1 not known (data missing)")
+    assert "No source reports sign-in requirements" in sentences(report)[1]
     assert not report.sections
 
 
@@ -112,9 +112,9 @@ def test_what_gates_make_of_it() -> None:
     found = evidence(accounts, factor=[factor(0, "otp"), factor(3, "otp")], gate=gate, key=[])
     report = report_of("factors", found)
     assert of_each(report, "gate") == {
-        "asked": "asked", "out": "left out", "watched": "on trial", "between": "between gates",
+        "asked": "asked", "out": "left out", "watched": "on trial", "between": "covered by none",
     }  # fmt: skip
-    assert sentences(report)[2].startswith("1 have a second factor that no gate asks for")
+    assert sentences(report)[2].startswith("1 have a second factor that no requirement asks for")
     assert by_group(report, "gate")["not asked"].sum() == 3
     assert note(report, "gates") == "asks nobody: g"
 

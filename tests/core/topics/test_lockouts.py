@@ -63,13 +63,12 @@ def test_until_when_and_what_lifts_it() -> None:
     }  # fmt: skip
     assert of_each(report, "until")["timed"] == soon
     assert dict(worded(report).select("account", "lasts").iter_rows()) == {
-        "d/timed": "2026-11-24 10:20", "d/plain": "needs the desk", "d/admin": "needs a stronger hand",
-        "d/safe": "needs a stronger hand", "d/open": None,
+        "d/timed": "2026-11-24 10:20", "d/plain": "needs the service desk", "d/admin": "needs an administrator",
+        "d/safe": "needs an administrator", "d/open": None,
     }  # fmt: skip
     assert sentences(report)[0] == "4 accounts locked: 3 cause not known, 1 by failures."
     assert (
-        sentences(report)[1]
-        == "3 of them stay so until somebody acts, 2 need a stronger hand than the service desk."
+        sentences(report)[1] == "3 of them stay locked until somebody unlocks them, 2 need an administrator."
     )
     titles = [section.name for section in report.sections]
     assert titles == ["settings", "exposed"]

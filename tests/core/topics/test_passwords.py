@@ -51,7 +51,7 @@ def test_a_book_that_asks_for_no_change_by_age() -> None:
     report = report_of("passwords", evidence(accounts, setting=setting))
     assert of_each(report, STATE) == {"old": "in order", "admin": "too old"}
     assert of_each(report, "limit by") == {"old": "no limit", "admin": "the system"}
-    assert "asks for no change by age" in sentences(report)[2]
+    assert "sets no limit on age" in sentences(report)[2]
 
 
 def test_the_stricter_limit_counts_and_is_named() -> None:

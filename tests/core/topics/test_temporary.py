@@ -34,7 +34,7 @@ def report(
 
 def amiss(found: TopicReport, what: str = "account") -> dict[str, list[str]]:
     rows = found.rows.filter(found.rows["what"] == what)
-    return {name.removeprefix("d/"): words for name, words in rows.select("account", "amiss").iter_rows()}
+    return {name.removeprefix("d/"): words for name, words in rows.select("account", "problems").iter_rows()}
 
 
 def test_accounts_with_an_end_and_without() -> None:
@@ -54,7 +54,7 @@ def test_accounts_with_an_end_and_without() -> None:
     }  # fmt: skip
     states = of_each(found, STATE)
     assert (states["past"], states["gone"]) == ("outlives its end", "outlives its end")
-    assert states["fine"] == "in order" and states["guest"] == "amiss"
+    assert states["fine"] == "in order" and states["guest"] == "to correct"
 
 
 def key(kind: str, of: int = 0, **more: Any) -> dict[str, Any]:
@@ -115,7 +115,7 @@ def test_two_keys_where_one_would_do() -> None:
     """Two that work; one that is revoked does not count."""
     fresh = {"expires": None, "last_used": days_ago(0.5)}
     two = report([account("a")], [key("api-key", **fresh), key("api-key", key="2", **fresh)])
-    assert two.rows.filter(two.rows["what"] == "api-key")["amiss"].to_list() == [["one of several"]] * 2
+    assert two.rows.filter(two.rows["what"] == "api-key")["problems"].to_list() == [["one of several"]] * 2
     one = report([account("a")], [key("api-key", **fresh), key("api-key", key="2", state="revoked", **fresh)])
     assert amiss(one, "api-key") == {"a": []}
 

@@ -280,7 +280,7 @@ def test_policies_are_settings(reading: Reading) -> None:
 def test_a_least_length_counts_only_where_quality_is_checked(
     server: Server, tmp_path: Path, quality: int | None, least: int | None
 ) -> None:
-    """What the setting says is what the server lets by."""
+    """What the setting says is what the server allows."""
     uid = f"length-{quality}"
     more = {} if quality is None else {"pwdCheckQuality": quality}
     usual = {"pwdAttribute": "userPassword", "pwdMinLength": 12, "pwdAllowUserChange": "TRUE"}

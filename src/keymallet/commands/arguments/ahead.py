@@ -34,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--spread",
         action="store_true",
-        help="plan a day for each, so that no week is over capacity and none is late",
+        help="plan a day for each, so that no week exceeds the capacity and all is done in time",
     )
     parser.add_argument(
         "--most", type=number_of("findings"), default=12, metavar="N", help="how many to list (default: 12)"

@@ -1,4 +1,4 @@
-"""The register of exemptions: who is left out of which rules, why, by whose leave, and until when.
+"""The register of exemptions: who is left out of which rules, why, approved by whom, and until when.
 
 Edits keep the file's comments and order. What an exemption covers is judged all the same: it shows as
 exempt, is counted, and is a breach again from the day on which the exemption ends.
@@ -11,7 +11,7 @@ import argparse
 from keymallet.commands.arguments.shared import add_actions, add_judging, add_rows_format
 
 EXAMPLES = [
-    ("keymallet exempt list", "every entry: whether it holds, what it covers, what is amiss with it"),
+    ("keymallet exempt list", "every entry: whether it holds, what it covers, what to correct"),
     (
         "keymallet exempt add tills --kind technical --account 'directory/counter-*' --rule password-age "
         "--reason 'Tills are opened by staff card; their passwords are never typed.' "
@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the actions, each with its own arguments."""
     action = add_actions(parser)
 
-    listed = action("list", "show the entries: which hold, what they cover, what is amiss with them")
+    listed = action("list", "show the entries: which are in force, what they cover, what to correct")
     add_rows_format(listed)
     add_judging(listed)
 

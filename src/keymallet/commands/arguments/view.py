@@ -10,10 +10,10 @@ import argparse
 from keymallet.commands.arguments.shared import add_judging, add_rows_format, number_of
 
 EXAMPLES = [
-    ("keymallet view factors", "who can prove a sign-in with what, and who is made to"),
+    ("keymallet view factors", "who has which factors, and who has to use them"),
     ("keymallet view factors --by unit --figure coverage.png", "coverage by unit, and a report of it"),
     ("keymallet view factors --format csv --output factors.csv", "a line for every account"),
-    ("keymallet view elevation --part openings --format csv", "every opening, and what is amiss with it"),
+    ("keymallet view elevation --part openings --format csv", "every opening, and what to correct"),
 ]
 
 

@@ -1,7 +1,7 @@
 """Pick accounts, or any other rows, by an expression of the rule language: any question, any columns.
 
-The rulebook's terms and limits can be used by name. Where it cannot be told whether a row is meant,
-it is not listed, but counted.
+The rulebook's terms and limits can be used by name. Rows for which data is missing are
+counted, not listed.
 """
 
 from __future__ import annotations
@@ -36,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--sort", metavar="EXPRESSION", help="the smallest or earliest first")
     parser.add_argument("--reverse", action="store_true", help="with --sort: the largest or latest first")
-    parser.add_argument("--unknown", action="store_true", help="list those of whom it cannot be told")
+    parser.add_argument("--unknown", action="store_true", help="list those for which data is missing")
     add_rows_format(parser)
     parser.add_argument("--all", action="store_true", help=f"print every row, not only the first {SHOWN}")
     add_judging(parser)

@@ -113,7 +113,7 @@ def _of_nobody(judgement: Judgement) -> dict[str, pl.DataFrame]:
             row = {
                 "verdict": Verdict.UNPROVEN.word,
                 "subject": f"all {how_many(count.unproven, noun)}",
-                "missing": [f"{name} (no source tells of it)" for name in what],
+                "missing": [f"{name} (not reported by any source)" for name in what],
                 "exemption": [],
             }
             frame = pl.DataFrame([row], schema_overrides=_nothing().schema)

@@ -63,7 +63,7 @@ class ChecksValues(CheckerBase):
             return None
         gives = _SUMS.get((node.operator, left.type.kind, right.type.kind))
         if gives is None:
-            what = "added" if node.operator == "+" else "taken away"
+            what = "added" if node.operator == "+" else "subtracted"
             self.fault(node.span, f"{right.type} cannot be {what} here: the left side is {left.type}")
             return None
         return typed.AddSub(gives, self.text(node), node.operator, left, right)

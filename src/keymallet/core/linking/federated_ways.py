@@ -11,7 +11,7 @@ from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, NOTHING_KNOWN, U
 from keymallet.core.linking.federation import hops, longest
 from keymallet.core.linking.linked import LinkedReadings, of_sources
 
-UNTOLD_END = "end is not told"
+UNTOLD_END = "end is unknown"
 """Helping column: whether there is an end is not known."""
 
 _FLAGS = "enabled has-password password-empty password-locked locked".split()

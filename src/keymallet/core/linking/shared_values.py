@@ -57,7 +57,7 @@ _A_SERIAL = r"\d{5,}|\d[\dA-Fa-f]{7,}"
 
 
 def mark_shared_passwords(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
-    """Enter which accounts of other people have the very same password, and take the digests away.
+    """Enter which accounts of other people have accounts with the same password, and take the digests away.
 
     What a password is stored as is nobody's business once copies have been seen.
     """

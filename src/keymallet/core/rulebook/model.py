@@ -39,7 +39,7 @@ MENDS = {
     "revoke-key": "revoke the key",
     "remove-grant": "take the privilege away",
     "limit-grant": "make the privilege one on request, or one with an end",
-    "close-elevation": "close what was opened",
+    "close-elevation": "end the elevation",
     "correct-fact": "correct what the source says",
     "assign": "find whose it is, and say so in the source",
     "change-setting": "change the system's own setting",
@@ -52,11 +52,11 @@ TERMS_OF_TOPICS = frozenset({"system-owner"})
 """Terms that no rule needs: the topics ask for them by name."""
 
 TOPICS = {
-    "factors": "who can prove a sign-in with what, and who is made to",
-    "passwords": "how old passwords are, and who set them",
-    "lockouts": "who is locked, by what, and who is near it",
-    "exemptions": "what is left out of rules, by whose leave, and until when",
-    "elevation": "privilege that stands, and privilege that is opened for a while",
+    "factors": "who has which factors, and who has to use them",
+    "passwords": "how old passwords are, how they are stored, and which are due",
+    "lockouts": "who is locked, why, and who is about to be",
+    "exemptions": "what is left out of rules, approved by whom, and until when",
+    "elevation": "permanent privilege, and privilege on request",
     "temporary": "accounts and credentials with an end, or without the one they need",
 }
 """The topics that rules can belong to, each with what it is about."""

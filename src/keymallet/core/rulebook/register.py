@@ -1,4 +1,4 @@
-"""The register of exemptions: who is left out of which rules, why, by whose leave, from when until when.
+"""The register of exemptions: who is left out of which rules, why, approved by whom, from when until when.
 
 Text to data, with every fault found at once. What is unwise in it (no end, approved by the one it covers)
 is no fault of the file: rules judge that. `exempting` applies it, `register_facts` makes rows of it.
@@ -78,7 +78,7 @@ class Use:
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """What was decided of an entry at one time: from when until when, for whom, by whose leave.
+    """What was decided of an entry at one time: from when until when, for whom, approved by whom.
 
     `decided` is None where it is not written down: then it is taken to have been so from the beginning.
     """

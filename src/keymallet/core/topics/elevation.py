@@ -19,13 +19,13 @@ from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.questions import Questions, QuestionsByName
 from keymallet.core.topics.report import STATE, Section, State, Tone, Topic, TopicReport, in_order
 
-STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "open now", "unproven", "may ask", "over"
+STANDING, OPEN, UNPROVEN, MAY_ASK, OVER = "standing", "elevated now", "unproven", "on request", "ended"
 STATES = (
-    State(STANDING, "held all the time, without asking", Tone.WORRY),
-    State(OPEN, "on request, and opened at this moment", Tone.FAIR),
-    State(UNPROVEN, "no source tells how it is held", Tone.OPEN),
-    State(MAY_ASK, "on request, and not open", Tone.FINE),
-    State(OVER, "the right has ended, or not begun", Tone.QUIET),
+    State(STANDING, "held permanently", Tone.WORRY),
+    State(OPEN, "on request, elevated at this moment", Tone.FAIR),
+    State(UNPROVEN, "how it is held is not reported by any source", Tone.OPEN),
+    State(MAY_ASK, "on request, not elevated now", Tone.FINE),
+    State(OVER, "the right has ended, or not begun yet", Tone.QUIET),
 )
 WEEKS = 4
 """The hours a week are those of so many weeks up to the instant judged at."""
@@ -232,12 +232,12 @@ def _sections(
     visits = faults_of(openings)
     if visits.height:
         ordered = visits.sort(
-            pl.col("amiss").list.len() == 0, pl.col(START), descending=[False, True], maintain_order=True
+            pl.col("problems").list.len() == 0, pl.col(START), descending=[False, True], maintain_order=True
         )
         kinds = {
             **dict.fromkeys((START, "asked", "ends", "closed"), Kind.INSTANT),
             **dict.fromkeys(("lasted", "stretch"), Kind.SPAN),
-            **dict.fromkeys(("amiss", "proof"), Kind.WORDS),
+            **dict.fromkeys(("problems", "proof"), Kind.WORDS),
         }
         sections.append(Section("openings", ordered.select(_OF_OPENINGS), kinds, _SHOWN_OF_OPENINGS))
     sign_ins = judgement.context.frames[SIGN_IN.name]
@@ -260,9 +260,9 @@ def _sections(
 
 _OF_OPENINGS = (
     "account", "elevation", "role", "asked", "approved-by", START, "ends", "closed", "lasted", "stretch",
-    "proof", "outcome", "amiss", "reason", "ticket",
+    "proof", "outcome", "problems", "reason", "ticket",
 )  # fmt: skip
-_SHOWN_OF_OPENINGS = ("account", "elevation", START, "lasted", "amiss", "reason")
+_SHOWN_OF_OPENINGS = ("account", "elevation", START, "lasted", "problems", "reason")
 
 
 def faults_of(openings: pl.DataFrame) -> pl.DataFrame:
@@ -288,12 +288,12 @@ def faults_of(openings: pl.DataFrame) -> pl.DataFrame:
         ),
     )
     words = words_that_hold([(truth.name, truth) for truth in told.get_columns()], openings.height)
-    return openings.with_columns(words.alias("amiss"))
+    return openings.with_columns(words.alias("problems"))
 
 
 ELEVATION_TOPIC = Topic(
     "elevation",
-    "Elevation: privilege that stands, and privilege that is opened for a while",
+    "Elevation: permanent privilege, and privilege on request",
     ("role", "unit", "kind", "source", "how"),
     asked,
     report,

@@ -1,4 +1,4 @@
-"""Exemptions: what is left out of rules, by whose leave, until when; and what is amiss with that."""
+"""Exemptions: what is left out of rules, approved by whom, until when; and what is amiss with that."""
 
 from __future__ import annotations
 
@@ -15,13 +15,13 @@ from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.topics.questions import Questions, QuestionsByName
 from keymallet.core.topics.report import STATE, Section, State, Tone, Topic, TopicReport, in_order
 
-RELIED_ON, AMISS, HOLDS, NOT_YET, OVER = "over, still relied on", "amiss", "holds", "not yet", "over"
+RELIED_ON, AMISS, HOLDS, NOT_YET, OVER = "ended, still relied on", "to correct", "holds", "not yet", "ended"
 STATES = (
-    State(RELIED_ON, "it has ended, and what it covered still breaks its rules", Tone.GRAVE),
-    State(AMISS, "in force, and something about it must not be", Tone.WORRY),
+    State(RELIED_ON, "it has ended, and its accounts still break the rules", Tone.GRAVE),
+    State(AMISS, "in force, but something about it is wrong", Tone.WORRY),
     State(HOLDS, "in force and in order", Tone.FINE),
-    State(NOT_YET, "begins on a day to come", Tone.QUIET),
-    State(OVER, "ended, and nothing needs it", Tone.QUIET),
+    State(NOT_YET, "begins in the future", Tone.QUIET),
+    State(OVER, "ended, and no longer needed", Tone.QUIET),
 )
 NO_END, UNREVIEWED, OWN_APPROVAL, NOT_APPROVED, NOBODY, NO_RULE, NO_GATE, UNNEEDED, BROADER, HOLLOW = (
     "no end", "review is due", "approved by whom it serves", "not approved", "covers nobody", "names no rule",
@@ -73,7 +73,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
             "review due": Kind.INSTANT,
             "reviewed": Kind.INSTANT,
             "drilled": Kind.INSTANT,
-            "amiss": Kind.WORDS,
+            "problems": Kind.WORDS,
             "accounts": Kind.WORDS,
             "rules": Kind.WORDS,
             "gates": Kind.WORDS,
@@ -122,16 +122,19 @@ def _rows(entries: pl.DataFrame, at: datetime) -> pl.DataFrame:
         (HOLLOW, pl.col("hollow-reason").fill_null(True)),
     )
     amiss = pl.concat_list(pl.when(truth).then(pl.lit(word)) for word, truth in faults).list.drop_nulls()
-    stated = entries.with_columns(due.alias("review due"), amiss.alias("amiss")).with_columns(
+    stated = entries.with_columns(due.alias("review due"), amiss.alias("problems")).with_columns(
         pl.when(over & (pl.col("excuses") > 0)).then(pl.lit(RELIED_ON))
         .when(over).then(pl.lit(OVER))
         .when(~begun).then(pl.lit(NOT_YET))
-        .when(pl.col("amiss").list.len() > 0).then(pl.lit(AMISS))
+        .when(pl.col("problems").list.len() > 0).then(pl.lit(AMISS))
         .otherwise(pl.lit(HOLDS))
         .alias(STATE)
     )  # fmt: skip
     kept = stated.with_columns(
-        pl.when(pl.col(STATE).is_in([RELIED_ON, AMISS])).then(pl.col("amiss")).otherwise([]).alias("amiss"),
+        pl.when(pl.col(STATE).is_in([RELIED_ON, AMISS]))
+        .then(pl.col("problems"))
+        .otherwise([])
+        .alias("problems"),
         pl.col("kind").cast(pl.String),
     ).drop("names-nobody", "names-no-rule", "names-no-gate", "approves-itself", "hollow-reason")
     return in_order(kept, STATES, pl.col("excuses") * -1, "exemption")
@@ -143,7 +146,7 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
     if len(rows):
         names = ("account", "drilled", "last-sign-in", "use-explained", "watched")
         safe = pl.DataFrame([answers[name].gather(rows) for name in names]).with_columns(
-            pl.Series("amiss", [_amiss_with(answers, row) for row in rows], dtype=pl.List(pl.String)),
+            pl.Series("problems", [_amiss_with(answers, row) for row in rows], dtype=pl.List(pl.String)),
             pl.col("watched").fill_null(False),
         )
         kinds = {
@@ -151,7 +154,7 @@ def _sections(answers: Mapping[str, pl.Series]) -> list[Section]:
             "last-sign-in": Kind.INSTANT,
             "use-explained": Kind.FLAG,
             "watched": Kind.FLAG,
-            "amiss": Kind.WORDS,
+            "problems": Kind.WORDS,
         }
         sections.append(Section("emergency", safe, kinds))
     unlisted = answers["unlisted"].fill_null(False).arg_true()
@@ -187,7 +190,7 @@ def _amiss_with(answers: Mapping[str, pl.Series], row: int) -> list[str]:
 
 EXEMPTIONS_TOPIC = Topic(
     "exemptions",
-    "Exemptions: what is left out of rules, by whose leave, and until when",
+    "Exemptions: what is exempt from rules, approved by whom, and until when",
     ("kind", "approved-by", "asked-by", "state"),
     asked,
     report,

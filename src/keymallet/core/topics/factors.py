@@ -26,14 +26,14 @@ from keymallet.core.topics.report import (
 
 NONE, WEAK, UNPROVEN, SECOND, RESISTANT = "none", "weak only", "unproven", "second factor", "resistant"
 STATES = (
-    State(NONE, "a password or a key alone, or nothing known to prove more", Tone.GRAVE),
-    State(WEAK, "text message, voice, mail, recovery codes, a biometric: nothing better", Tone.WORRY),
-    State(UNPROVEN, "no source tells", Tone.OPEN),
-    State(SECOND, "a second factor that a false site can relay, or nobody tells which", Tone.FAIR),
-    State(RESISTANT, "a factor that cannot be relayed by a false site", Tone.FINE),
+    State(NONE, "a password or a key alone, or no second factor on record", Tone.GRAVE),
+    State(WEAK, "only text message, voice call, mail, recovery codes or a biometric", Tone.WORRY),
+    State(UNPROVEN, "not reported by any source", Tone.OPEN),
+    State(SECOND, "a second factor that a fake site could relay, or of unknown kind", Tone.FAIR),
+    State(RESISTANT, "a phishing-resistant factor: a fake site cannot relay it", Tone.FINE),
 )
 CONSOLE = "console"
-ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "on trial", "left out", "between gates"
+ASKED, WATCHED, LEFT_OUT, BETWEEN = "asked", "on trial", "left out", "covered by none"
 POPULATIONS = ("emergency", "owner", "administrator", "shared", "service", "system", "guest", "person")
 
 _WEAK = "[sms, voice, email, recovery-codes, biometric]"
@@ -232,7 +232,7 @@ def _wanting(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.DataF
 
 FACTORS_TOPIC = Topic(
     "factors",
-    "Factors: who can prove a sign-in with what, and who is made to",
+    "Factors: who has which factors, and who has to use them",
     ("population", "unit", "kind", "source", "gate", "level"),
     asked,
     report,

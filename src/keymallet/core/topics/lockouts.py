@@ -30,11 +30,11 @@ GETS_IN, LOCKED, NEAR, RUN_OUT, UNPROVEN, OPEN = (
     "gets in", "locked", "near it", "run out", "unproven", "not locked",
 )  # fmt: skip
 STATES = (
-    State(GETS_IN, "locked, and a key or a session of it works all the same", Tone.GRAVE),
-    State(LOCKED, "nobody gets in until it ends or is lifted", Tone.WORRY),
-    State(NEAR, "has used up half of its failures, or more", Tone.WORRY),
-    State(RUN_OUT, "the lock has ended by itself, and still stands in the data", Tone.FAIR),
-    State(UNPROVEN, "no source tells", Tone.OPEN),
+    State(GETS_IN, "locked, but a key or a session still works", Tone.GRAVE),
+    State(LOCKED, "nobody can sign in until it ends or somebody unlocks it", Tone.WORRY),
+    State(NEAR, "has used half of its allowed failures, or more", Tone.WORRY),
+    State(RUN_OUT, "the lock has ended by itself, but is still in the data", Tone.FAIR),
+    State(UNPROVEN, "not reported by any source", Tone.OPEN),
     State(OPEN, "not locked", Tone.FINE),
 )
 BY_ITSELF, WHEN_LIFTED, NOT_KNOWN = "by itself", "when lifted", "not known"
@@ -230,7 +230,7 @@ def _settings(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
 
 LOCKOUTS_TOPIC = Topic(
     "lockouts",
-    "Lockouts: who is locked, by what, and who is near it",
+    "Lockouts: who is locked, why, and who is about to be",
     ("source", "unit", "kind", "cause"),
     asked,
     report,

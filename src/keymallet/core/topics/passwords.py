@@ -33,15 +33,15 @@ EMPTY, HANDED_OUT, TOO_OLD, WEAK, UNANSWERED, UNPROVEN, NEVER, SOON, IN_ORDER = 
     "in order",
 )  # fmt: skip
 STATES = (
-    State(EMPTY, "anybody gets in", Tone.GRAVE),
-    State(HANDED_OUT, "still the one that was handed out, past its first day", Tone.GRAVE),
+    State(EMPTY, "anybody can sign in", Tone.GRAVE),
+    State(HANDED_OUT, "initial password not changed within a day", Tone.GRAVE),
     State(TOO_OLD, "older than the account's own limit", Tone.WORRY),
-    State(WEAK, "stored by a scheme that is quickly tried through", Tone.WORRY),
-    State(UNANSWERED, "a new one was asked for, and none was set for more than a day", Tone.WORRY),
-    State(UNPROVEN, "no source tells enough", Tone.OPEN),
-    State(NEVER, "its system never asks for a new one", Tone.FAIR),
+    State(WEAK, "weak hash", Tone.WORRY),
+    State(UNANSWERED, "a required change was not made for more than a day", Tone.WORRY),
+    State(UNPROVEN, "the sources do not report enough", Tone.OPEN),
+    State(NEVER, "its system never requires a new one", Tone.FAIR),
     State(SOON, "reaches its limit within the next four weeks", Tone.FAIR),
-    State(IN_ORDER, "younger than its limit, or there is none", Tone.FINE),
+    State(IN_ORDER, "younger than its limit, or no limit", Tone.FINE),
 )
 BY_BOOK, BY_SYSTEM, BY_NOTHING = "the rulebook", "the system", "no limit"
 SOUND = "[argon2, yescrypt, bcrypt, scrypt, pbkdf2, sha512]"
@@ -302,19 +302,19 @@ def _weaker(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
             settings.filter(answers[f"weaker {fact}"].fill_null(False)).select(
                 pl.col("set source").alias("source"),
                 pl.col("set setting").alias("setting"),
-                pl.lit(what).alias("lets by"),
+                pl.lit(what).alias("allows"),
                 (no_number if is_span else pl.col("has").cast(pl.Int64)).alias("it asks"),
                 (no_number if is_span else pl.col("wants").cast(pl.Int64)).alias("the rulebook"),
                 (pl.col("has") if is_span else no_span).alias("it lets"),
                 (pl.col("wants") if is_span else no_span).alias("the rulebook lets"),
             )
         )
-    return pl.concat(parts).sort("source", "setting", "lets by") if parts else pl.DataFrame()
+    return pl.concat(parts).sort("source", "setting", "allows") if parts else pl.DataFrame()
 
 
 PASSWORDS_TOPIC = Topic(
     "passwords",
-    "Passwords: how old they are, who set them, and what comes due",
+    "Passwords: how old they are, how they are stored, and which are due",
     ("kind", "unit", "source", "limit by"),
     asked,
     report,

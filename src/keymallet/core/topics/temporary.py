@@ -20,14 +20,14 @@ from keymallet.core.topics.questions import Questions, QuestionsByName, has_limi
 from keymallet.core.topics.report import STATE, Section, State, Tone, Topic, TopicReport, in_order
 
 OUTLIVES, AMISS, UNPROVEN, SOON, IN_ORDER = (
-    "outlives its end", "amiss", "unproven", "ends soon", "in order",
+    "outlives its end", "to correct", "unproven", "ends soon", "in order",
 )  # fmt: skip
 STATES = (
-    State(OUTLIVES, "its end has come, or its account's, and it is still open", Tone.GRAVE),
-    State(AMISS, "without the end it needs, for too long, unused, or good too often", Tone.WORRY),
-    State(UNPROVEN, "something may be amiss, and no source tells", Tone.OPEN),
+    State(OUTLIVES, "past its end date, or its account's, and still open", Tone.GRAVE),
+    State(AMISS, "without a required end date, valid too long, unused, or usable too often", Tone.WORRY),
+    State(UNPROVEN, "may be wrong, but the sources do not report enough", Tone.OPEN),
     State(SOON, "ends within the next four weeks", Tone.FAIR),
-    State(IN_ORDER, "has the end it needs, or needs none", Tone.FINE),
+    State(IN_ORDER, "has the end date it needs, or needs none", Tone.FINE),
 )
 OF_ACCOUNT, OF_PASSWORD = "account", "password"
 SEVERAL = "one of several"
@@ -118,7 +118,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         plural="things",
         states=STATES,
         rows=rows,
-        kinds={"ends": Kind.INSTANT, "amiss": Kind.WORDS},
+        kinds={"ends": Kind.INSTANT, "problems": Kind.WORDS},
         measures=("endless",),
         sections=tuple(_sections(judgement, answers, rows)),
         numbers={"may be temporary": int((answers["temporary"].is_null() & enabled).sum())},
@@ -126,7 +126,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
     )
 
 
-_BARE = ("what", "account", "which", "unit", "kind", "source", "ends", "amiss", "may be")
+_BARE = ("what", "account", "which", "unit", "kind", "source", "ends", "problems", "may be")
 
 
 def _accounts(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
@@ -144,7 +144,7 @@ def _passwords(answers: Mapping[str, pl.Series]) -> pl.DataFrame:
     ends = answers["password-expires"]
     rows = _of_accounts(answers, OF_PASSWORD, ends)
     none = pl.lit([], dtype=pl.List(pl.String))
-    rows = rows.with_columns(none.alias("amiss"), pl.lit(False).alias("may be"))
+    rows = rows.with_columns(none.alias("problems"), pl.lit(False).alias("may be"))
     kept = answers["temporary"] & answers["enabled"] & answers["has_password"] & ends.is_not_null()
     return rows.filter(kept.fill_null(False)).select(_BARE)
 
@@ -183,17 +183,17 @@ def _words(prefix: str, words: Iterable[str], answers: Mapping[str, pl.Series]) 
     unsure = pl.repeat(False, rows, dtype=pl.Boolean, eager=True)
     for _, truth in truths:
         unsure |= truth.is_null()
-    return [words_that_hold(truths, rows).alias("amiss"), unsure.alias("may be")]
+    return [words_that_hold(truths, rows).alias("problems"), unsure.alias("may be")]
 
 
 def _with_state(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
     now = pl.lit(judgement.at, dtype=INSTANT)
-    grave = pl.any_horizontal(pl.col("amiss").list.contains(word) for word in _GRAVE)
+    grave = pl.any_horizontal(pl.col("problems").list.contains(word) for word in _GRAVE)
     left = pl.col("ends") - now
     soon = (left > timedelta(0)) & (left <= timedelta(weeks=4))
     state = (
         pl.when(grave).then(pl.lit(OUTLIVES))
-        .when(pl.col("amiss").list.len() > 0).then(pl.lit(AMISS))
+        .when(pl.col("problems").list.len() > 0).then(pl.lit(AMISS))
         .when("may be").then(pl.lit(UNPROVEN))
         .when(soon.fill_null(False)).then(pl.lit(SOON))
         .otherwise(pl.lit(IN_ORDER))
@@ -216,20 +216,20 @@ def _strip(rows: pl.DataFrame, judgement: Judgement) -> pl.DataFrame:
 
 def _sections(judgement: Judgement, answers: Mapping[str, pl.Series], rows: pl.DataFrame) -> list[Section]:
     sections = []
-    wrong = rows.explode("amiss").drop_nulls("amiss")
+    wrong = rows.explode("problems").drop_nulls("problems")
     if wrong.height:
-        counted = wrong.group_by("amiss").agg(
+        counted = wrong.group_by("problems").agg(
             pl.len().cast(pl.Int64).alias("number"), pl.col("what").unique().sort(), pl.col("account")
         )
-        counted = counted.sort("number", "amiss", descending=[True, False])
+        counted = counted.sort("number", "problems", descending=[True, False])
         shown = counted.select(
-            pl.col("amiss").alias("what is amiss"),
+            pl.col("problems").alias("what to correct"),
             "number",
             pl.col("what").alias("with"),
             pl.col("account").list.unique(maintain_order=True).alias("on"),
         )
         kinds = {"number": Kind.COUNT, "with": Kind.WORDS, "on": Kind.WORDS}
-        sections.append(Section("amiss", shown, kinds))
+        sections.append(Section("problems", shown, kinds))
     still = _still_open(judgement, answers)
     if still.height:
         kinds = dict.fromkeys(("account ends", "password ends", "last key ends"), Kind.INSTANT)
@@ -258,7 +258,7 @@ def _still_open(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Da
 
 TEMPORARY_TOPIC = Topic(
     "temporary",
-    "Temporary access: what has an end, what lacks one, and what goes on after it",
+    "Temporary access: what has an end date, what lacks one, and what still works after it",
     ("what", "unit", "kind", "source"),
     asked,
     report,

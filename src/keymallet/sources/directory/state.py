@@ -168,7 +168,7 @@ def _absolute_expiry(entry: Entry, policy: Policy | None) -> Facts:
 
 
 def _counted_lock(entry: Entry, policy: Policy | None) -> Facts:
-    """A lock by failures: as many as the policy lets by, and an end that is ahead or that never comes."""
+    """A lock by failures: as many as the policy allows, and an end that is ahead or that never comes."""
     unlock, failures = entry.text("accountunlocktime"), entry.number("passwordretrycount") or 0
     until = generalized_time(unlock) if unlock else None
     if not failures or (until is None and unlock != _EPOCH_TEXT):

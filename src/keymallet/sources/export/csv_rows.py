@@ -311,7 +311,7 @@ def _rows_of(data: bytes, file: str, separator: str) -> Any:
 
 def _never_closed(file: str, line: int) -> KeymalletError:
     return fail(
-        "a quote opens in this record and is never closed: what follows cannot be told apart",
+        "a quote opens in this record and is never closed: what follows cannot be separated",
         file=file,
         line=line,
         hint='close the quote, or double it ("") where it is meant as text',

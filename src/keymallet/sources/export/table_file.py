@@ -45,7 +45,9 @@ class TableFile:
     def supply(self) -> dict[str, str]:
         """Where in the file each fact stands, by the name of its column."""
         return {
-            cell.column.name: f'{self.path}, "{cell.header}"' if cell.header else "said in the map"
+            cell.column.name: f'{self.path}, "{cell.header}"'
+            if cell.header
+            else "fixed value in the column map"
             for cell in self.row_map.cells
         }
 

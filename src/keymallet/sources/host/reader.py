@@ -318,7 +318,7 @@ class HostReader:
             holders[account.uid].append(account.name)
         shared = [(uid, names) for uid, names in holders.items() if len(names) > 1]
         for uid, names in shared[:MOST_ODD]:
-            remark(f"{self.folder}/etc/passwd: one user id, {uid}, for {some_names(names, 8)}")
+            remark(f"{self.folder}/etc/passwd: {some_names(names, 8)} share user id {uid}")
         if len(shared) > MOST_ODD:
             remark(f"{self.folder}/etc/passwd: {len(shared) - MOST_ODD:,} more user ids are shared")
         if host.groups is not None and self.files.is_there("etc/gshadow"):

@@ -70,7 +70,9 @@ def _read_binary(files: HostFiles, path: str, data: bytes, revoked: Revoked) -> 
                 digest = "SHA256:" + base64.b64encode(serial).decode().rstrip("=")
                 revoked.keys.add(fingerprint(serial) if kind == _KEYS else digest)
         elif kind == _SHA1:
-            files.remark(f"{files.shown(path)}: keys revoked by SHA-1 cannot be told by their fingerprint")
+            files.remark(
+                f"{files.shown(path)}: keys revoked by SHA-1 cannot be recognised by their fingerprint"
+            )
         elif kind == _SIGNATURE:
             return
         else:

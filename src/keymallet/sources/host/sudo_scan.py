@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from keymallet.core.base.listing import shortened
 from keymallet.sources.host.files import text_lines
 
 INCLUDE = re.compile(r"(?:#|@)include(dir)?[ \t]+(.*)")
@@ -62,14 +63,18 @@ class Scan:
     def expect(self, sign: str) -> None:
         """Pass over a sign that has to come next."""
         if not self.take(sign):
-            there = self.text[self.place : self.place + 12] or "the end of the line"
-            raise BadLineError(f'"{sign}" is missing before {there}')
+            raise BadLineError(f'"{sign}" is missing {self._where(self.place)}')
+
+    def _where(self, place: int) -> str:
+        """In which line, and before what of it."""
+        rest = f"before '{shortened(self.text[place:], 12)}'" if self.text[place:] else "at the end"
+        return f"in '{shortened(self.text.strip())}', {rest}"
 
     def end(self) -> None:
         """Hold that the line ends here. Raises BadLineError with what stands there instead."""
         self.blanks()
         if not self.ended:
-            raise BadLineError(f"{self.text[self.place : self.place + 12]} is not understood")
+            raise BadLineError(f"'{shortened(self.text[self.place :], 12)}' is not understood")
 
     def members(self, *, commands: bool = False, hosts: bool = False) -> tuple[Member, ...]:
         """Names, or commands, with commas between them."""
@@ -123,8 +128,7 @@ class Scan:
             sign += self.text[self.place]
             self.place += 1
         if not sign.strip("%:#"):
-            there = self.text[start : start + 12] or "the end of the line"
-            raise BadLineError(f"a name is missing before {there}")
+            raise BadLineError(f"a name is missing {self._where(start)}")
         return sign
 
     def option_value(self) -> str:

@@ -16,7 +16,7 @@ from keymallet.views.topic_words.model import SectionWords, TopicWords, span, un
 
 def _headline(report: TopicReport) -> str:
     in_force = report.rows.height - report.number(OVER)
-    told = f"{report.number(STANDING):,} of {how_many(in_force, 'privileged right')} stand all the time"
+    told = f"{report.number(STANDING):,} of {how_many(in_force, 'privileged right')} are standing rights"
     return told + unproven(report.number(UNPROVEN))
 
 
@@ -25,11 +25,11 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     holders = rows.filter(pl.col(STATE) != OVER)["account"].n_unique()
     sentences = [
         f"{how_many(holders, 'account')} hold privileged rights: {report.number(STANDING):,} standing, "
-        f"{report.number(MAY_ASK, OPEN):,} on request, {report.number(OPEN):,} of these open now"
+        f"{report.number(MAY_ASK, OPEN):,} on request, {report.number(OPEN):,} of these elevated now"
         f"{unproven(report.number(UNPROVEN))}."
     ]
     if not report.numbers["openings are told of"]:
-        return [*sentences, "No source tells of openings: how rights on request are used cannot be said."]
+        return [*sentences, "No source reports elevations: the use of rights on request is not known."]
     hours = report.numbers["open lately"] / timedelta(hours=1)
     sentences.append(
         f"In the last {WEEKS} weeks {how_many(report.numbers['openings lately'], 'opening')} of "
@@ -45,7 +45,7 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
 def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     rows = _worded(report.rows, report, clock)
     notes = [
-        f"{row['held']}: {row['role']}, {row['via'] or 'nobody tells through what'}"
+        f"{row['held']}: {row['role']}, {row['via'] or 'how it is held is not known'}"
         for row in rows.iter_rows(named=True)
     ]
     opened = report.drawn["openings"]
@@ -61,13 +61,13 @@ def _worded(rows: pl.DataFrame, report: TopicReport, clock: ZoneInfo) -> pl.Data
     today = until.dt.date() == report.at.astimezone(clock).date()
     when = pl.when(today).then(until.dt.strftime("%H:%M")).otherwise(until.dt.strftime("%Y-%m-%d %H:%M"))
     is_open = pl.col(STATE) == OPEN
-    held = pl.when(is_open).then(pl.format("open until {}", when)).otherwise(pl.col(STATE))
+    held = pl.when(is_open).then(pl.format("elevated until {}", when)).otherwise(pl.col(STATE))
     return rows.with_columns(held.alias("held"))
 
 
 def _on_openings(section: Section, report: TopicReport) -> str:
-    wanting = int((section.rows["amiss"].list.len() > 0).sum())
-    return f"{wanting:,} of {section.rows.height:,} want a look"
+    wanting = int((section.rows["problems"].list.len() > 0).sum())
+    return f"{wanting:,} of {section.rows.height:,} to check"
 
 
 WORDS = TopicWords(
@@ -77,12 +77,12 @@ WORDS = TopicWords(
     shown=("held", "account", "role", "via", "ends", "last opened"),
     sections={
         "people": SectionWords(
-            "who is opened most",
+            "most hours of elevation",
             lambda section, report: f"hours a week over the last {WEEKS} weeks; overlaps count once",
             short={"accounts": 1},
         ),
-        "openings": SectionWords("openings, those that want a look first", _on_openings),
-        "outside": SectionWords("signed in while nothing was open"),
+        "openings": SectionWords("elevations, those to check first", _on_openings),
+        "outside": SectionWords("signed in outside any elevation"),
     },
     worded=_worded,
 )

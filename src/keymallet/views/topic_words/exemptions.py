@@ -14,12 +14,12 @@ from keymallet.views.topic_words.model import SectionWords, TopicWords, day, unp
 
 def _headline(report: TopicReport) -> str:
     wrong = report.number(RELIED_ON, AMISS)
-    return f"{wrong:,} of {how_many(report.rows.height, 'entry', 'entries')} of the register want a look"
+    return f"{wrong:,} of {how_many(report.rows.height, 'entry', 'entries')} of the register need attention"
 
 
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if not report.numbers["there is a register"]:
-        return ["There is no register of exemptions: nothing is left out of any rule."]
+        return ["There is no register of exemptions: no account is exempt from any rule."]
     rows = report.rows
     holding = rows.filter(pl.col(STATE).is_in([AMISS, HOLDS]))
     sentences = [
@@ -28,7 +28,7 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     ]
     if report.number(RELIED_ON):
         relied = int(rows.filter(pl.col(STATE) == RELIED_ON)["excuses"].sum())
-        sentences.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that are over.")
+        sentences.append(f"{how_many(relied, 'breach', 'breaches')} were covered by entries that have ended.")
     soon = holding.drop_nulls("until").sort("until", maintain_order=True)
     if soon.height:
         sentences.append(f"The next to end is {soon['exemption'][0]}, on {day(soon['until'][0], clock)}.")
@@ -55,9 +55,11 @@ WORDS = TopicWords(
     _headline,
     _sentences,
     _of_account,
-    shown=(STATE, "exemption", "kind", "covers", "excuses", "until", "amiss"),
+    shown=(STATE, "exemption", "kind", "covers", "excuses", "until", "problems"),
     sections={
         "emergency": SectionWords("emergency accounts", _on_emergency),
-        "unlisted": SectionWords("left out by a gate, and not in the register", short={"which": 3}),
+        "unlisted": SectionWords(
+            "excluded from a sign-in requirement, but not in the register", short={"which": 3}
+        ),
     },
 )

@@ -32,29 +32,33 @@ def _headline(report: TopicReport) -> str:
 def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     rows = report.rows
     parts = [
-        f"{report.number(RESISTANT):,} with a resistant factor",
-        f"{report.number(SECOND):,} with another second one",
-        f"{report.number(WEAK):,} with a weak one only",
-        f"{report.number(NONE):,} with none",
+        f"{report.number(RESISTANT):,} with a phishing-resistant factor",
+        f"{report.number(SECOND):,} with another second factor",
+        f"{report.number(WEAK):,} with a weak factor only",
+        f"{report.number(NONE):,} with no second factor",
     ]
     parts += [f"{report.number(UNPROVEN):,} unproven"] if report.number(UNPROVEN) else []
     sentences = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
     if not report.numbers["gates are told of"]:
-        return [*sentences, "No source tells of gates: who is made to prove more cannot be said."]
+        return [
+            *sentences,
+            "No source reports sign-in requirements: who has to use a second factor is not known.",
+        ]
     of = {word: int((rows["gate"] == word).sum()) for word in (ASKED, LEFT_OUT, WATCHED, BETWEEN, UNPROVEN)}
     could = int(((rows["gate"] != ASKED) & rows[STATE].is_in([SECOND, RESISTANT])).sum())
     last = int((rows["second factors"] == 1).sum())
     return [
         *sentences,
-        f"Gates ask {of[ASKED]:,} of them for a second factor. Left out: {of[LEFT_OUT]:,}, only on trial: "
-        f"{of[WATCHED]:,}, between gates: {of[BETWEEN]:,}, not known: {of[UNPROVEN]:,}.",
-        f"{could:,} have a second factor that no gate asks for; for {last:,} it is the last one left.",
+        f"Sign-in requirements ask {of[ASKED]:,} of them for a second factor. "
+        f"Left out: {of[LEFT_OUT]:,}, only on trial: {of[WATCHED]:,}, covered by none: {of[BETWEEN]:,}, "
+        f"not known: {of[UNPROVEN]:,}.",
+        f"{could:,} have a second factor that no requirement asks for; {last:,} have only one second factor.",
     ]
 
 
 def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if not report.rows.height:
-        return ["cannot be signed in to"]
+        return ["nobody can sign in to it"]
     row = report.rows.row(0, named=True)
     level = {UNPROVEN: "", CONSOLE: "; nothing is open over the network"}.get(
         row["level"], f"; the weakest way in over the network reaches {row['level']}"
@@ -62,7 +66,7 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     gates = {ASKED: row["covered by"], LEFT_OUT: row["left out by"]}.get(row["gate"], row["watched by"])
     notes = [f"{row[STATE]}{level}", f"gates: {row['gate']}{' by ' + ', '.join(gates) if gates else ''}"]
     if row["second factors"] == 1:
-        notes.append("one second factor: the last one left")
+        notes.append("only one second factor")
     return ["; ".join(notes)]
 
 
@@ -71,7 +75,9 @@ def _on_gates(section: Section, report: TopicReport) -> str:
     empty = gates.filter((pl.col("state") == "in-force") & (pl.col("asks") == 0))["gate"]
     on_trial = gates.filter(pl.col("state") == "on-trial")["gate"]
     notes = [f"asks nobody: {some_names(empty)}"] if len(empty) else []
-    notes += [f"on trial, and lets everybody by: {some_names(on_trial)}"] if len(on_trial) else []
+    notes += (
+        [f"on trial, so everybody can sign in without it: {some_names(on_trial)}"] if len(on_trial) else []
+    )
     return "; ".join(notes)
 
 
@@ -82,7 +88,9 @@ WORDS = TopicWords(
     shown=(STATE, "account", "unit", "population", "gate", "level"),
     sections={
         "gates": SectionWords("gates", _on_gates),
-        "not-asked": SectionWords("whom nothing makes prove more", short={"which": 3}),
-        "wanting": SectionWords("factors that want a look", short={"on": 3}),
+        "not-asked": SectionWords(
+            "accounts that no requirement asks for a second factor", short={"which": 3}
+        ),
+        "wanting": SectionWords("factors to check", short={"on": 3}),
     },
 )

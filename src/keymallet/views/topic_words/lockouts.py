@@ -22,10 +22,10 @@ from keymallet.core.topics.report import STATE, TopicReport
 from keymallet.views.topic_words.model import SectionWords, TopicWords, day, minutes, unproven
 
 _WHO = {
-    DESK: "the desk",
-    ADMINISTRATOR: "a stronger hand",
+    DESK: "the service desk",
+    ADMINISTRATOR: "an administrator",
     BY_ITSELF: "itself",
-    NOT_KNOWN: "the desk, or a stronger hand",
+    NOT_KNOWN: "the service desk or an administrator",
 }
 _CAUSES = {"failed-attempts": "failures"}
 
@@ -51,14 +51,14 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if lifted:
         strong = int((held["unlocked by"] == ADMINISTRATOR).sum())
         sentences.append(
-            f"{lifted:,} of them stay so until somebody acts"
-            + (f", {strong:,} need a stronger hand than the service desk." if strong else ".")
+            f"{lifted:,} of them stay locked until somebody unlocks them"
+            + (f", {strong:,} need an administrator." if strong else ".")
         )
     again = int(rows["again"].sum())
     if again:
-        sentences.append(f"{again:,} locked more than once, by the sign-ins that are kept.")
+        sentences.append(f"{again:,} locked more than once, by the sign-ins on record.")
     if not report.numbers["sign-ins are told of"]:
-        return [*sentences, "No source tells of sign-ins: what failures look like cannot be said."]
+        return [*sentences, "No source reports sign-ins: failures are not known."]
     first = report.numbers["first failure"]
     since = f"since {day(first, clock)}" if first else "on record"
     return [*sentences, f"{how_many(report.numbers['failures'], 'failed sign-in')} {since}."]
@@ -69,7 +69,7 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
         return []
     row = _worded(report.rows, report, clock).row(0, named=True)
     locked = row["ends"] is not None
-    notes = ["locked, and gets in by a key or a session" if row[STATE] == GETS_IN else row[STATE]]
+    notes = ["locked, but a key or a session still works" if row[STATE] == GETS_IN else row[STATE]]
     if locked:
         notes += [f"by {_CAUSES.get(row['cause'], row['cause'])}"] if row["cause"] else []
         notes += [f"since {day(row['since'], clock)}"] if row["since"] else []
@@ -77,7 +77,7 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     if row["failures"] and row["of"]:
         notes.append(f"{how_many(row['failures'], 'failure')} of {row['of']}")
     if row["locks"]:
-        notes.append(f"locked {how_many(row['locks'], 'time')} by the sign-ins kept")
+        notes.append(f"locked {how_many(row['locks'], 'time')} by the sign-ins on record")
     return ["; ".join(notes)]
 
 
@@ -110,14 +110,14 @@ WORDS = TopicWords(
     sections={
         "origins": SectionWords(
             "one origin, many accounts",
-            lambda section, report: "a few passwords tried on everybody",
+            lambda section, report: "looks like a few passwords tried on many accounts",
             to_the_minute=("from", "to"),
         ),
         "attacked": SectionWords("many failures, one account", to_the_minute=("from", "to")),
-        "settings": SectionWords("what locks, system by system"),
+        "settings": SectionWords("lockout settings of each system"),
         "exposed": SectionWords(
-            "emergency accounts that failures can lock",
-            lambda section, report: "whoever knows the name can lock it when it is needed most",
+            "emergency accounts that failed sign-ins can lock",
+            lambda section, report: "anybody who knows the name can lock it when it is needed",
         ),
     },
     worded=_worded,

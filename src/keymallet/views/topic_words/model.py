@@ -61,5 +61,5 @@ def minutes(column: str, clock: ZoneInfo) -> pl.Expr:
 
 
 def unproven(number: int) -> str:
-    """`, 12 cannot be told`, to follow what can; empty for none."""
-    return f", {number:,} cannot be told" if number else ""
+    """`, 12 not known (data missing)`, to follow what can; empty for none."""
+    return f", {number:,} not known (data missing)" if number else ""

@@ -17,7 +17,7 @@ _UNTOLD = {
     "weak": "how it is stored",
     "empty": "whether it is empty",
     "handed_out": "whether it was handed out",
-    "unanswered": "whether a new one was asked for",
+    "unanswered": "whether a change is required",
 }
 
 
@@ -30,8 +30,8 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     rows = report.rows
     worst = [f"{report.number(word):,} {word}" for word in _WRONG if report.number(word)]
     open_ones = report.number(UNPROVEN)
-    worst += [f"{open_ones:,} cannot be told"] if open_ones else []
-    sentences = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'none that stands out'}."]
+    worst += [f"{open_ones:,} not known (data missing)"] if open_ones else []
+    sentences = [f"{how_many(rows.height, 'password')} in use: {', '.join(worst) or 'nothing conspicuous'}."]
     if report.numbers["may have none"]:
         accounts = how_many(report.numbers["may have none"], "account")
         sentences.append(f"Of {accounts} among them it is not known whether there is a password in use.")
@@ -40,13 +40,11 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
         middle, oldest = ages[len(ages) // 2], ages[-1]
         sentences.append(f"Half are younger than {middle.days:,} d; the oldest is {oldest.days:,} d old.")
     if not report.numbers["the book has a limit"]:
-        sentences.append(
-            "The rulebook asks for no change by age: only what the systems themselves ask counts."
-        )
+        sentences.append("The rulebook sets no limit on age: only the systems' own limits count.")
     sentences.append(f"{report.number(SOON):,} reach their limit within four weeks.")
     untold = [f"{what} ({report.numbers[name]:,})" for name, what in _UNTOLD.items() if report.numbers[name]]
     if untold:
-        sentences.append("Not told by their sources: " + ", ".join(untold) + ".")
+        sentences.append("Not reported by their sources: " + ", ".join(untold) + ".")
     return sentences
 
 
@@ -56,12 +54,12 @@ def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     row = report.rows.row(0, named=True)
     notes = [row[STATE]]
     if row["age"] is not None:
-        limit = f"the limit is {span(row['limit'])} by {row['limit by']}" if row["limit"] else "no limit"
+        limit = f"limit {span(row['limit'])} ({row['limit by']})" if row["limit"] else "no limit"
         notes.append(f"{span(row['age'])} old, {limit}")
     if row["due"] is not None:
         notes.append(f"due {day(row['due'], clock)}")
     if row["shared with"]:
-        notes.append(f"the same as that of {', '.join(row['shared with'])}")
+        notes.append(f"same as {', '.join(row['shared with'])}")
     return ["; ".join(notes)]
 
 
@@ -81,12 +79,12 @@ WORDS = TopicWords(
     _of_account,
     shown=(STATE, "account", "unit", "age", "limit", "limit by", "due"),
     sections={
-        "weaker": SectionWords("systems that ask for less than the rulebook", worded=_weaker),
+        "weaker": SectionWords("systems with weaker settings than the rulebook", worded=_weaker),
         "batches": SectionWords(
-            "set for many on one day",
-            lambda section, report: "so many on one day were given one password, or came from another system",
+            "set for many accounts on one day",
+            lambda section, report: "probably one password for all of them, or copied from another system",
             short={"which": 3},
         ),
-        "copies": SectionWords("the very same password"),
+        "copies": SectionWords("accounts with the same password"),
     },
 )

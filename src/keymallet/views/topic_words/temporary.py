@@ -25,7 +25,7 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
     return [
         f"{how_many(accounts, 'temporary account')}, {how_many(passwords, 'password')} with an end, "
         f"{how_many(keys, 'key or pass', 'keys and passes')} that work, or may.",
-        f"{report.number(OUTLIVES):,} outlive their end, {report.number(AMISS):,} are amiss, "
+        f"{report.number(OUTLIVES):,} still open past their end date, {report.number(AMISS):,} to correct, "
         f"{report.number(SOON):,} end within four weeks{unproven(report.number(UNPROVEN))}.",
         *_may_be_temporary(report),
     ]
@@ -67,14 +67,14 @@ WORDS = TopicWords(
     _headline,
     _sentences,
     _of_account,
-    shown=(STATE, "what", "account", "which", "ends", "amiss"),
+    shown=(STATE, "what", "account", "which", "ends", "problems"),
     sections={
-        "amiss": SectionWords("what is amiss", short={"on": 1}),
+        "problems": SectionWords("what to correct", short={"on": 1}),
         "still-open": SectionWords(
-            "past their end, and what is still open",
+            "past their end date, and still open",
             lambda section, report: (
-                "three ends that are easily taken for one another;"
-                " open are those of keys, sessions and openings"
+                "the end of an account, of its password and of its keys are three different dates;"
+                " still open: keys, sessions and elevations"
             ),
             worded=_still_open,
         ),

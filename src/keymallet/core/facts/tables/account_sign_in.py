@@ -210,7 +210,7 @@ SIGNED_IN: tuple[Column, ...] = (
     Column(
         "password-shared-with",
         Kind.WORDS,
-        "accounts of other people with the very same password; at most ten are named",
+        "accounts of other people with accounts with the same password; at most ten are named",
         across=True,
         said="same password as {} / password shared with nobody",
     ),
@@ -306,7 +306,7 @@ SIGNED_IN: tuple[Column, ...] = (
     Column(
         "locked-before",
         Kind.COUNT,
-        "how often failures locked it, by the sign-ins kept",
+        "how often failures locked it, by the sign-ins on record",
         across=True,
         said="locked {} time / locked {} times",
     ),

@@ -149,7 +149,7 @@ ELEVATION = Table(
         Column(
             "entitled",
             Kind.FLAG,
-            "the right to ask for it held when it was opened",
+            "the right to request it was held when it began",
             across=True,
             said="the account had the right to request it / the account had no right to request it",
         ),

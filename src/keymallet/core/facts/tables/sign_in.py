@@ -158,7 +158,7 @@ SIGN_IN = Table(
         Column(
             "in-opening",
             Kind.FLAG,
-            "privilege was opened for the account at the time",
+            "the account was elevated at the time",
             across=True,
             said="happened during an elevation / happened outside any elevation",
         ),

@@ -34,7 +34,7 @@ def test_who_is_meant_by_an_expression(railway: Path) -> None:
     )
     told = json.loads(run("who", "initial-password", *AT, "--format", "json", cwd=railway, expect=0).stdout)
     shown = run("who", "initial-password", *AT, cwd=railway, expect=0).stdout
-    assert f"of {told['unknown']} more it cannot be told (--unknown lists them)" in shown
+    assert f"{told['unknown']} more: data missing (--unknown lists them)" in shown
     listed = run("who", "initial-password", "--unknown", *AT, "--format", "csv", cwd=railway, expect=0)
     assert len(rows(listed.stdout)) == told["unknown"]
 

@@ -218,7 +218,7 @@ def test_an_estate_may_accept_a_gap_for_a_time(clinic: Path) -> None:
     accept = '[[accept]]\ngap = "strays"\nabout = "wards"\nreason = "leavers"\nuntil = 2026-12-01\n'
     write(clinic, {"estate.toml": ESTATE + accept})
     run("read", *AT, cwd=clinic, expect=3)
-    shown = run("judge", *AT, cwd=clinic, expect=0).stdout
+    shown = run("judge", "--all", *AT, cwd=clinic, expect=0).stdout
     assert "accepted until 2026-12-01: wards: factor: 1 row names" in shown
     assert gaps(clinic, "--at", "2026-12-02")["strays"]
     write(clinic, {"estate.toml": ESTATE + accept.replace("strays", "strais").replace("leavers", " ")})

@@ -32,7 +32,7 @@ def estate(folder: Path, columns: str, rows: str, book: str = "", more: str = ""
 
 
 def told(folder: Path, topic: str) -> str:
-    return " ".join(run("view", topic, *AT, cwd=folder, expect=0).stdout.split())
+    return " ".join(run("view", "--all", topic, *AT, cwd=folder, expect=0).stdout.split())
 
 
 BARE = '[account.columns]\nname = "L"\nmail = "M"\n'
@@ -42,18 +42,20 @@ ROWS = "L,M\na,a@x.example\nb,b@x.example\n"
 def test_locks_that_nobody_tells_of(tmp_path: Path) -> None:
     """Not "0 accounts locked" and no more."""
     estate(tmp_path, BARE, ROWS)
-    assert "0 accounts locked, 2 cannot be told." in told(tmp_path, "lockouts")
+    assert "0 accounts locked, 2 not known (data missing)." in told(tmp_path, "lockouts")
 
 
 def test_passwords_that_nobody_tells_of(tmp_path: Path) -> None:
     """Neither in order, nor one that does not stand out."""
     estate(tmp_path, BARE, ROWS)
     said = told(tmp_path, "passwords")
-    assert "2 passwords in use: 2 cannot be told." in said and "nothing conspicuous" not in said
+    assert "2 passwords in use: 2 not known (data missing)." in said and "nothing conspicuous" not in said
     assert "Of 2 accounts among them it is not known whether there is a password in use." in said
     rows = json.loads(run("view", "passwords", *AT, "--format", "json", cwd=tmp_path).stdout)["rows"]
     assert {row["state"] for row in rows} == {"unproven"}
-    assert "passwords: " not in run("show", "a", *AT, cwd=tmp_path).stdout.replace("in order", "passwords: ")
+    assert "passwords: " not in run("show", "--all", "a", *AT, cwd=tmp_path).stdout.replace(
+        "in order", "passwords: "
+    )
 
 
 def test_a_limit_is_for_those_whom_its_rules_are_for(tmp_path: Path) -> None:
@@ -71,7 +73,7 @@ def test_a_limit_is_for_those_whom_its_rules_are_for(tmp_path: Path) -> None:
     assert {row["account"]: row["state"] for row in rows} == {
         "d/a": "too old", "d/b": "in order", "d/c": "unproven", "d/d": "in order",
     }  # fmt: skip
-    shown = " ".join(run("show", "b", *AT, cwd=tmp_path).stdout.split())
+    shown = " ".join(run("show", "--all", "b", *AT, cwd=tmp_path).stdout.split())
     assert "too old" not in shown, "one account is told of as all of them are"
 
 
@@ -80,7 +82,7 @@ def test_keys_of_which_it_is_not_known_whether_they_work(tmp_path: Path) -> None
     columns = BARE + '[key.columns]\naccount = "L"\nkey = "K"\nkind = { always = "api-key" }\n'
     estate(tmp_path, columns, ROWS, more=', key = "k.csv"', k_csv="L,K\na,k1\n")
     said = told(tmp_path, "temporary")
-    assert "1 key or pass that work, or may." in said and "1 cannot be told." in said
+    assert "1 key or pass that work, or may." in said and "1 not known (data missing)." in said
     assert "Of 2 accounts it is not known whether they are temporary." in said
 
 
@@ -92,7 +94,7 @@ def test_who_lifts_the_lock_of_whom_it_is_not_known_what_they_may(tmp_path: Path
     estate(tmp_path, columns, "L,X,U\na,yes,\n")
     (row,) = json.loads(run("view", "lockouts", *AT, "--format", "json", cwd=tmp_path).stdout)["rows"]
     assert row["unlocked by"] == "not known"
-    assert "needs the desk, or a stronger hand" in told(tmp_path, "lockouts")
+    assert "needs the service desk or an administrator" in told(tmp_path, "lockouts")
 
 
 def test_an_elevation_whose_right_is_not_known(tmp_path: Path) -> None:

@@ -50,7 +50,7 @@ def test_what_cannot_be_read_is_counted(railway_snapshot: Path) -> None:
         for name, source in snapshot.manifest.sources.items()
     }
     assert {name: number for name, number in refused.items() if number} == REFUSED
-    shown = " ".join(run_installed("judge", *AT, cwd=railway_snapshot).stdout.split())
+    shown = " ".join(run_installed("judge", "--all", *AT, cwd=railway_snapshot).stdout.split())
     assert "refused 2 (exports/accounts.csv line 18: 6 cells where the header has 27;" in shown
     assert "hosts/tix-2/etc/shadow line 26: 2 fields where 9 are needed" in shown
     assert "incomplete: ticketing/tix-2: 1 record refused" in shown
@@ -127,13 +127,13 @@ def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
 
 def test_show_tells_all_of_an_account(railway_snapshot: Path) -> None:
     """Facts with their sources, dates in order, rows, each verdict and why."""
-    told = run_installed("show", "directory/emergency-2", *AT, cwd=railway_snapshot, expect=0).stdout
+    told = run_installed("show", "--all", "directory/emergency-2", *AT, cwd=railway_snapshot, expect=0).stdout
     assert 'exports/accounts.csv, "Status"' in told
     assert told.index("created") < told.index("password-changed") < told.index("judged at")
     assert "hold a phishing-resistant factor of their" in told
     assert "no active phishing-resistant factor; registered: code app" in " ".join(told.split())
     assert "not supplied by directory: owner" in told
-    host = run_installed("show", "ticketing/tix-1/toor", *AT, cwd=railway_snapshot, expect=0).stdout
+    host = run_installed("show", "--all", "ticketing/tix-1/toor", *AT, cwd=railway_snapshot, expect=0).stdout
     assert "login name toor; required: root" in host
 
 
@@ -141,7 +141,9 @@ def test_show_answers_whether_somebody_gets_in(railway_snapshot: Path) -> None:
     """Every way on a line of its own, with what bars it and until when; the person's other accounts."""
 
     def told(name: str) -> str:
-        return " ".join(run_installed("show", name, *AT, cwd=railway_snapshot, expect=0).stdout.split())
+        return " ".join(
+            run_installed("show", "--all", name, *AT, cwd=railway_snapshot, expect=0).stdout.split()
+        )
 
     locked = told("ticketing/tix-1/i.schneetaler")
     assert "the same person: directory/i.schneetaler" in locked
@@ -172,7 +174,7 @@ def test_keys_that_were_not_brought_along_are_not_known(tmp_path: Path) -> None:
     run_installed("read", cwd=tmp_path, expect=0)
     found = list(csv.DictReader(io.StringIO(run_installed("judge", "--format", "csv", cwd=tmp_path).stdout)))
     assert [(row["account"], row["verdict"]) for row in found] == [("vm/far", "unproven")]
-    shown = run_installed("show", "far", cwd=tmp_path, expect=0).stdout
+    shown = run_installed("show", "--all", "far", cwd=tmp_path, expect=0).stdout
     assert "keys: not known for this account" in shown
     assert "unknown   a key: not known" in shown
 
@@ -185,20 +187,22 @@ def test_what_a_system_has_in_force_is_judged_as_well(railway_snapshot: Path) ->
         ("directory", "Emergency"),
     }
     assert "shortest password allowed: 8 characters; minimum 12" in {row["because"] for row in found}
-    shown = run_installed("judge", *AT, cwd=railway_snapshot, expect=1).stdout
+    shown = run_installed("judge", "--all", *AT, cwd=railway_snapshot, expect=1).stdout
     systems = shown[shown.index("systems whose settings fall short") :]
     assert systems.splitlines()[1] == "ticketing/tix-2"
 
 
 def test_show_finds_accounts_by_what_people_call_them(railway_snapshot: Path) -> None:
     """A name in several sources shows each; one that is not there suggests the nearest."""
-    told = run_installed("show", "root", *AT, cwd=railway_snapshot, expect=0).stdout
+    told = run_installed("show", "--all", "root", *AT, cwd=railway_snapshot, expect=0).stdout
     assert [line for line in told.splitlines() if line.endswith("/root")] == [
         f"ticketing/tix-{n}/root" for n in (1, 2, 3)
     ]
     assert (
         "directory/emergency-2"
-        in run_installed("show", "EMERGENCY-2@gvr.example", *AT, cwd=railway_snapshot, expect=0).stdout
+        in run_installed(
+            "show", "--all", "EMERGENCY-2@gvr.example", *AT, cwd=railway_snapshot, expect=0
+        ).stdout
     )
     done = run_installed("show", "emergncy-2", *AT, cwd=railway_snapshot, expect=2)
     assert 'no account "emergncy-2"' in done.stderr and "did you mean directory/emergency-2" in done.stderr

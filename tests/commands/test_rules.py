@@ -274,7 +274,7 @@ def test_an_estate_judged_by_a_book_that_ships(railway: Path) -> None:
     """`rulebook = "base"` in the estate file, or named on the command line."""
     estate = (railway / "estate.toml").read_text(encoding="utf-8")
     write(railway, {"estate.toml": estate.replace('"rulebook.toml"', '"base"')})
-    shown = run("judge", *AT, cwd=railway).stdout
+    shown = run("judge", "--all", *AT, cwd=railway).stdout
     assert shown.startswith("Accounts and credentials: a sensible start, edition 1")
     assert run("judge", "--rulebook", "pci-dss-4", *AT, cwd=railway).stdout.startswith("PCI DSS 4.0.1")
 

@@ -20,7 +20,7 @@ AT = ("--at", RAILWAY_AT)
 @pytest.mark.parametrize("topic", TOPICS)
 def test_every_topic_reads_well(railway_snapshot: Path, topic: str) -> None:
     """Within 100 columns, without colour, with the next command; it ends with code 0."""
-    told = run("view", topic, *AT, cwd=railway_snapshot, expect=0).stdout
+    told = run("view", "--all", topic, *AT, cwd=railway_snapshot, expect=0).stdout
     assert max(map(len, told.splitlines())) <= 100
     assert "\x1b" not in told
     assert "what the rulebook says of it" in told
@@ -60,7 +60,8 @@ def test_the_tables_beside_the_picture_are_whole(railway_snapshot: Path) -> None
     told = json.loads(run(*words, cwd=railway_snapshot, expect=0).stdout)
     assert told["part"] == "gates" and len(told["rows"]) == 6
     assert (
-        "--part problems --format csv" in run("view", "temporary", *AT, cwd=railway_snapshot, expect=0).stdout
+        "--part problems --format csv"
+        in run("view", "--all", "temporary", *AT, cwd=railway_snapshot, expect=0).stdout
     )
 
 
@@ -121,7 +122,7 @@ def test_an_estate_that_tells_nothing_of_a_topic(tmp_path: Path) -> None:
 
 def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(railway_snapshot: Path) -> None:
     """A line for each topic with the command that looks closer; one account's part in each, in short."""
-    told = run("judge", *AT, cwd=railway_snapshot, expect=1).stdout
+    told = run("judge", "--all", *AT, cwd=railway_snapshot, expect=1).stdout
     for topic in TOPICS:
         assert f"keymallet view {topic}" in told
     record = json.loads(run("judge", *AT, "--format", "json", cwd=railway_snapshot).stdout)["rules"]
@@ -130,7 +131,7 @@ def test_judge_sums_the_topics_up_and_show_tells_the_accounts_part(railway_snaps
     assert line.split()[1:3] == [str(len(factors)), str(sum(rule["breach"] for rule in factors))]
 
     def short(account: str) -> str:
-        shown = run("show", account, *AT, cwd=railway_snapshot, expect=0).stdout
+        shown = run("show", "--all", account, *AT, cwd=railway_snapshot, expect=0).stdout
         return " ".join(shown[shown.index("in short") : shown.index("verdicts:")].split())
 
     till = short("directory/counter-01")

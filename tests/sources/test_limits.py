@@ -82,5 +82,5 @@ def test_a_host_whose_accounts_cannot_be_read_leaves_the_others(tmp_path: Path) 
     write(tmp_path, {"estate.toml": HEAD + 'read = "host"\nfolder = "h"', "r.toml": book, **hosts})
     told = run("read", cwd=tmp_path, expect=3).stdout
     assert "a/two" in told and "not read" in told and "read 1 account" in told
-    judged = run("judge", cwd=tmp_path, expect=3).stdout
+    judged = run("judge", "--all", cwd=tmp_path, expect=3).stdout
     assert "incomplete: a/two: not read: h/two/etc/passwd: cannot be read" in " ".join(judged.split())

@@ -179,12 +179,12 @@ def test_rules_on_people_from_files_to_findings(tmp_path: Path) -> None:
         ("gone", "breach", "directory/d"),
         ("has-one", "breach", "2 Bo"),
     }
-    shown = " ".join(run("show", "c", cwd=folder, expect=0).stdout.split())
+    shown = " ".join(run("show", "--all", "c", cwd=folder, expect=0).stdout.split())
     assert "person 3 on the roster: Cy · Shop · left (tied by number)" in shown
     assert "person's status on the staff list: left; not allowed" in shown
-    assert "not on the roster: number 99" in run("show", "d", cwd=folder, expect=0).stdout
-    table = run("judge", cwd=folder, expect=1).stdout
-    assert "people with findings" in table and "2 Bo  Track" in table
+    assert "not on the roster: number 99" in run("show", "--all", "d", cwd=folder, expect=0).stdout
+    table = run("judge", "--all", cwd=folder, expect=1).stdout
+    assert "people on the roster" in table and "2 Bo  Track" in table
 
 
 def test_a_roster_that_cannot_be_read_proves_nothing(tmp_path: Path) -> None:

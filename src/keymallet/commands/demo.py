@@ -113,8 +113,8 @@ def _serve(options: argparse.Namespace, folder: Path) -> int:
         *_section("staff", f"{address}/staff", signer),
         *_STAFF,
     ]:
-        out.print(text(f"  {line}" if line else ""))
-    out.print(text(f"and in the shell: export GVR_TOKEN={TOKEN}"))
+        out.print(text(f"  {line}" if line else ""), soft_wrap=True)
+    out.print(text(f"and in the shell: export GVR_TOKEN={TOKEN}"), soft_wrap=True)
     out.file.flush()
     signal.signal(signal.SIGTERM, signal.default_int_handler)  # so that what was made is taken away again
     try:

@@ -32,6 +32,7 @@ from keymallet.views.intake import has_gaps, show_intake
 from keymallet.views.summary import (
     show_digests,
     show_evidence_gaps,
+    show_gaps,
     show_numbers,
     show_outcome,
     show_people,
@@ -122,10 +123,10 @@ def _show_in_short(
     left_out += [how_many(len(outcome.counts), "rule")] if topics else []
     unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
     left_out += [f"{how_many(unread, 'source')} not read in full"] if unread else []
-    left_out += [how_many(len(outcome.gaps), "gap") + " in the evidence"] if outcome.gaps else []
     left_out += ["what no source reports"] if untold(judgement) else []
     if left_out:
         out.print(Padding(text(f"not shown here: {', '.join(left_out)}", "dim"), (1, 0, 0, 0), expand=False))
+    show_gaps(out, outcome.gaps)
 
 
 BESIDES: list[tuple[tuple[str, str], str, str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [

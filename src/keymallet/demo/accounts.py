@@ -9,7 +9,9 @@ import random
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from zoneinfo import ZoneInfo
 
+CLOCK = ZoneInfo("Europe/Zurich")
 AT = datetime(2026, 11, 24, 9, 0, tzinfo=UTC)
 """The instant the demo is set at."""
 

@@ -6,15 +6,13 @@ import csv
 import io
 from collections.abc import Iterable, Sequence
 from datetime import datetime
-from zoneinfo import ZoneInfo
 
-from keymallet.demo.accounts import Account
+from keymallet.demo.accounts import CLOCK, Account
 from keymallet.demo.gates import Gate
 from keymallet.demo.locks import SETTINGS
 from keymallet.demo.openings import Opening
 from keymallet.demo.sign_ins import SignIn
 
-_CLOCK = ZoneInfo("Europe/Zurich")
 _RAGGED = (
     "w.weichselbaum;b7c1;Weichselbaum; Wim;w.weichselbaum@gvr.example;10999\r\n",
     "this line was cut off by the exp\r\n",
@@ -219,8 +217,8 @@ def _yes(flag: bool) -> str:
 
 
 def _day(instant: datetime | None) -> str:
-    return f"{instant.astimezone(_CLOCK):%d.%m.%Y}" if instant else "-"
+    return f"{instant.astimezone(CLOCK):%d.%m.%Y}" if instant else "-"
 
 
 def _time(instant: datetime | None) -> str:
-    return f"{instant.astimezone(_CLOCK):%d.%m.%Y %H:%M}" if instant else "-"
+    return f"{instant.astimezone(CLOCK):%d.%m.%Y %H:%M}" if instant else "-"

@@ -6,7 +6,7 @@ import random
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from keymallet.demo.accounts import AT, Account
+from keymallet.demo.accounts import AT, CLOCK, Account
 from keymallet.demo.openings import Opening
 
 KEPT = timedelta(days=30)
@@ -38,7 +38,7 @@ def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[Sig
     for days, hour in ((1, 3.25), (6, 22.5)):
         at = _day(days, hour)
         sign_ins.append(SignIn(outside.login, at, True, "", "Passkey", "gvr-admin-4.gvr.example"))
-        outside.cause("work-in-opening", "success gvr-admin-4.gvr.example")
+        outside.cause("work-in-opening", _named(sign_ins[-1]))
     for account in for_work:
         account.last_sign_in = max(sign_in.at for sign_in in sign_ins if sign_in.login == account.login)
     east = next(account for account in accounts if account.login == "emergency-2")
@@ -52,9 +52,14 @@ def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[Sig
     ]
     for sign_in in sign_ins:
         if sign_in.login == east.login:
-            east.cause("emergency-sign-ins", f"success {sign_in.origin}")
+            east.cause("emergency-sign-ins", _named(sign_in))
     sign_ins += _failures(accounts, chance)
     return sorted(sign_ins, key=lambda sign_in: (sign_in.at, sign_in.login))
+
+
+def _named(sign_in: SignIn) -> str:
+    """How findings name a sign-in: by its minute in the railway's clock, and where it came from."""
+    return f"{sign_in.at.astimezone(CLOCK):%Y-%m-%d %H:%M} from {sign_in.origin}"
 
 
 def _day(days: int, hour: float) -> datetime:

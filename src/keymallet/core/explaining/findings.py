@@ -9,6 +9,7 @@ import polars as pl
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.parallel import in_parallel
 from keymallet.core.evaluating.steps import END, ROW
+from keymallet.core.explaining.explanation_context import ExplanationContext
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.missing import missing
 from keymallet.core.explaining.reason_rows import reason_rows
@@ -227,9 +228,10 @@ def _described(
     changed: pl.Series | pl.Expr = nothing.alias("change")
     subjects = subjects_of(context, TABLES[rule.table], rows)
     if verdict in _BROKEN:
-        found = reasons(context, rule.table, rule.must, rows, rule.who)
-        told[0] = because(found, rule.must, len(rows))
-        changed = remedy(context, rule, rows, subjects)
+        explained = ExplanationContext(context, rule.table, rows, rule.must)
+        found = reasons(explained, rule.who)
+        told[0] = because(found, explained)
+        changed = remedy(explained, rule, subjects)
     if verdict is Verdict.UNPROVEN:
         told[1] = missing(context, rule.table, [rule.who, rule.must], rows)
     columns = [*COLUMNS, "reasons"] if structured else COLUMNS

@@ -1,6 +1,6 @@
 """Why a row is in breach: the comparisons that made it so, with the row's own figures.
 
-`reasons(context, table, node, rows)` finds, for rows on which an expression is false, what made it so: of
+`reasons(explained)` finds, for rows on which an expression is false, what made it so: of
 `and` the failed parts, of `or` all of them, of a question about rows which rows, of a worked-out fact what it
 rests on. Each `Reason` is a template and its arguments, for all rows at once; `because` makes them text.
 """
@@ -15,7 +15,6 @@ import polars as pl
 
 from keymallet.core.base.columns import only_where
 from keymallet.core.base.listing import first_few, listed
-from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.clauses import clause, is_telling, parts_of, words_of
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows, joined
 from keymallet.core.explaining.finding_subject import subjects_of
@@ -65,16 +64,14 @@ class Reason:
         return replace(self, where=self.where & rows)
 
 
-def reasons(
-    context: EvaluationContext, table: str, node: Typed, rows: pl.Series, who: Typed | None = None
-) -> list[Reason]:
-    """Why `node` is false on these rows of a table, as templates with their arguments.
+def reasons(explained: ExplanationContext, who: Typed | None = None) -> list[Reason]:
+    """Why the expression is false on these rows of a table, as templates with their arguments.
 
     Where that is no more than a yes or no, what of `who` makes it matter is said as well.
     """
-    found = list(_Finder(ExplanationContext(context, table, rows, node)).found(node, True))
+    found = list(_Finder(explained).found(explained.about, True))
     if who is not None and found and all(reason.template == "flag" for reason in found):
-        found += _in_scope(ExplanationContext(context, table, rows, who), who, found)
+        found += _in_scope(explained, who, found)
     return found
 
 
@@ -88,17 +85,18 @@ def _in_scope(explained: ExplanationContext, who: Typed, found: list[Reason]) ->
     return [Reason("in-scope", everywhere, arguments, lambda: filled("in-scope", {"found": words}), WITH)]
 
 
-def because(found: list[Reason], node: Typed, height: int) -> pl.Series:
+def because(found: list[Reason], explained: ExplanationContext) -> pl.Series:
     """The reasons as text; one for each row."""
+    nothing = f"not the case: {clause(explained.about)}"
     if not found:
-        return pl.Series("because", [f"not the case: {clause(node)}"]).new_from_index(0, height)
+        return explained.same_text(nothing).alias("because")
     texts = [only_where(reason.where, reason.text()) for reason in found]
     if len(texts) > _FEW:
         told = _joined_once(texts)
     else:
         linked = [reason.link + text for reason, text in zip(found, _told_once(texts), strict=True)]
         told = joined(linked, "").str.replace(f"^({ALSO}|{AND})", "")
-    return told.fill_null(f"not the case: {clause(node)}").alias("because")
+    return told.fill_null(nothing).alias("because")
 
 
 @dataclass(frozen=True)

@@ -12,10 +12,9 @@ from datetime import timedelta
 import polars as pl
 
 from keymallet.core.base.columns import only_where
-from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.acts import act
 from keymallet.core.explaining.clauses import DATED, bound_words, clause, thing, with_article, words_of
-from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows, joined
+from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows
 from keymallet.core.explaining.spoken_values import SpokenValues
 from keymallet.core.explaining.wording import MIRRORED, OPPOSITE
 from keymallet.core.facts.declaration import ELEVATION, SIGN_IN, TABLES
@@ -26,13 +25,13 @@ from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
 
-def change(context: EvaluationContext, table: str, node: Typed, rows: pl.Series, lead: str) -> pl.Series:
-    """What would make `node` true on these rows, on which it is false; one text for each row.
+def change(explained: ExplanationContext, lead: str) -> pl.Series:
+    """What would make the expression true on these rows, on which it is false; one text for each row.
 
     What has to be set is led in by `lead`; what has to be done is an instruction of its own.
     """
-    said = _Changes(ExplanationContext(context, table, rows, node), lead).needed(node, True)
-    return said.fill_null(f"{lead}{clause(node)}").alias("change")
+    said = _Changes(explained, lead).needed(explained.about, True)
+    return said.fill_null(f"{lead}{clause(explained.about)}").alias("change")
 
 
 @dataclass(frozen=True)
@@ -55,7 +54,7 @@ class _Changes:
                 every = (node.word == "and") is wanted
                 parts = [self._member(part, node.members, wanted, every) for part in node.members]
                 link = "; " if every else ", or "
-                text = _led_in_once(joined(_each_once(parts), link), link, self.lead)
+                text = _led_in_once(_each_once(parts, link), link, self.lead)
             case typed.Compare():
                 text = self._compared(node, wanted)
             case typed.Known():
@@ -163,20 +162,12 @@ class _Changes:
         return rows.listed(True, "end or remove ", f"no {rows.thing()}")
 
 
-def _each_once(texts: list[pl.Series]) -> list[pl.Series]:
-    """The texts, each row's own ones once: two facts may be mended by the same act."""
+def _each_once(texts: list[pl.Series], link: str) -> pl.Series:
+    """The texts as one, each row's own ones once: two facts may be mended by the same act."""
     frame = pl.DataFrame([text.alias(str(number)) for number, text in enumerate(texts)])
-    kept = [
-        pl.when(
-            ~pl.any_horizontal(
-                [pl.lit(False), *(pl.col(str(n)).eq_missing(pl.col(str(m))) for m in range(n))]
-            )
-        )
-        .then(str(n))
-        .alias(str(n))
-        for n in range(len(texts))
-    ]
-    return frame.select(kept).get_columns()
+    told = pl.concat_list(pl.all()).list.drop_nulls().list.unique(maintain_order=True)
+    said = pl.when(told.list.len() > 0).then(told.list.join(link))
+    return frame.select(said.alias("=")).to_series()
 
 
 def _led_in_once(texts: pl.Series, link: str, lead: str) -> pl.Series:

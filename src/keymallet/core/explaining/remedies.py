@@ -58,21 +58,23 @@ _LEADS = {
 _LATE = "see to it that such elevations end in time: this one has ended"
 
 
-def remedy(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl.DataFrame) -> pl.Series:
-    """What to do about each of these rows, on which the rule is broken.
+def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) -> pl.Series:
+    """What to do about each of these rows, on which the rule's `must` is false.
 
     `subjects` has the `account` and the `subject` of each row, as findings name them.
     """
-    subjects = subjects.with_columns(subject=_called(context, rule, rows, subjects["subject"]))
-    said = _taken_away(context, rule, rows, subjects)
+    subjects = subjects.with_columns(
+        subject=_called(explained.context, rule, explained.rows, subjects["subject"])
+    )
+    said = _taken_away(explained, rule, subjects)
     if said is None and rule.mend in _OF_ACCOUNTS and rule.table == ACCOUNT.name:
         said = _filled(_OF_ACCOUNTS[rule.mend], subjects["account"])
     if said is None and rule.mend in _OF_KEYS and rule.table == KEY.name:
         said = _filled(_OF_KEYS[rule.mend], subjects["subject"])
     if said is None and rule.mend == "review" and _has_happened(rule):
-        said = pl.Series([_LOOKED_INTO[rule.table]], dtype=pl.String).new_from_index(0, len(rows))
+        said = pl.Series([_LOOKED_INTO[rule.table]], dtype=pl.String).new_from_index(0, len(explained.rows))
     if said is None:
-        said = change(context, rule.table, rule.must, rows, _LEADS.get(rule.mend, "make sure: "))
+        said = change(explained, _LEADS.get(rule.mend, "make sure: "))
         if rule.mend == "enrol-factor":
             said = said.str.replace("^add a", "enrol a")
     return said.alias("change")
@@ -88,20 +90,18 @@ def _called(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: p
     return frame.select(row_name(table, frame.columns, context.clock).alias("subject")).to_series()
 
 
-def _taken_away(
-    context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl.DataFrame
-) -> pl.Series | None:
+def _taken_away(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) -> pl.Series | None:
     table, template = TAKES_AWAY.get(rule.mend, ("", ""))
     if table == rule.table:
         said = _filled(template, subjects["subject"])
-        return _if_still_open(context, rows, said) if table == ELEVATION.name else said
+        return _if_still_open(explained.context, explained.rows, said) if table == ELEVATION.name else said
     if rule.table != ACCOUNT.name:
         return None
     lead, _, _ = template.partition("{}")
     for query in rule.must.walk():
         # Of a question for which there are too few rows, none is to be taken away.
         if isinstance(query, typed.RowQuery) and query.table == table and query.question != "some":
-            asked = QueriedRows(ExplanationContext(context, rule.table, rows, rule.must), query)
+            asked = QueriedRows(explained, query)
             named = asked.listed(query.question != "every", lead, "")
             of_account = _filled(_OF_ACCOUNTS.get(rule.mend, template), subjects["account"])
             told = pl.DataFrame([named.alias("named"), of_account.alias("account")])

@@ -38,7 +38,8 @@ def _may_be_temporary(report: TopicReport) -> list[str]:
 
 def _of_account(report: TopicReport, clock: ZoneInfo) -> list[str]:
     return [
-        f"{row['what']}{' ' + row['which'] if row['which'] else ''}: {', '.join(row['amiss']) or row[STATE]}"
+        f"{row['what']}{' ' + row['which'] if row['which'] else ''}: "
+        f"{', '.join(row['problems']) or row[STATE]}"
         f"{', ends ' + day(row['ends'], clock) if row['ends'] else ', no end'}"
         for row in report.rows.iter_rows(named=True)
     ]

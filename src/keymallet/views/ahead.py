@@ -105,7 +105,7 @@ def show_first(out: Console, events: pl.DataFrame, run: Run, more: int) -> None:
     table = Table.grid(padding=(0, 2, 0, 0))
     for width in (10, 10):
         table.add_column(width=width)
-    table.add_column(ratio=1)
+    table.add_column(ratio=1, overflow="fold")
     planned = "planned" in events.columns
     for row in events.iter_rows(named=True):
         who = f"{row['account'] or ''}{' [' + row['subject'] + ']' if row['subject'] else ''}"

@@ -32,6 +32,10 @@ class PlainTable(Table):
         self.named_by: int | None = None
         """The column that names a row, if it is not the first."""
 
+    def add_column(self, header: Any = "", *arguments: Any, **options: Any) -> None:
+        """Add a column whose words wrap, and are divided where one alone is too long: nothing is cut."""
+        super().add_column(header, *arguments, **{"overflow": "fold", **options})
+
     def add_bar(self, head: str, width: int) -> None:
         """Add a column that only draws what others say in figures: it is the first to give way."""
         self.bars.add(len(self.columns))

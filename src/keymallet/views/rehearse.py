@@ -95,6 +95,8 @@ def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
     """Print the first accounts that are newly in breach."""
     newly = rows.filter(pl.col("change") == NEWLY)
     table = Table.grid(padding=(0, 2, 0, 0))
+    for _ in ("who", "title"):
+        table.add_column(overflow="fold")
     for row in newly.head(most).iter_rows(named=True):
         about = f" [{row['subject']}]" if row["subject"] else ""
         table.add_row(text(f"  {row['account']}{about}"), text(row["title"], "dim"))

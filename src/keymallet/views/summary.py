@@ -226,7 +226,7 @@ def finding_line(run: Run, row: dict[str, Any]) -> Table:
     """A finding with its severity, its rule's title, its reason, and since when it holds."""
     line = Table.grid(padding=(0, 2, 0, 0))
     line.add_column(width=10)
-    line.add_column(ratio=1)
+    line.add_column(ratio=1, overflow="fold")
     severity = SEVERITIES[row["severity"]]
     said = text(row["title"])
     about = f" [{row['subject']}]" if row["subject"] else ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 import pytest
@@ -18,24 +19,54 @@ from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.sources.rulebooks import shipped_text
 from tests.support import AT, CLOCK, days_ago, evidence, judged, newest, rule
 
-_SET = {
-    "revoke-key": ("state", "revoked"),
-    "remove-factor": ("state", "suspended"),
-    "switch-off": ("enabled", False),
+_SET: dict[str, dict[str, Any]] = {
+    "revoke-key": {"state": "revoked"},
+    "remove-factor": {"state": "suspended"},
+    "switch-off": {"enabled": False},
+    "change-password": {
+        "password-changed": AT,
+        "initial-password": False,
+        "password-empty": False,
+        "password-scheme": "yescrypt",
+        "password-must-change": False,
+        "password-shared-with": [],
+        "password-set-with": 0,
+    },
 }
+
+
+OPEN_OR_POWERFUL = read_rulebook(
+    'title = "T"\n'
+    + "".join(
+        f'[rule.{fact}]\ntitle = "T"\nseverity = "low"\nmust = "not {fact}"\n'
+        for fact in ("usable", "privileged", "holds-power")
+    ),
+    "held.toml",
+)
+"""Which accounts somebody can sign in to, and which have power: in breach of these."""
 
 
 def done(found: Evidence, broken: Rule, rows: pl.Series) -> Evidence:
     """The evidence once what the remedy names was revoked, suspended, switched off or taken away."""
-    table = TAKES_AWAY.get(broken.mend, ("account", ""))[0]
+    table = "factor" if broken.mend == "enrol-factor" else TAKES_AWAY.get(broken.mend, ("account", ""))[0]
     frame = found.tables[table].with_row_index("place")
     # Of a rule on accounts, what is theirs is meant.
     key = "place" if table == broken.table else ACCOUNT_ROW
     touched = pl.col(key).is_in(rows.cast(pl.UInt32).implode()).fill_null(False)
     if broken.mend in _SET:
-        column, value = _SET[broken.mend]
-        word = pl.lit(value).cast(frame[column].dtype)
-        frame = frame.with_columns(pl.when(touched).then(word).otherwise(column).alias(column))
+        changes = _SET[broken.mend]
+        if "has-password" in str(broken.must):
+            changes = {"has-password": False, "password-changed": None, "password-empty": None}
+        for column, value in changes.items():
+            word = pl.lit(value, dtype=frame[column].dtype)
+            frame = frame.with_columns(pl.when(touched).then(word).otherwise(column).alias(column))
+    elif broken.mend == "enrol-factor":
+        owners = rows.cast(frame[ACCOUNT_ROW].dtype)
+        passkey = {"kind": "passkey", "state": "active", "phishing-resistant": True, "registered": AT}
+        made = pl.DataFrame({ACCOUNT_ROW: owners}).with_columns(
+            pl.lit(value).cast(frame[name].dtype).alias(name) for name, value in passkey.items()
+        )
+        frame = pl.concat([frame, made], how="diagonal")
     else:
         frame = frame.filter(~touched)
     return replace(found, tables={**found.tables, table: frame.drop("place")})
@@ -47,18 +78,25 @@ def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -
     text = shipped_text(book) if book == "base" else (railway_snapshot / book).read_text("utf-8")
     rules = read_rulebook(text, book)
     before = judge(newest(railway_snapshot).evidence(), rules, AT, CLOCK)
+    as_it_was = judge(before.evidence, OPEN_OR_POWERFUL, AT, CLOCK)
     tried = 0
     for broken in rules.rules:
         rows = before.rows(broken, Verdict.BREACH)
         of_accounts = broken.table == "account" or broken.mend != "switch-off"
-        if broken.mend not in (*_SET, "remove-grant") or not len(rows) or not of_accounts:
+        enrolled = broken.mend == "enrol-factor" and broken.table == "account"
+        if (broken.mend not in (*_SET, "remove-grant") and not enrolled) or not len(rows) or not of_accounts:
             continue
         alone = rules.only(lambda each, one=broken.id: each.id == one)  # type: ignore[misc]
         after = judge(done(before.evidence, broken, rows), alone, AT, CLOCK)
         was = before.codes[broken.id].filter(before.codes[broken.id] == Verdict.BREACH).len()
         assert after.rows(broken, Verdict.BREACH).len() == 0, (broken.id, broken.mend, was)
+        # A factor that is enrolled is a way in of the account's own: all else opens nothing.
+        held = judge(done(before.evidence, broken, rows), OPEN_OR_POWERFUL, AT, CLOCK)
+        for each in OPEN_OR_POWERFUL.rules:
+            more = set(held.rows(each, Verdict.BREACH)) - set(as_it_was.rows(each, Verdict.BREACH))
+            assert not more, (broken.id, broken.mend, each.id)
         tried += 1
-    assert tried >= 10
+    assert tried >= 20
 
 
 @pytest.mark.parametrize(

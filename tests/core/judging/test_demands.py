@@ -277,7 +277,7 @@ def test_the_setting_in_force_for_an_account() -> None:
         ("failed-attempts < 3 or enabled", {"failed_attempts": 4, "enabled": False}, "find out who fails to sign in to it, and why, or make sure: is switched on"),
         ("not (labels includes 'x')", {"labels": ["x"]}, "make sure: labels not x"),
         ("name like 'adm-*'", {}, "make sure: login name like 'adm-*'"),
-        ("password-changed - created >= 2d", {"created": days_ago(3), "password_changed": days_ago(2)}, "make sure: password-changed - created at least 2 d"),
+        ("password-changed - created >= 2d", {"created": days_ago(3), "password_changed": days_ago(2)}, "make sure: at least 2 d from created to password set"),
     ],
 )  # fmt: skip
 def test_what_would_end_a_breach(must: str, account: dict[str, Any], change: str) -> None:

@@ -58,6 +58,13 @@ def clause(node: Typed, wanted: bool = True) -> str:
             return _compared(node, wanted)
         case typed.Within() if _spoken_column(node.operand):
             return _among(node, wanted)
+        case typed.Within(operand=typed.RowQuery(question="count") as query):
+            number = words_of(node.choices)
+            number = f"other than {number}" if node.negated is wanted else number
+            return f"has {number} {thing(TABLES[query.table], query.condition, True)}"
+        case typed.Within(operand=typed.Call(function="weekday-of") as called):
+            words = words_of(node.choices)
+            return f"{event(called.arguments[0])} {'not ' if node.negated is wanted else ''}on {words}"
         case typed.Includes() if _spoken_column(node.operand):
             said = phrase(_column(node.operand))
             words = words_of(node.wanted, "and" if node.mode == "all" else "or")
@@ -226,12 +233,15 @@ def _compared(node: typed.Compare, wanted: bool) -> str:
     if isinstance(left, typed.Call) and FUNCTIONS[left.function].in_time.moves_by_itself:
         return _timed(left, operator, right, value)
     if isinstance(left, typed.Call) and left.function == "length" and _spoken_column(left.arguments[0]):
-        said = phrase(_column(left.arguments[0]))
-        if value == "0" and left.arguments[0].type.kind is Kind.WORDS:
-            return said.none if operator in ("=", "<=") else said.first.format("something")
+        return _long(_column(left.arguments[0]), operator, value)
+    if isinstance(left, typed.Call) and left.function == "hour-of":
+        return f"{event(left.arguments[0])} at hour {bound_words(operator, value)}"
+    if isinstance(left, typed.AddSub) and is_stretch(left):
+        return f"{bound_words(operator, value)} from {event(left.right)} to {event(left.left)}"
     column = _spoken_column(left)
     if column is None:
-        return f"{left.text} {bound_words(operator, value)}"
+        dated = left.type.kind is Kind.INSTANT
+        return f"{left.text} {DATED[operator].format(value) if dated else bound_words(operator, value)}"
     if column.kind is Kind.INSTANT:
         return f"{phrase(column).first} {DATED[operator].format(value)}"
     if column.kind is Kind.FLAG:
@@ -240,6 +250,32 @@ def _compared(node: typed.Compare, wanted: bool) -> str:
     if form == "is {}" and operator == "!=":
         return f"is not {value}"
     return form.format(bound_words(operator, value, form))
+
+
+def _long(column: Column, operator: str, value: str) -> str:
+    """How many a list has, or how many characters a text."""
+    if column.kind is not Kind.WORDS:
+        return f"{column.name} of {bound_words(operator, value, '{} of them')} characters"
+    if value == "0" and operator in ("=", "<="):
+        return phrase(column).none
+    if value == "0" and operator in (">", "!="):
+        operator, value = ">=", "1"
+    return f"{bound_words(operator, value, '{} of them')} in {column.name}"
+
+
+def is_stretch(node: typed.AddSub) -> bool:
+    """Whether it is the time from one instant to another."""
+    return node.operator == "-" and node.left.type.kind is Kind.INSTANT is node.right.type.kind
+
+
+def event(node: Typed) -> str:
+    """What happens at an instant: `expires`, `person leaves`."""
+    match node:
+        case typed.OfOwner():
+            return f"{node.owner} {event(node.body)}"
+        case _:
+            column = _spoken_column(node)
+            return node.text if column is None else phrase(column).second
 
 
 def _timed(left: typed.Call, operator: str, right: Typed, value: str) -> str:

@@ -292,8 +292,9 @@ class _Finder:
 
         def words() -> Slots:
             said = listed(pl.lit(before)) + pl.lit(after)
-            # A factor may have no name but its kind: `text message: text message` says it twice.
-            said = pl.when(said == pl.lit(f"{called}: {called}")).then(pl.lit(called)).otherwise(said)
+            # The names may say what is asked about: `text message: text message`, `API key: API key k1`.
+            twice = said.str.starts_with(f"{called}: {called}")
+            said = pl.when(twice).then(said.str.strip_prefix(f"{called}: ")).otherwise(said)
             return {"found": named.select(said.fill_null(nothing).alias("=")).to_series()}
 
         return self._reason(template, broken, query, words, rows=named["names"])

@@ -13,7 +13,15 @@ import polars as pl
 
 from keymallet.core.base.columns import only_where
 from keymallet.core.explaining.acts import act
-from keymallet.core.explaining.clauses import DATED, bound_words, clause, thing, with_article, words_of
+from keymallet.core.explaining.clauses import (
+    DATED,
+    bound_words,
+    clause,
+    is_stretch,
+    thing,
+    with_article,
+    words_of,
+)
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows
 from keymallet.core.explaining.spoken_values import SpokenValues
 from keymallet.core.explaining.wording import MIRRORED, OPPOSITE
@@ -86,6 +94,8 @@ class _Changes:
         done = act(self.explained.table, column.name, there) if column else ""
         if done or not there or column is None or column.kind is not Kind.INSTANT:
             return done or self._stated(clause(node, wanted))
+        if not phrase(column).none.startswith("no "):
+            return self._stated(clause(node, wanted))
         return f"set {with_article(clause(node, wanted).removesuffix(' on record'))}"
 
     def _member(self, node: Typed, members: tuple[Typed, ...], wanted: bool, every: bool) -> pl.Series:
@@ -180,7 +190,9 @@ def _led_in_once(texts: pl.Series, link: str, lead: str) -> pl.Series:
 
 
 def _is_of(node: Typed, fact: Typed) -> bool:
-    """Whether a side of a comparison is the fact, or how far off it is."""
+    """Whether a side of a comparison is the fact, how far off it is, or how far from another."""
+    if isinstance(node, typed.AddSub) and is_stretch(node):
+        return fact in (node.left, node.right)
     return node == fact or (
         isinstance(node, typed.Call)
         and FUNCTIONS[node.function].in_time.moves_by_itself

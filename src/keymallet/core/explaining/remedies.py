@@ -69,6 +69,8 @@ def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) ->
     said = _taken_away(explained, rule, subjects)
     if said is None and rule.mend in _OF_ACCOUNTS and rule.table == ACCOUNT.name:
         said = _filled(_OF_ACCOUNTS[rule.mend], subjects["account"])
+    if rule.mend == "change-password" and _asks_for_none(rule.must):
+        said = _filled("remove the password of {}", subjects["account"])
     if said is None and rule.mend in _OF_KEYS and rule.table == KEY.name:
         said = _filled(_OF_KEYS[rule.mend], subjects["subject"])
     if said is None and rule.mend == "review" and _has_happened(rule):
@@ -122,6 +124,13 @@ def _if_still_open(context: EvaluationContext, rows: pl.Series, said: pl.Series)
 
 def _filled(template: str, names: pl.Series) -> pl.Series:
     return pl.DataFrame({"name": names}).select(pl.format(template, "name")).to_series()
+
+
+def _asks_for_none(must: typed.Typed) -> bool:
+    """Whether there must be no password at all: a new one would not help."""
+    return isinstance(must, typed.Not) and any(
+        isinstance(node, typed.Fact) and node.column.name == "has-password" for node in must.walk()
+    )
 
 
 def _has_happened(rule: Rule) -> bool:

@@ -6,13 +6,13 @@ from dataclasses import dataclass
 
 import polars as pl
 
-from keymallet.core.explaining.clauses import thing, words_of
+from keymallet.core.explaining.clauses import event, is_stretch, thing, words_of
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows
 from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.model import Column, Kind
-from keymallet.core.facts.phrases import phrase, read_words, spoken
+from keymallet.core.facts.phrases import read_words, spoken
 from keymallet.core.language import typed
 from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
@@ -44,12 +44,13 @@ class SpokenValues:
             case typed.RowQuery() if node.question == "count":
                 return QueriedRows(explained, node).counted()
             case typed.RowQuery() if node.question in ("latest", "earliest"):
-                lead = f"{node.question} {thing(TABLES[node.table], node.condition)}: "
-                return lead + self.value(node)
-            case typed.AddSub(operator="-") if node.left.type.kind is Kind.INSTANT is node.right.type.kind:
-                return self.value(node) + f" from {_event(node.right)} to {_event(node.left)}"
+                # That it is known is part of every such question, and goes without saying.
+                asked = thing(TABLES[node.table], node.condition).removesuffix(" on record")
+                return f"{node.question} {asked}: " + self.value(node)
+            case typed.AddSub() if is_stretch(node):
+                return self.value(node) + f" from {event(node.right)} to {event(node.left)}"
             case typed.AddSub() if node.type.kind is Kind.INSTANT:
-                return self.value(node) + f" ({_event(node.left)} {node.operator} {words_of(node.right)})"
+                return self.value(node) + f" ({event(node.left)} {node.operator} {words_of(node.right)})"
             case typed.Const() | typed.ConstList():
                 return explained.same_text(constant_text(node, explained.context.clock))
             case typed.PerPopulation():
@@ -111,15 +112,3 @@ class SpokenValues:
         told = pl.DataFrame({"told": self.said(node.arguments[0]), "number": self.explained.value(node)})
         several = pl.when(pl.col("number") > 1).then(pl.format("{} ({})", "told", "number"))
         return told.select(several.otherwise("told").alias("=")).to_series()
-
-
-def _event(node: Typed) -> str:
-    match node:
-        case typed.Fact():
-            return phrase(node.column).second
-        case typed.Derived():
-            return phrase(node.fact.column).second
-        case typed.OfOwner():
-            return f"{node.owner} {_event(node.body)}"
-        case _:
-            return node.text

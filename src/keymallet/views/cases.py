@@ -27,6 +27,8 @@ def show_coverage(out: Console, without: list[Demand], left: list[Untried]) -> N
     """Print the rules without a breaching case, and the comparisons that were never seen true, or false."""
     for demand in without:
         out.print(text(f"no breaching case: {demand.id}", "yellow"))
+    if left:
+        out.print(text("comparisons that no case has seen both true and false:", "dim"))
     for comparison in left[:MOST_LEFT]:
         out.print(
             text(

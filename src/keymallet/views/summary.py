@@ -21,6 +21,7 @@ from keymallet.core.rulebook.model import SEVERITIES, TOPICS
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, VERDICT_STYLES, lasting, moment, text
 
+LONGEST_WHOLE = 44
 BAR = 16
 EIGHTHS = ("", "▏", "▎", "▍", "▌", "▋", "▊", "▉")
 GAPS_SHOWN = 8
@@ -110,7 +111,7 @@ def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int])
     table.add_column("topic", no_wrap=True)
     for name in ("rules", "breach", "accounts", "exempt", "unproven"):
         table.add_column(name, justify="right")
-    table.add_column("gravest", no_wrap=True)
+    table.add_column("worst", no_wrap=True)
     table.add_column("details", no_wrap=True)
     for topic in TOPICS:
         mine = [count for count in counts if count.rule.topic == topic]
@@ -156,7 +157,8 @@ def _part(part: int, whole: int, cells: int) -> int:
 def show_worst_in_short(out: Console, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
     """Print a line for each of the worst accounts: how many breaches, and of which the gravest is."""
     table = PlainTable(header=False)
-    table.add_column("", no_wrap=True)
+    # A name that is divided cannot be copied; one of hundreds of letters would leave no room for the rest.
+    table.add_column("", no_wrap=max(map(len, accounts), default=0) <= LONGEST_WHOLE)
     table.add_column("", justify="right", no_wrap=True)
     table.add_column("", no_wrap=True)
     table.add_column("", ratio=1, overflow="fold")

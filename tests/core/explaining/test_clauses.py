@@ -104,7 +104,7 @@ def test_a_yes_or_no_is_told_with_what_makes_it_matter() -> None:
         }.items()
     }
     assert told["not has-password"] == "has a password; in scope: cannot open a session"
-    assert told["not initial-password"] == "still has the password it was handed, password set 2026-11-21"
+    assert told["not initial-password"] == "still has the password it was handed (password set 2026-11-21)"
     assert told["not privileged"].startswith("is privileged now: standing privileged right")
     assert told["not privileged"].endswith(": Root")
 

@@ -272,9 +272,9 @@ def test_the_setting_in_force_for_an_account() -> None:
         ("until(ends) > 0s", {"ends": days_ago(3)}, "make sure: ends in the future"),
         ("ends is known and until(ends) <= 56d", {"ends": None}, "set an end date: ends by 2027-01-19"),
         ("ends is known and until(ends) <= 56d", {"ends": days_ago(-99)}, "make sure: ends by 2027-01-19"),
-        ("not initial-password", {"initial_password": True}, "make sure: has changed the password it was handed"),
-        ("enabled and kind in [guest, person]", {"enabled": False, "kind": "shared"}, "make sure: is switched on; kind guest or person"),
-        ("failed-attempts < 3 or enabled", {"failed_attempts": 4, "enabled": False}, "find out who fails to sign in to it, and why, or make sure: is switched on"),
+        ("not initial-password", {"initial_password": True}, "make sure that it has changed the password it was handed"),
+        ("enabled and kind in [guest, person]", {"enabled": False, "kind": "shared"}, "make sure that it is switched on; make sure: kind guest or person"),
+        ("failed-attempts < 3 or enabled", {"failed_attempts": 4, "enabled": False}, "find out who fails to sign in to it, and why"),
         ("not (labels includes 'x')", {"labels": ["x"]}, "make sure: labels not x"),
         ("name like 'adm-*'", {}, "make sure: login name like 'adm-*'"),
         ("password-changed - created >= 2d", {"created": days_ago(3), "password_changed": days_ago(2)}, "make sure: at least 2 d from created to password set"),
@@ -291,7 +291,7 @@ def test_what_would_end_a_breach_of_rows() -> None:
     changes = {
         "some factor (kind = passkey)": "add a passkey",
         "no factor (kind = sms)": "end or remove text message, text message, text message",
-        "count factor (kind = sms) <= 1": "make sure: has at most 1 text message",
+        "count factor (kind = sms) <= 1": "make sure that it has at most 1 text message",
     }
     for must, change in changes.items():
         assert findings(judged(world, rule(must)))["change"].to_list() == [change]

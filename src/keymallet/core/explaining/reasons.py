@@ -188,8 +188,12 @@ class _Finder:
 
         def words() -> Slots:
             told = SpokenValues(self.explained).said(node)
-            beside = [self._beside(name) for name in column.beside]
-            return {"found": joined([told, *(text for text in beside if text is not None)], ", ")}
+            known = [text for text in map(self._beside, column.beside) if text is not None]
+            if not known:
+                return {"found": told}
+            with_them = pl.DataFrame({"told": told, "beside": joined(known, ", ")})
+            both = pl.coalesce(pl.format("{} ({})", "told", "beside"), "told")
+            return {"found": with_them.select(both.alias("=")).to_series()}
 
         return self._reason("flag", broken, node, words, found=self.explained.value(node))
 

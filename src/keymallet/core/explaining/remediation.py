@@ -32,6 +32,22 @@ from keymallet.core.language import typed
 from keymallet.core.language.functions import FUNCTIONS, InTime
 from keymallet.core.language.typed import Typed
 
+MAKE_SURE = "make sure: "
+"""What leads in what has to hold, where the kind of change says no more."""
+_VERBS = ("is", "has", "can", "cannot", "does", "accepts", "asks", "belongs", "came", "still")
+_OPENED_BY = {
+    "enabled": True,
+    "interactive": True,
+    "remote-password": True,
+    "remote-key": True,
+    "privileged": True,
+    "holds-power": True,
+    "usable": True,
+    "locked": False,
+    "password-locked": False,
+}
+"""Flags, and which value of each lets somebody in, or gives power."""
+
 
 def change(explained: ExplanationContext, lead: str) -> pl.Series:
     """What would make the expression true on these rows, on which it is false; one text for each row.
@@ -60,7 +76,8 @@ class _Changes:
                 return _Changes(self.explained.of_owner(node), self.lead).needed(node.body, wanted)
             case typed.BoolOp():
                 every = (node.word == "and") is wanted
-                parts = [self._member(part, node.members, wanted, every) for part in node.members]
+                members = node.members if every else _without_opening(node.members, wanted)
+                parts = [self._member(part, node.members, wanted, every) for part in members]
                 link = "; " if every else ", or "
                 text = _led_in_once(_each_once(parts, link), link, self.lead)
             case typed.Compare():
@@ -85,6 +102,8 @@ class _Changes:
         return done or self._stated(clause(node, wanted))
 
     def _stated(self, said: str) -> str:
+        if self.lead == MAKE_SURE and not self.explained.prefix and said.split()[0] in _VERBS:
+            return f"make sure that it {said}"
         owner = noun(TABLES[self.explained.table])
         return f"{self.lead}the {owner} {said}" if self.explained.prefix else f"{self.lead}{said}"
 
@@ -187,6 +206,23 @@ def _led_in_once(texts: pl.Series, link: str, lead: str) -> pl.Series:
     return frame.select(
         pl.when(pl.col("text").str.starts_with(lead)).then(shorter).otherwise("text")
     ).to_series()
+
+
+def _without_opening(members: tuple[Typed, ...], wanted: bool) -> tuple[Typed, ...]:
+    """Of several ways to mend something those that open no account, if there is one."""
+
+    def opens(node: Typed, value: bool) -> bool:
+        match node:
+            case typed.Not():
+                return opens(node.operand, not value)
+            case typed.Term() | typed.OfOwner():
+                return opens(node.body, value)
+            case _:
+                column = _column_of(node)
+                return column is not None and _OPENED_BY.get(column.name) is value
+
+    kept = tuple(member for member in members if not opens(member, wanted))
+    return kept or members
 
 
 def _is_of(node: Typed, fact: Typed) -> bool:

@@ -13,7 +13,7 @@ import polars as pl
 
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows
-from keymallet.core.explaining.remediation import change
+from keymallet.core.explaining.remediation import MAKE_SURE, change
 from keymallet.core.explaining.row_names import named_by, row_name
 from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GRANT, KEY, SIGN_IN, TABLES
 from keymallet.core.language import typed
@@ -76,7 +76,7 @@ def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) ->
     if said is None and rule.mend == "review" and _has_happened(rule):
         said = pl.Series([_LOOKED_INTO[rule.table]], dtype=pl.String).new_from_index(0, len(explained.rows))
     if said is None:
-        said = change(explained, _LEADS.get(rule.mend, "make sure: "))
+        said = change(explained, _LEADS.get(rule.mend, MAKE_SURE))
         if rule.mend == "enrol-factor":
             said = said.str.replace("^add a", "enrol a")
     return said.alias("change")

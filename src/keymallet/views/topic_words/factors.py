@@ -38,7 +38,7 @@ def _sentences(report: TopicReport, clock: ZoneInfo) -> list[str]:
         f"{report.number(NONE):,} with no second factor",
     ]
     parts += [f"{report.number(UNPROVEN):,} unproven"] if report.number(UNPROVEN) else []
-    sentences = [f"{how_many(rows.height, 'account')} can be signed in to: {', '.join(parts)}."]
+    sentences = [f"{how_many(rows.height, 'account')} can sign in: {', '.join(parts)}."]
     if not report.numbers["gates are told of"]:
         return [
             *sentences,

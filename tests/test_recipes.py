@@ -113,7 +113,7 @@ def test_a_new_fact(source: Path, program: Program, tmp_path: Path) -> None:
     program("read")
     assert "the number on its holder's badge" in program("dictionary", "account")
     assert "smith" in program("who", "badge = 'smith'")
-    assert "smith" in program("show", "ada")
+    assert "smith" in program("show", "ada", "--all")
     record = json.loads(program("who", "badge is known", "--columns", "badge", "--format", "json"))
     assert [row["badge"] for row in record["rows"]] == ["smith", "baker"]
 

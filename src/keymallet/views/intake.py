@@ -83,7 +83,7 @@ def _show_first(
     shown = []
     for column in columns:
         assert column is not None
-        grid.add_column(column.name, overflow="ellipsis", no_wrap=True)
+        grid.add_column(column.name)
         shown.append(wording.values(rows[column.name], column.kind, clock).fill_null("·"))
     for row in zip(*shown, strict=True):
         grid.add_row("", *map(text, row))

@@ -153,7 +153,7 @@ def test_odd_accounts_are_remarked(tmp_path: Path) -> None:
     passwd = "a:x:7:1::/:/bin/sh\nb:x:07:1::/:/bin/sh\nc:$1$x$y:8:1::/:/bin/sh\n"
     write(tmp_path, {"h/etc/ssh/sshd_config": "UsePAM no\n"})
     told = " ".join(account(tmp_path, passwd, "a:*:1::::::")[0].remarks)
-    assert "one user id, 7, for a, b" in told
+    assert "a, b share user id 7" in told
     assert "a password of its own for c: ageing is ignored" in told
     assert "no line for b; nothing lets them in" in told
     assert "UsePAM no" in told

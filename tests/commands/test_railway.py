@@ -150,7 +150,7 @@ def test_show_answers_whether_somebody_gets_in(railway_snapshot: Path) -> None:
     others = locked.partition("the same person: ")[2].partition("gets in")[0]
     assert "cloud/i.schneetaler" in others and "ticketing/tix-1/i.schneetaler" not in others
     assert "gets in: 1 way open, 2 barred" in locked
-    assert "open ssh-key SHA256:" in locked
+    assert "open SSH key SHA256:" in locked
     assert "password at the console: locked after failed sign-ins since 2026-11-24 09:50, until" in locked
     assert "the system takes no password there" in locked
     ended = told("ticketing/tix-3/o.glimkogler")

@@ -89,7 +89,7 @@ def test_a_lock_of_the_password_leaves_the_key() -> None:
     locked = OPEN | {"locked": True, "lock-cause": "failed-attempts", "locked-until": AT + timedelta(days=1)}
     assert [way.is_open for way in said(locked, A_KEY).values()] == [False, False]
     ways = said(locked | {"lock-stops": "password"}, A_KEY)
-    assert ways["ssh-key SHA256:x ed25519"].is_open is True
+    assert ways["SSH key SHA256:x ed25519"].is_open is True
     assert ways["password"].barred == ("locked after failed sign-ins, until 2026-11-25",)
     by_hand = said(OPEN | {"locked": True, "lock-cause": "administrator"})
     assert by_hand["password"].barred == ("locked by an administrator, until somebody unlocks it",)
@@ -100,14 +100,14 @@ def test_console_and_network_are_told_apart() -> None:
     ways = said(OPEN | {"remote-password": False, "remote-key": False}, A_KEY)
     assert ways["password at the console"].is_open is True
     assert ways["password over the network"].barred == ("the system takes no password there",)
-    assert ways["ssh-key SHA256:x ed25519"].barred == ("the system takes no key from it",)
+    assert ways["SSH key SHA256:x ed25519"].barred == ("the system takes no key from it",)
 
 
 def test_until_when_and_by_what() -> None:
     """The nearest end of account, key and password; an expired password is asked for, not barred."""
     account = OPEN | {"ends": AT + timedelta(days=9), "password-expires": days_ago(1)}
     ways = said(account, A_KEY | {"expires": AT + timedelta(days=3)})
-    key = ways["ssh-key SHA256:x ed25519"]
+    key = ways["SSH key SHA256:x ed25519"]
     assert (key.until, key.by) == (AT + timedelta(days=3), "the key ends")
     assert (ways["password"].until, ways["password"].by) == (AT + timedelta(days=9), "the account ends")
     assert any("a new password has to be set at the next sign-in" in each for each in ways["password"].notes)
@@ -120,7 +120,7 @@ def test_a_key_that_does_not_work() -> None:
         ({"expires": AT}, "it ended 2026-11-24"),
         ({"starts": AT + timedelta(days=1)}, "it works only from 2026-11-25 on"),
     ):
-        assert said(OPEN, A_KEY | row)["ssh-key SHA256:x ed25519"].barred == (why,)
+        assert said(OPEN, A_KEY | row)["SSH key SHA256:x ed25519"].barred == (why,)
 
 
 def test_nothing_known_is_said_so() -> None:

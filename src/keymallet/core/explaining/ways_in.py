@@ -12,6 +12,7 @@ from typing import Any
 
 from keymallet.core.facts.declaration import FACTOR, KEY
 from keymallet.core.facts.evidence import NOTHING_KNOWN
+from keymallet.core.facts.phrases import read_word
 
 Moment = Callable[[datetime], str]
 
@@ -117,7 +118,7 @@ class _Teller:
             untold = {KEY.name: "a key", FACTOR.name: "a factor of its own"}
             return next((what for table, what in untold.items() if table in row.unread), "by another system")
         shown = [_named(self.keys[key]) for key in self._keys_of(row)]
-        takes = row["takes"] or []
+        takes = [read_word(each) for each in row["takes"] or ()]
         first = "password" if row["by-password"] and not shown else takes[0] if takes else "a way unknown"
         if shown:
             shown += ["the password"] if row["by-password"] else []
@@ -228,7 +229,8 @@ def _session_notes(account: Facts) -> list[str]:
 
 
 def _named(key: Facts) -> str:
-    return " ".join(str(key[part]) for part in ("kind", "key", "algorithm") if key[part] is not None)
+    parts = (str(key[part]) for part in ("kind", "key", "algorithm") if key[part] is not None)
+    return " ".join(map(read_word, parts))
 
 
 def _scope_and_label(key: Facts) -> list[str]:

@@ -32,14 +32,20 @@ def scim_schema(_: str) -> str:
     return json.dumps(json_schema(), indent=2) + "\n"
 
 
+_DICTIONARY = """# The dictionary of facts
+
+All that rules can ask about, table by table; `keymallet dictionary` prints the same.
+What a fact is spoken as in reasons stands last: of a yes or no both; of an instant one that is past, one to come,
+none; of a number one, several, none. This page is made from the code by `make schema`.
+"""
+_HEAD = "| column | type | meaning | spoken as |\n|---|---|---|---|\n"
+
+
 def dictionary(_: str) -> str:
     """Every table and column, as a page."""
-    parts = [
-        "# The dictionary of facts\n\nAll that rules can ask about, table by table; `keymallet dictionary` "
-        "prints the same.\nThis page is made from the code by `make schema`.\n"
-    ]
+    parts = [_DICTIONARY]
     for table in TABLES.values():
-        parts.append(f"\n## {table.name}: {table.meaning}\n\n| column | type | meaning |\n|---|---|---|\n")
+        parts.append(f"\n## {table.name}: {table.meaning}\n\n{_HEAD}")
         parts += [_row(column) for column in table.columns]
     return "".join(parts)
 
@@ -52,7 +58,8 @@ def _row(column: Column) -> str:
         meaning += f"; {column.derivation.value}: `{' '.join(column.definition.split())}`"
     if column.across:
         meaning += " (worked out when sources are read)"
-    return f"| `{column.name}` | {column.kind.value} | {meaning.replace('|', chr(92) + '|')} |\n"
+    meaning = meaning.replace("|", "\\|")
+    return f"| `{column.name}` | {column.kind.value} | {meaning} | {column.said.replace('{}', '…')} |\n"
 
 
 def functions(page: str) -> str:

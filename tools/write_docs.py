@@ -35,8 +35,8 @@ def scim_schema(_: str) -> str:
 _DICTIONARY = """# The dictionary of facts
 
 All that rules can ask about, table by table; `keymallet dictionary` prints the same.
-What a fact is spoken as in reasons stands last: of a yes or no both; of an instant one that is past, one to come,
-none; of a number one, several, none. This page is made from the code by `make schema`.
+What a fact is spoken as in reasons stands last: of a yes or no both; of an instant one that is past, one to
+come, none; of a number one, several, none. This page is made from the code by `make schema`.
 """
 _HEAD = "| column | type | meaning | spoken as |\n|---|---|---|---|\n"
 

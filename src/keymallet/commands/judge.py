@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 from polars import DataFrame, Series
 from rich.console import Console
@@ -51,6 +52,14 @@ WORST_IN_SHORT, WORST = 5, 8
 """How many of the worst accounts are shown, where nobody says."""
 
 
+class _Worst(NamedTuple):
+    """The worst accounts that are shown: their rows and names; and how many are in breach in all."""
+
+    rows: Series
+    names: list[str]
+    breached: int
+
+
 def run(options: argparse.Namespace) -> int:
     """Judge, show or write the findings, and end with the code that tells how it came out."""
     inputs = open_inputs(options)
@@ -75,6 +84,7 @@ def _show(
 ) -> None:
     rows, breached = worst_accounts(judgement, _most(options))
     names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
+    worst = _Worst(rows, names, breached)
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
@@ -82,7 +92,7 @@ def _show(
             out.print(text(remark, "dim"))
         show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on))
         out.print()
-        (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, rows, names, breached)
+        (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, worst)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
         if not options.all:
             hints.insert(0, ("keymallet judge --all", "all of that, with every reason"))
@@ -98,13 +108,7 @@ def _most(options: argparse.Namespace) -> int:
 
 
 def _show_in_short(
-    out: Console,
-    inputs: JudgingInputs,
-    judgement: Judgement,
-    outcome: Run,
-    rows: Series,
-    names: list[str],
-    breached: int,
+    out: Console, inputs: JudgingInputs, judgement: Judgement, outcome: Run, worst: _Worst
 ) -> None:
     """The first screen: how it came out, where, and the worst accounts; what is left out is named."""
     topics = any(count.rule.topic for count in outcome.counts)
@@ -112,10 +116,10 @@ def _show_in_short(
         show_topics(out, outcome.counts, accounts_by_topic(judgement))
     else:
         show_rules(out, outcome.counts, RULES_IN_SHORT)
-    if names:
+    if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        show_worst_in_short(out, findings(judgement, accounts=rows), names, breached)
+        show_worst_in_short(out, findings(judgement, accounts=worst.rows), worst.names, worst.breached)
     left_out = []
     for (one, several), column, title, found_of, _ in BESIDES:
         number = found_of(judgement)[column].n_unique()
@@ -138,15 +142,7 @@ BESIDES: list[tuple[tuple[str, str], str, str, Callable[[Judgement], DataFrame],
 """Findings that are no account's: what they are counted in, by which column, under which heading."""
 
 
-def _show_all(
-    out: Console,
-    inputs: JudgingInputs,
-    judgement: Judgement,
-    outcome: Run,
-    rows: Series,
-    names: list[str],
-    breached: int,
-) -> None:
+def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome: Run, worst: _Worst) -> None:
     """Everything: rules, topics, accounts and all that is no account's, and what was not read."""
     show_digests(out, outcome)
     out.print()
@@ -155,16 +151,16 @@ def _show_all(
     if any(count.rule.topic for count in outcome.counts):
         out.print()
         show_topics(out, outcome.counts, accounts_by_topic(judgement))
-    if names:
+    if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        show_worst(out, outcome, findings(judgement, accounts=rows), names, breached)
+        show_worst(out, outcome, findings(judgement, accounts=worst.rows), worst.names, worst.breached)
     for _, _, title, found_of, show in BESIDES:
         broken = found_of(judgement)
         if broken.height:
             out.print()
             out.print(text(title, "dim"))
-            show(out, outcome, broken, len(names) or WORST)
+            show(out, outcome, broken, len(worst.names) or WORST)
     if any(map(has_gaps, inputs.snapshot.manifest.sources.values())):
         out.print()
         out.print(text("not read", "dim"))

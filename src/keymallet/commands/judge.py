@@ -1,4 +1,4 @@
-"""Judge every account by the rulebook: who falls short, why, and what could not be told."""
+"""Judge every account by the rulebook: who falls short, why, and for what data is missing."""
 
 from __future__ import annotations
 

@@ -21,7 +21,7 @@ COMMANDS = {
     "read": "read the sources of the estate into a snapshot",
     "judge": "judge every account and show who falls short, and why",
     "view": "look at one topic in depth: factors, passwords, lockouts and the like",
-    "show": "show everything known of one account, and each verdict on it",
+    "show": "show how one account gets in, what falls short, and what to do",
     "ahead": "show what will turn to breach, and when, if nothing changes",
     "rehearse": "try another rulebook or limit on the same evidence",
     "who": "pick accounts by any question in the rule language",

@@ -1,6 +1,6 @@
 """Show what will turn to breach and when, if nothing changes: by week, by rule, and what is first.
 
-Only time is taken to go on: what people and systems will do until then cannot be known.
+Only time passes in it: what people and systems do until then is not known.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ EXAMPLES = [
     ("keymallet ahead", "the next 90 days, week by week"),
     (
         "keymallet ahead --for 26w --capacity 12/week --spread",
-        "half a year, and a plan that keeps every week within what can be done",
+        "half a year, and a plan that keeps every week within the capacity",
     ),
     (
         "keymallet ahead --figure ahead.png --calendar ahead.ics",
@@ -29,7 +29,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--for", dest="span", metavar="SPAN", default="90d", help="how far to look: 90d, 26w (default: 90d)"
     )
     parser.add_argument(
-        "--capacity", metavar="N/week", type=_capacity, help="how much can be mended in a week, like 40/week"
+        "--capacity",
+        metavar="N/week",
+        type=_capacity,
+        help="how much can be corrected in a week, like 40/week",
     )
     parser.add_argument(
         "--spread",

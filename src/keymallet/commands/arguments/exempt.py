@@ -34,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rows_format(listed)
     add_judging(listed)
 
-    add = action("add", "enter an exemption, unless something about it must not be")
+    add = action("add", "enter an exemption, if nothing about it is wrong")
     add.add_argument("entry", metavar="ID", help="what it is called: small letters, digits and hyphens")
     add.add_argument("--kind", required=True, help="emergency, technical, accepted-risk or transition")
     add.add_argument(

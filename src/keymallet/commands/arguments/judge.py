@@ -1,4 +1,4 @@
-"""Judge every account by the rulebook: who falls short, why, and what could not be told.
+"""Judge every account by the rulebook: who falls short, why, and for what data is missing.
 
 Exit code: 0 nothing in breach at or above --fail-on, 1 something is, 2 the request could not be
 carried out, 3 nothing is, but the evidence is incomplete.

@@ -1,7 +1,7 @@
 """Try another rulebook, or other limits, on the same evidence: who would newly be in breach, who no longer.
 
 Nothing is changed by it. With several --at, the same is counted at later instants, so that a roll-out
-can be planned; only time is taken to go on.
+can be planned; only time passes in it.
 """
 
 from __future__ import annotations

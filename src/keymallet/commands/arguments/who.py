@@ -14,7 +14,7 @@ EXAMPLES = [
     ("keymallet who 'privileged and no factor (phishing-resistant)'", "power without a strong factor"),
     (
         "keymallet who 'age(last-sign-in) > limit.idle' --columns 'unit, last-sign-in' --sort last-sign-in",
-        "who was away longest, with what you want to see of them",
+        "who has not signed in for longest, with columns of your choice",
     ),
     ("keymallet who 'kind = api-key and state = active' --each key --format csv", "every working API key"),
 ]  # fmt: skip
@@ -25,7 +25,7 @@ SHOWN = 40
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("expression", metavar="EXPRESSION", help="what has to be true of them")
+    parser.add_argument("expression", metavar="EXPRESSION", help="a condition that the rows have to meet")
     parser.add_argument(
         "--each", metavar="TABLE", default="account", help="pick rows of this table (default: account)"
     )

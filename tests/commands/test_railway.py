@@ -14,6 +14,7 @@ import polars as pl
 import pytest
 
 from keymallet.commands.main import COMMANDS
+from keymallet.core.explaining.reason_templates import TEMPLATES
 from keymallet.demo.railway import REFUSED, write_estate
 from tests.conftest import RAILWAY_AT
 from tests.support import newest, rule, run, run_installed, write
@@ -222,3 +223,25 @@ def test_facts_prints_the_one_declaration(railway_snapshot: Path) -> None:
     )
     assert len(whole["columns"]) == len(rows) > 100
     assert 'did you mean "key"?' in run_installed("dictionary", "keys", cwd=railway_snapshot, expect=2).stderr
+
+
+def test_json_carries_reasons_as_templates_beside_their_text(railway_snapshot: Path) -> None:
+    """Every breach of a rule has both; a table of values has the text alone."""
+    lines = run_installed(
+        "judge", *AT, "--format", "jsonl", cwd=railway_snapshot, expect=1
+    ).stdout.splitlines()
+    found = [json.loads(line) for line in lines]
+    told = [finding for finding in found if finding["verdict"] in ("breach", "exempt") and finding["account"]]
+    assert len(told) > 250
+    for finding in told:
+        assert finding["because"] and finding["reasons"], finding
+        assert {reason["template"] for reason in finding["reasons"]} <= set(TEMPLATES)
+        assert all(reason["about"] for reason in finding["reasons"])
+    (length,) = [each for each in found if each["rule"] == "setting-password-length"]
+    assert [(each["template"], each["found"], each["required"]) for each in length["reasons"]] == [
+        ("minimum", "8", "12")
+    ]
+    header = run_installed(
+        "judge", *AT, "--format", "csv", cwd=railway_snapshot, expect=1
+    ).stdout.splitlines()[0]
+    assert "because" in header and "reasons" not in header

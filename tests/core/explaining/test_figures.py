@@ -70,3 +70,52 @@ def test_a_limit_that_may_be_reached_and_one_that_may_not(must: str, told: str) 
         limits = re.sub(rf"{name} = \d+\n", "", limits)
     found = findings(judged(evidence([{"failed_attempts": 9}]), rule(must, extra=limits)))
     assert found["because"].to_list() == [told]
+
+
+_READ_BACK = {
+    "fewer than {} allowed": lambda found, bound: found < bound,
+    "at most {} allowed": lambda found, bound: found <= bound,
+    "limit {}": lambda found, bound: found <= bound,
+    "at least {} required": lambda found, bound: found >= bound,
+    "minimum {}": lambda found, bound: found >= bound,
+    "more than {} required": lambda found, bound: found > bound,
+    "required: {}": lambda found, bound: found == bound,
+    "none allowed": lambda found, bound: found == 0,
+}
+
+
+@examples(60)
+@given(
+    st.sampled_from(["<", "<=", ">", ">=", "="]),
+    st.integers(0, 9),
+    st.integers(0, 9),
+    st.booleans(),
+    st.booleans(),
+)
+def test_a_number_read_back_breaks_what_is_asked(
+    operator: str, bound: int, found: int, named: bool, turned: bool
+) -> None:
+    """Whichever side the figure stands on, and whether it is a limit of the book or a plain one."""
+    asked = "limit.few" if named else str(bound)
+    mirrored = {"<": ">", "<=": ">=", ">": "<", ">=": "<=", "=": "="}[operator]
+    must = f"{asked} {mirrored} failed-attempts" if turned else f"failed-attempts {operator} {asked}"
+    extra = f"[limits]\nfew = {bound}\n" if named else ""
+    told = findings(judged(evidence([{"failed_attempts": found}]), rule(must, extra=extra)))[
+        "because"
+    ].to_list()
+    holds = {
+        "<": found < bound,
+        "<=": found <= bound,
+        ">": found > bound,
+        ">=": found >= bound,
+        "=": found == bound,
+    }
+    assert bool(told) is not holds[operator], told
+    for text in told:
+        figure, _, demand = text.partition("; ")
+        read = int(figure.split()[0])
+        assert read == found
+        shape = re.sub(r"\d+", "{}", demand)
+        if shape == "at least {} required" and operator == ">":
+            assert bound == 0 and demand == "at least 1 required"
+        assert not _READ_BACK[shape](read, int(re.sub(r"\D", "", demand) or 0)), text

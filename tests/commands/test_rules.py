@@ -357,3 +357,34 @@ def test_an_estate_of_several_rulebooks(railway_snapshot: Path) -> None:
     (railway_snapshot / "several.toml").write_text(whole.replace(several, 'rulebook = ["base", "base"]'))
     told = run("judge", "--estate", "several.toml", cwd=railway_snapshot, expect=2).stderr
     assert '"base" is named twice' in told and "several.toml:" in told
+
+
+@pytest.mark.parametrize(
+    ("book", "place", "told"),
+    [
+        ('title="t"\n[rule.a]\ntitle="x"\nmust="enabled"\nseverity="low"\n[rule.a]\ntitle="y"\n', "b.toml:6:8", "cannot declare rule.a twice"),
+        ('title="t"\n[rule.a]\ntitle="x"\neach="elevation"\nmust="approved-by not in account.groups"\nseverity="low"\n',
+         "b.toml:5:26", "turn it round: account.groups includes"),
+        ('title="t"\n[rule.a]\ntitle="x"\nmust="if enabled then has-password"\nseverity="low"\n', "b.toml:4:10", 'write "not A or B" for "if A then B"'),
+        ('title="t"\n[rule.a]\ntitle="x"\nmust="kind <> person"\nseverity="low"\n', "b.toml:4:13", 'write "!="'),
+    ],
+)  # fmt: skip
+def test_faults_are_told_in_the_words_of_the_book(tmp_path: Path, book: str, place: str, told: str) -> None:
+    """With what to write instead, and nothing of the language that Keymallet is written in."""
+    (tmp_path / "b.toml").write_text(book)
+    for words in (("rules", "check", "b.toml"), ("rules", "show", "b.toml")):
+        shown = " ".join(run(*words, cwd=tmp_path, expect=2).stderr.split())
+        assert place in shown and told in shown
+        assert "('" not in shown
+
+
+def test_a_book_is_shown_without_an_estate(tmp_path: Path) -> None:
+    """By its file, or by its name if it ships; a name alone that is neither is a rule of the estate's."""
+    (tmp_path / "b.toml").write_text('title="Own"\n[rule.a]\ntitle="x"\nmust="enabled"\nseverity="low"\n')
+    assert run("rules", "show", "b.toml", cwd=tmp_path, expect=0).stdout.startswith("Own\n")
+    assert run("rules", "show", "b.toml", "a", cwd=tmp_path, expect=0).stdout.startswith("a  x\n")
+    assert (
+        "SSH keys are strong enough"
+        in run("rules", "show", "base", "ssh-key-strength", cwd=tmp_path, expect=0).stdout
+    )
+    assert "there is no estate file here" in run("rules", "show", "a", cwd=tmp_path, expect=2).stderr

@@ -111,6 +111,12 @@ def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -
         ("revoke-key", "enabled and no key (kind = session)", "account", "revoke the keys of d/a0 that it should not have"),
         ("remove-grant", "some key (kind = session)", "account", "remove every privileged right of d/a0"),
         ("enrol-factor", "some factor (kind = otp)", "account", "enrol a code app"),
+        ("assign", "owner is known", "account", "find an owner for d/a0, and record it in its source"),
+        ("assign", "manager-status != left", "account", "enter the present manager of d/a0 in its source"),
+        ("assign", "on-roster", "account", "find out who owns d/a0, and record it in its source"),
+        ("review", "drilled is known and age(drilled) <= 9d", "account", "try it in a drill, and record the drill in the register"),
+        ("", "failed-attempts < 3 or enabled", "account", "find out who fails to sign in to it, and why"),
+        ("change-setting", "no way-in (over = service)", "account", "close: API key k1 for programs"),
         ("change-setting", "not initial-password", "account", "change the setting: has changed the password it was handed"),
     ],
 )  # fmt: skip
@@ -121,6 +127,11 @@ def test_the_kind_of_change_and_the_thing_decide(mend: str, must: str, each: str
         "last_sign_in": None,
         "password_changed": days_ago(90),
         "initial_password": True,
+        "failed_attempts": 9,
+        "owner": None,
+        "manager_status": "left",
+        "on_roster": False,
+        "drilled": None,
     }
     key = {"of": 0, "key": "k1", "kind": "api-key", "state": "active", "expires": None}
     broken = rule(must, extra="", each=each).replace("severity", f'mend = "{mend}"\nseverity', 1)

@@ -99,8 +99,10 @@ def thing(table: Table, condition: Typed | None, several: bool = False) -> str:
     for member in () if condition is None else parts_of(condition):
         column = _spoken_column(_subject(member))
         said = clause(member)
-        if column is not None and column.name == "kind" and phrase(column).first == "{}":
-            if isinstance(member, typed.Compare) and member.operator == "=":
+        if column is not None and column.name == "kind":
+            said = said.removeprefix("kind ")
+            is_one = isinstance(member, typed.Compare) and member.operator == "="
+            if is_one and phrase(column).first == "{}":
                 called = f"{said}s" if several and not said.endswith("s") else said
             else:
                 after.append(said if said.startswith("other than") else f"of kind {said}")
@@ -310,7 +312,7 @@ def _known(node: typed.Known, wanted: bool) -> str:
     if node.negated is wanted:
         return said.none
     if said.none.startswith("no ") and column.kind is not Kind.FLAG:
-        return said.none.removeprefix("no ")
+        return f"{said.none.removeprefix('no ').removesuffix(' on record')} on record"
     if said.none.startswith("never "):
         return f"{said.first} at some time"
     return f"{column.name} on record"

@@ -211,6 +211,8 @@ class _Finder:
         """A fact that is worked out, with the rows that it rests on."""
         plain = self._flag(node, node.fact.column, broken)
         rests_on = [reason for reason in self.found(node.body, wanted) if reason.template in _ABOUT_ROWS]
+        # Of what would make it true, the first thing that is missing says enough.
+        rests_on = rests_on[:1] if wanted else rests_on
         if not rests_on or node.type.kind is not Kind.FLAG:
             return plain
 

@@ -25,7 +25,7 @@ from keymallet.core.explaining.clauses import (
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows
 from keymallet.core.explaining.spoken_values import SpokenValues
 from keymallet.core.explaining.wording import MIRRORED, OPPOSITE
-from keymallet.core.facts.declaration import ELEVATION, SIGN_IN, TABLES
+from keymallet.core.facts.declaration import ELEVATION, SIGN_IN, TABLES, WAY_IN
 from keymallet.core.facts.model import Column, Kind
 from keymallet.core.facts.phrases import noun, phrase
 from keymallet.core.language import typed
@@ -122,6 +122,9 @@ class _Changes:
         text = self.needed(node, wanted)
         if not (every and wanted and isinstance(node, typed.Known) and not node.negated):
             return text
+        column = _column_of(node.operand)
+        if column and act(self.explained.table, column.name, True):
+            return text
         for other in members:
             if isinstance(other, typed.Compare) and _is_of(other.left, node.operand):
                 bound = self._compared(other, wanted)
@@ -188,7 +191,8 @@ class _Changes:
             return self.explained.same_text(self._stated(clause(node, False)))
         if (node.question == "some") is wanted:
             return self.explained.same_text(f"add {with_article(rows.thing())}")
-        return rows.listed(True, "end or remove ", f"no {rows.thing()}")
+        verb = "close: " if node.table == WAY_IN.name else "end or remove "
+        return rows.listed(True, verb, f"no {rows.thing()}")
 
 
 def _each_once(texts: list[pl.Series], link: str) -> pl.Series:

@@ -39,6 +39,11 @@ _OF_ACCOUNTS = {
     "remove-factor": "remove the factors of {} that it should not have",
     "close-elevation": "end the elevations of {}",
 }
+_ASSIGNED = {
+    "owner": "find an owner for {}, and record it in its source",
+    "manager": "enter the present manager of {} in its source",
+}
+"""What is assigned, where a rule asks for whoever answers for an account."""
 _OF_KEYS = {
     "renew-key": "replace {} with a new one",
     "separate": "give each person a key of their own, then remove {} from all other accounts",
@@ -49,6 +54,7 @@ _LOOKED_INTO = {
 }
 """What has happened cannot be changed: it can be explained."""
 _LEADS = {
+    "enrol-factor": "enrol a factor: ",
     "change-setting": "change the setting: ",
     "correct-fact": "change in its source: ",
     "set-end": "set an end: ",
@@ -68,7 +74,8 @@ def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) ->
     )
     said = _taken_away(explained, rule, subjects)
     if said is None and rule.mend in _OF_ACCOUNTS and rule.table == ACCOUNT.name:
-        said = _filled(_OF_ACCOUNTS[rule.mend], subjects["account"])
+        template = _ASSIGNED.get(_answering(rule)) if rule.mend == "assign" else None
+        said = _filled(template or _OF_ACCOUNTS[rule.mend], subjects["account"])
     if rule.mend == "change-password" and _asks_for_none(rule.must):
         said = _filled("remove the password of {}", subjects["account"])
     if said is None and rule.mend in _OF_KEYS and rule.table == KEY.name:
@@ -78,7 +85,7 @@ def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) ->
     if said is None:
         said = change(explained, _LEADS.get(rule.mend, MAKE_SURE))
         if rule.mend == "enrol-factor":
-            said = said.str.replace("^add a", "enrol a")
+            said = said.str.replace("^(add|enrol a factor: has) a", "enrol a")
     return said.alias("change")
 
 
@@ -124,6 +131,12 @@ def _if_still_open(context: EvaluationContext, rows: pl.Series, said: pl.Series)
 
 def _filled(template: str, names: pl.Series) -> pl.Series:
     return pl.DataFrame({"name": names}).select(pl.format(template, "name")).to_series()
+
+
+def _answering(rule: Rule) -> str:
+    """Whether a rule asks for an owner or a manager: the first that it names; empty if for neither."""
+    facts = (node.column.name for node in rule.must.walk() if isinstance(node, typed.Fact))
+    return next((who for fact in facts for who in _ASSIGNED if fact.startswith(who)), "")
 
 
 def _asks_for_none(must: typed.Typed) -> bool:

@@ -12,6 +12,13 @@ from keymallet.core.facts.model import Kind, Table
 from keymallet.core.facts.phrases import read_words
 from keymallet.core.facts.wording import DAY_AND_MINUTE
 
+_LEADS_IN = {
+    "network": "over the network",
+    "console": "at the console",
+    "service": "for programs",
+    "federation": "through another system",
+}
+
 
 def named_by(table: Table) -> tuple[str, ...]:
     """The columns that a row's name is made of."""
@@ -31,11 +38,9 @@ def row_name(table: Table, known: Collection[str], clock: ZoneInfo) -> pl.Expr:
     if table is SIGN_IN and "origin" in parts:
         parts["origin"] = pl.format("from {}", parts["origin"])
     if table is WAY_IN and {"over", "takes"} <= set(parts):
-        over = pl.col("over").cast(pl.String)
-        parts = {"takes": parts["takes"], **({"key": parts["key"]} if "key" in parts else {})}
-        parts["over"] = (
-            pl.when(over == "network").then(pl.lit("over the network")).otherwise(pl.format("by {}", over))
-        )
+        key = {"key": parts["key"]} if "key" in parts else {}
+        over = pl.col("over").cast(pl.String).replace_strict(_LEADS_IN)
+        parts = {"takes": parts["takes"].fill_null("a way in"), **key, "over": over}
     return pl.concat_str(list(parts.values()), separator=" ", ignore_nulls=True)
 
 

@@ -25,7 +25,7 @@ def _answering(fact: str, who: str) -> tuple[Column, Column]:
             f"where {who} stands, by the roster",
             words,
             across=True,
-            said=f"its {fact}: {{}} / its {fact} is not on the staff list",
+            said=f"status of its {fact}: {{}} / its {fact} is not on the staff list",
         ),
         Column(
             f"{fact}-leaves",

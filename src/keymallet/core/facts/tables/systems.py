@@ -92,8 +92,7 @@ SETTING = Table(
         count(
             "history",
             "how many earlier passwords are refused",
-            said="refuses the last {} password / refuses the last {} passwords / "
-            "refuses no earlier passwords",
+            said="refuses {} earlier password / refuses {} earlier passwords / refuses no earlier passwords",
         ),
         span(
             "max-age", "how long a password lasts", said="passwords expire after {} / passwords never expire"

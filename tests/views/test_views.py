@@ -13,6 +13,7 @@ from rich.console import Console
 from rich.progress import Progress, TextColumn
 
 from keymallet.core.base.problems import Excerpt, Place, Problem
+from keymallet.core.facts.gaps import Gap
 from keymallet.core.facts.reading import Refusal, TableIntake
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.rulebook.reading import read_rulebook
@@ -21,7 +22,7 @@ from keymallet.views.intake import show_intake
 from keymallet.views.problems import show_problems
 from keymallet.views.progress import Bars, Count
 from keymallet.views.safe import plain
-from keymallet.views.summary import BAR, EIGHTHS, bar
+from keymallet.views.summary import BAR, EIGHTHS, bar, show_gaps
 from keymallet.views.terminal import console
 from tests.support import AT, rule
 
@@ -147,3 +148,16 @@ def test_bars_tell_counts_and_go_away() -> None:
     for wanted in ("reading …", "1,200 of 40,000 users", "500 entries"):
         assert wanted in told
     assert "\x1b[2J" not in told and shown.finished
+
+
+def test_a_source_that_is_missing_is_told_first() -> None:
+    """Of many gaps only a few have room; that a whole source was not read is one of them."""
+    gaps = [Gap("refused", f"s{n}", f"s{n}: 1 record refused") for n in range(5)]
+    out = Console(file=io.StringIO(), width=90)
+    show_gaps(out, [*gaps, Gap("not-read", "cloud", "cloud: not read")])
+    lines = out.file.getvalue().splitlines()  # type: ignore[attr-defined]
+    assert [line.strip() for line in lines] == [
+        "incomplete: cloud: not read",
+        "incomplete: s0: 1 record refused",
+        "and 4 more gaps: keymallet judge --all tells them",
+    ]

@@ -127,6 +127,7 @@ def _show_in_short(
     left_out += [how_many(len(outcome.counts), "rule")] if topics else []
     unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
     left_out += [f"{how_many(unread, 'source')} not read in full"] if unread else []
+    left_out += [how_many(len(outcome.accepted), "accepted gap")] if outcome.accepted else []
     left_out += ["what no source reports"] if untold(judgement) else []
     if left_out:
         out.print(Padding(text(f"not shown here: {', '.join(left_out)}", "dim"), (1, 0, 0, 0), expand=False))

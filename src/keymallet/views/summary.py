@@ -261,11 +261,15 @@ def show_evidence_gaps(out: Console, run: Run) -> None:
         out.print(Padding(text(more, "dim"), (0, 0, 0, 2)))
 
 
+_MISSING = ("not-read", "not-in-snapshot", "cut-short", "failed-reading")
+
+
 def show_gaps(
     out: Console, gaps: Sequence[Gap], most: int = 2, others: str = "keymallet judge --all tells them"
 ) -> None:
     """Print what is not known of the evidence: `most` lines of it, and where the `others` are told."""
-    for gap in gaps[:most]:
+    # A source that is missing as a whole is never among those that are only counted.
+    for gap in sorted(gaps, key=lambda gap: gap.gap not in _MISSING)[:most]:
         out.print(Padding(text(f"incomplete: {gap.text}", "yellow"), (0, 0, 0, 2), expand=False))
     if len(gaps) > most:
         more = and_more(len(gaps) - most, "gap")

@@ -38,9 +38,9 @@ def show_dictionary(out: Console, tables: Sequence[Table]) -> None:
 
 def _grid() -> Grid:
     grid = Grid.grid(padding=(0, 2, 0, 0))
-    grid.add_column(width=26, no_wrap=True)
+    grid.add_column(width=26, overflow="fold")
     grid.add_column(width=8)
-    grid.add_column(ratio=1)
+    grid.add_column(ratio=1, overflow="fold")
     return grid
 
 

@@ -94,7 +94,7 @@ def _grid() -> Grid:
     grid.add_column(width=22, overflow="fold")
     grid.add_column(width=_VALUES_WIDTH, overflow="fold")
     grid.add_column(ratio=1, overflow="fold")
-    grid.add_column(width=8)
+    grid.add_column(width=8, overflow="fold")
     return grid
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,12 @@ import pytest
 
 from keymallet.core.explaining.findings import findings
 from keymallet.core.explaining.remedies import TAKES_AWAY
+from keymallet.core.explaining.wording import OPPOSITE
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
+from keymallet.core.facts.model import Kind
 from keymallet.core.judging.judge import judge
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language import typed
 from keymallet.core.rulebook.model import Rule
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.sources.rulebooks import shipped_text
@@ -99,6 +103,81 @@ def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -
     assert tried >= 20
 
 
+def goals(node: typed.Typed, wanted: bool = True) -> dict[str, Any] | None:
+    """Which facts of a row have to have which values for the expression to hold; None where others bear on it."""
+    match node:
+        case typed.Not():
+            return goals(node.operand, not wanted)
+        case typed.Term():
+            return goals(node.body, wanted)
+        case typed.BoolOp() if (node.word == "and") is wanted:
+            parts = [goals(member, wanted) for member in node.members]
+            return None if None in parts else {k: v for part in parts for k, v in (part or {}).items()}
+        case typed.Known() if node.negated is not wanted:
+            return (
+                {node.operand.text: AT + timedelta(days=1)} if node.operand.type.kind is Kind.INSTANT else {}
+            )
+        case typed.Fact() if node.type.kind is Kind.FLAG:
+            return {node.column.name: wanted}
+        case typed.Within(operand=typed.Fact() as fact) if node.negated is not wanted:
+            return {fact.column.name: node.choices.values[0]}
+        case typed.Compare(right=typed.Const() | typed.PerPopulation() as right):
+            least = right.default.value if isinstance(right, typed.PerPopulation) else right.value
+            return _reached(node.left, node.operator if wanted else OPPOSITE[node.operator], least)
+        case _:
+            return None
+
+
+def _reached(left: typed.Typed, operator: str, bound: Any) -> dict[str, Any] | None:
+    match left:
+        case typed.Fact() if operator in ("<=", ">=", "="):
+            return {left.column.name: bound}
+        case typed.Fact() if operator in ("<", ">") and not isinstance(bound, str):
+            return {left.column.name: bound + (1 if operator == ">" else -1)}
+        case typed.Call(function="until", arguments=(typed.Fact() as fact,)) if operator in ("<=", "<"):
+            return {fact.column.name: AT + bound / 2}
+        case typed.Call(function="age", arguments=(typed.Fact() as fact,)) if operator in ("<=", "<"):
+            return {fact.column.name: AT}
+        case typed.AddSub(operator="-", left=typed.Fact() as end, right=typed.Fact() as start):
+            return (
+                {start.column.name: AT, end.column.name: AT + bound / 2} if operator in ("<=", "<") else None
+            )
+        case _:
+            return None
+
+
+@pytest.mark.parametrize(("book", "least"), [("rulebook.toml", 15), ("base", 6)])
+def test_values_that_are_to_be_reached_end_the_breach(railway_snapshot: Path, book: str, least: int) -> None:
+    """Of settings, ends, keys that are renewed, facts that a source has wrong: with the value of the rule itself."""
+    text = shipped_text(book) if book == "base" else (railway_snapshot / book).read_text("utf-8")
+    rules = read_rulebook(text, book)
+    before = judge(newest(railway_snapshot).evidence(), rules, AT, CLOCK)
+    as_it_was = judge(before.evidence, OPEN_OR_POWERFUL, AT, CLOCK)
+    tried = []
+    for broken in rules.rules:
+        rows, wanted = before.rows(broken, Verdict.BREACH), goals(broken.must)
+        by_value = broken.mend in ("change-setting", "set-end", "correct-fact", "renew-key")
+        if not (by_value and len(rows) and wanted):
+            continue
+        frame = before.evidence.tables[broken.table].with_row_index("place")
+        touched = pl.col("place").is_in(rows.cast(pl.UInt32).implode())
+        for column, value in wanted.items():
+            given = pl.lit(value, dtype=frame[column].dtype)
+            frame = frame.with_columns(pl.when(touched).then(given).otherwise(column).alias(column))
+        changed = replace(
+            before.evidence, tables={**before.evidence.tables, broken.table: frame.drop("place")}
+        )
+        alone = rules.only(lambda each, one=broken.id: each.id == one)  # type: ignore[misc]
+        assert judge(changed, alone, AT, CLOCK).rows(broken, Verdict.BREACH).len() == 0, broken.id
+        held = judge(changed, OPEN_OR_POWERFUL, AT, CLOCK)
+        for each in OPEN_OR_POWERFUL.rules:
+            assert set(held.rows(each, Verdict.BREACH)) <= set(as_it_was.rows(each, Verdict.BREACH)), (
+                broken.id
+            )
+        tried.append(broken.id)
+    assert len(tried) >= least, tried
+
+
 @pytest.mark.parametrize(
     ("mend", "must", "each", "told"),
     [
@@ -117,6 +196,7 @@ def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -
         ("review", "drilled is known and age(drilled) <= 9d", "account", "try it in a drill, and record the drill in the register"),
         ("", "failed-attempts < 3 or enabled", "account", "find out who fails to sign in to it, and why"),
         ("change-setting", "no way-in (over = service)", "account", "close: API key k1 for programs"),
+        ("set-end", "ends is known and ends - created <= 9d", "account", "set an end date: at most 9 d from created to ends"),
         ("change-setting", "not initial-password", "account", "change the setting: has changed the password it was handed"),
     ],
 )  # fmt: skip
@@ -132,6 +212,8 @@ def test_the_kind_of_change_and_the_thing_decide(mend: str, must: str, each: str
         "manager_status": "left",
         "on_roster": False,
         "drilled": None,
+        "ends": None,
+        "created": days_ago(1),
     }
     key = {"of": 0, "key": "k1", "kind": "api-key", "state": "active", "expires": None}
     broken = rule(must, extra="", each=each).replace("severity", f'mend = "{mend}"\nseverity', 1)

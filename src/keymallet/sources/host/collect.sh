@@ -27,8 +27,10 @@ name=$(head -n 1 "$root/etc/hostname" 2>/dev/null || uname -n)
 : "${archive:=${name:-host}.tar.gz}"
 case $archive in /*) ;; *) archive=$PWD/$archive ;; esac
 work=
-trap 'rm -rf ${work:+"$work"} "$archive.part"' EXIT
-trap 'exit 130' HUP INT TERM
+tidy() { rm -rf ${work:+"$work"} "$archive.part"; }
+trap tidy EXIT
+# A copy that was just begun may outlive the interrupt by a moment, and write what was removed already.
+trap 'tidy; sleep 1; exit 130' HUP INT TERM
 work=$(mktemp -d) || exit 2
 mkdir "$work/host" || exit 2
 list=$work/list found=$work/host/keymallet.collected

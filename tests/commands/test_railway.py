@@ -8,16 +8,21 @@ import io
 import json
 import re
 import shlex
+from datetime import datetime
 from pathlib import Path
 
 import polars as pl
 import pytest
 
 from keymallet.commands.main import COMMANDS
+from keymallet.core.explaining.findings import besides, on_numbers, on_people, on_register, on_systems
 from keymallet.core.explaining.reason_templates import TEMPLATES
+from keymallet.core.judging.judge import judge
+from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.rulebook.register import read_register
 from keymallet.demo.railway import REFUSED, write_estate
 from tests.conftest import RAILWAY_AT
-from tests.support import newest, rule, run, run_installed, write
+from tests.support import CLOCK, newest, rule, run, run_installed, write
 
 AT = ("--at", RAILWAY_AT)
 
@@ -245,3 +250,21 @@ def test_json_carries_reasons_as_templates_beside_their_text(railway_snapshot: P
         "judge", *AT, "--format", "csv", cwd=railway_snapshot, expect=1
     ).stdout.splitlines()[0]
     assert "because" in header and "reasons" not in header
+
+
+def test_what_is_only_counted_is_what_would_be_described(railway_snapshot: Path) -> None:
+    """People, systems, entries of the register and counts: the first screen tells how many, --all which."""
+    book = read_rulebook((railway_snapshot / "rulebook.toml").read_text("utf-8"), "rulebook.toml")
+    register = read_register(
+        (railway_snapshot / "exemptions.toml").read_text("utf-8"), "exemptions.toml", CLOCK
+    )
+    found = judge(
+        newest(railway_snapshot).evidence(), book, datetime.fromisoformat(RAILWAY_AT), CLOCK, register
+    )
+    assert besides(found) == (
+        on_people(found)["subject"].n_unique(),
+        on_systems(found)["account"].n_unique(),
+        on_register(found)["subject"].n_unique(),
+        on_numbers(found)["rule"].n_unique(),
+    )
+    assert all(besides(found))

@@ -17,6 +17,7 @@ from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.explaining.findings import (
     accounts_by_topic,
+    besides,
     findings,
     on_numbers,
     on_people,
@@ -27,6 +28,7 @@ from keymallet.core.explaining.findings import (
 from keymallet.core.explaining.untold import untold
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
+from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.outputs.run_record import run_record, to_run_file
 from keymallet.views.intake import has_gaps, show_intake
@@ -119,11 +121,11 @@ def _show_in_short(
     if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        show_worst_in_short(out, findings(judgement, accounts=worst.rows), worst.names, worst.breached)
+        broken = findings(judgement, (Verdict.BREACH,), worst.rows)
+        show_worst_in_short(out, broken, worst.names, worst.breached)
     left_out = []
-    for (one, several), column, title, found_of, _ in BESIDES:
-        number = found_of(judgement)[column].n_unique()
-        left_out += [f"{title} ({how_many(number, one, several)})"] if number else []
+    for number, (noun, title, *_) in zip(besides(judgement), BESIDES, strict=True):
+        left_out += [f"{title} ({how_many(number, *noun)})"] if number else []
     left_out += [how_many(len(outcome.counts), "rule")] if topics else []
     unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
     left_out += [f"{how_many(unread, 'source')} not read in full"] if unread else []
@@ -134,13 +136,13 @@ def _show_in_short(
     show_gaps(out, outcome.gaps)
 
 
-BESIDES: list[tuple[tuple[str, str], str, str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [
-    (("person", "people"), "subject", "people on the roster", on_people, show_people),
-    (("system", "systems"), "account", "systems whose settings fall short", on_systems, show_systems),
-    (("entry", "entries"), "subject", "the register of exemptions", on_register, show_systems),
-    (("count", "counts"), "rule", "counts outside their limits", on_numbers, show_numbers),
+BESIDES: list[tuple[tuple[str, str], str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [
+    (("person", "people"), "people on the roster", on_people, show_people),
+    (("system", "systems"), "systems whose settings fall short", on_systems, show_systems),
+    (("entry", "entries"), "the register of exemptions", on_register, show_systems),
+    (("count", "counts"), "counts outside their limits", on_numbers, show_numbers),
 ]
-"""Findings that are no account's: what they are counted in, by which column, under which heading."""
+"""Findings that are no account's: what they are counted in, their heading; in the order of `besides`."""
 
 
 def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome: Run, worst: _Worst) -> None:
@@ -155,8 +157,9 @@ def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome
     if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        show_worst(out, outcome, findings(judgement, accounts=worst.rows), worst.names, worst.breached)
-    for _, _, title, found_of, show in BESIDES:
+        broken = findings(judgement, (Verdict.BREACH,), worst.rows)
+        show_worst(out, outcome, broken, worst.names, worst.breached)
+    for _, title, found_of, show in BESIDES:
         broken = found_of(judgement)
         if broken.height:
             out.print()

@@ -15,6 +15,7 @@ from keymallet.core.base.problems import fail
 from keymallet.core.explaining.findings import findings, worst_accounts
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
+from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import Section, Topic, TopicReport, by_group, work_out
 from keymallet.views.figures import figure_bytes, format_of
@@ -141,7 +142,7 @@ def _show(
             if len(rows):
                 out.print()
                 names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
-                shown = findings(judgement, accounts=rows, topic=topic.name)
+                shown = findings(judgement, (Verdict.BREACH,), rows, topic.name)
                 show_worst(out, outcome, shown, names, breached)
                 hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
         out.print()

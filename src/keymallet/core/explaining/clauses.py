@@ -45,9 +45,7 @@ def clause(node: Typed, wanted: bool = True) -> str:
             return clause(node.body, wanted)
         case typed.OfOwner():
             whose = "the setting in force" if node.to else f"its {noun(TABLES[node.owner])}"
-            return (
-                f"{whose}: {clause(node.body, wanted)}" if node.to else f"{whose} {clause(node.body, wanted)}"
-            )
+            return f"{whose}{':' if node.to else ''} {clause(node.body, wanted)}"
         case typed.BoolOp():
             word = node.word if wanted else _FLIPPED[node.word]
             return f" {word} ".join(_member(part, word, wanted) for part in node.members)
@@ -68,19 +66,15 @@ def clause(node: Typed, wanted: bool = True) -> str:
         case typed.Includes() if _spoken_column(node.operand):
             said = phrase(_column(node.operand))
             words = words_of(node.wanted, "and" if node.mode == "all" else "or")
-            return said.first.format(
-                words
-                if wanted
-                else f"neither {words.replace(' or ', ' nor ')}"
-                if node.mode == "any"
-                else f"not {words}"
-            )
+            if not wanted:
+                words = f"neither {words.replace(' or ', ' nor ')}" if node.mode == "any" else f"not {words}"
+            return said.first.format(words)
         case typed.Pattern() if _spoken_column(node.operand):
             like = f"like '{node.pattern}'"
             return phrase(_column(node.operand)).first.format(like if wanted else f"not {like}")
         case typed.Known():
             return _known(node, wanted)
-        case typed.RowQuery() if node.question in ("some", "no", "none", "every"):
+        case typed.RowQuery() if node.question in ("some", "no", "every"):
             return _asked(node, wanted)
         case typed.Call(function="surely"):
             return clause(node.arguments[0], wanted)
@@ -127,7 +121,7 @@ def words_of(node: Typed, link: str = "or") -> str:
     """A literal, or a list of them, as people read it; anything else as it is written."""
     match node:
         case typed.ConstList():
-            return in_words([read_word(str(value)) for value in node.values], link)
+            return _in_words([read_word(str(value)) for value in node.values], link)
         case typed.Const() if node.type.kind in (Kind.WORD, Kind.WORDS):
             return read_word(str(node.value))
         case typed.Const() if node.type.kind is Kind.TEXT and node.value:
@@ -145,7 +139,7 @@ def words_of(node: Typed, link: str = "or") -> str:
             return node.text
 
 
-def in_words(names: list[str], word: str = "or") -> str:
+def _in_words(names: list[str], word: str = "or") -> str:
     """`a, b or c`."""
     return f"{', '.join(names[:-1])} {word} {names[-1]}" if len(names) > 1 else "".join(names)
 

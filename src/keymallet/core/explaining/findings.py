@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import polars as pl
 
@@ -137,23 +138,66 @@ def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BR
 
 def on_people(judgement: Judgement) -> pl.DataFrame:
     """The breaches that are a person's, whatever account they are about."""
-    return _of_no_account(judgement, lambda table: table is PERSON)
+    return _of_no_account(judgement, _is_people)
 
 
 def on_systems(judgement: Judgement) -> pl.DataFrame:
     """The breaches that are nobody's: of what a source has in force, such as its settings."""
-    return _of_no_account(judgement, lambda table: "source" in table.names and not table.owner)
+    return _of_no_account(judgement, _is_in_force)
 
 
 def on_register(judgement: Judgement) -> pl.DataFrame:
     """The breaches of entries of the register of exemptions."""
-    return _of_no_account(judgement, lambda table: table is EXEMPTION)
+    return _of_no_account(judgement, _is_register)
+
+
+class Besides(NamedTuple):
+    """How many have breaches that are no account's: people, systems, entries of the register, counts."""
+
+    people: int
+    systems: int
+    entries: int
+    counts: int
+
+
+def besides(judgement: Judgement) -> Besides:
+    """Count what `on_people` and its like describe, without describing it."""
+    systems: set[str] = set()
+    people, entries = (
+        pl.concat(
+            [_NOBODY, *(judgement.rows(rule, Verdict.BREACH) for rule in _rules_on(judgement, of))]
+        ).n_unique()
+        for of in (_is_people, _is_register)
+    )
+    for rule in _rules_on(judgement, _is_in_force):
+        sources = judgement.context.frames[rule.table]["source"].cast(pl.String)
+        systems |= set(sources.gather(judgement.rows(rule, Verdict.BREACH)))
+    breached = (numbers["verdict"] == int(Verdict.BREACH) for numbers in judgement.numbers.values())
+    return Besides(people, len(systems), entries, sum(bool(each.any()) for each in breached))
+
+
+_NOBODY = pl.Series(dtype=pl.UInt32)
+
+
+def _is_people(table: Table) -> bool:
+    return table is PERSON
+
+
+def _is_in_force(table: Table) -> bool:
+    return "source" in table.names and not table.owner
+
+
+def _is_register(table: Table) -> bool:
+    return table is EXEMPTION
+
+
+def _rules_on(judgement: Judgement, of: Callable[[Table], bool]) -> list[Rule]:
+    return [rule for rule in judgement.rulebook.rules if of(TABLES[rule.table])]
 
 
 def _of_no_account(judgement: Judgement, of: Callable[[Table], bool]) -> pl.DataFrame:
     parts = []
-    rules = [rule for rule in judgement.rulebook.rules if of(TABLES[rule.table])]
-    for rule in sorted(rules, key=lambda rule: -rule.severity):
+    for rule in sorted(_rules_on(judgement, of), key=lambda rule: -rule.severity):
         rows = judgement.rows(rule, Verdict.BREACH)
         if len(rows):
             parts.append(_described(judgement, rule, Verdict.BREACH, rows))

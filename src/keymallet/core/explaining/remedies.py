@@ -67,11 +67,8 @@ _LATE = "see to it that such elevations end in time: this one has ended"
 def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) -> pl.Series:
     """What to do about each of these rows, on which the rule's `must` is false.
 
-    `subjects` has the `account` and the `subject` of each row, as findings name them.
+    `subjects` has the `account` of each row, as findings name it.
     """
-    subjects = subjects.with_columns(
-        subject=_called(explained.context, rule, explained.rows, subjects["subject"])
-    )
     said = _taken_away(explained, rule, subjects)
     if said is None and rule.mend in _OF_ACCOUNTS and rule.table == ACCOUNT.name:
         template = _ASSIGNED.get(_answering(rule)) if rule.mend == "assign" else None
@@ -79,8 +76,8 @@ def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) ->
     if rule.mend == "change-password" and _asks_for_none(rule.must):
         said = _filled("remove the password of {}", subjects["account"])
     if said is None and rule.mend in _OF_KEYS and rule.table == KEY.name:
-        said = _filled(_OF_KEYS[rule.mend], subjects["subject"])
-    if said is None and rule.mend == "review" and _has_happened(rule):
+        said = _filled(_OF_KEYS[rule.mend], _called(explained))
+    if said is None and rule.mend == "review" and rule.table in _LOOKED_INTO:
         said = pl.Series([_LOOKED_INTO[rule.table]], dtype=pl.String).new_from_index(0, len(explained.rows))
     if said is None:
         said = change(explained, _LEADS.get(rule.mend, MAKE_SURE))
@@ -89,20 +86,18 @@ def remedy(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) ->
     return said.alias("change")
 
 
-def _called(context: EvaluationContext, rule: Rule, rows: pl.Series, subjects: pl.Series) -> pl.Series:
-    """The rows as people call them, where they belong to an account: `API key GVR-K-0041`."""
-    table = TABLES[rule.table]
-    if not table.of_account:
-        return subjects
+def _called(explained: ExplanationContext) -> pl.Series:
+    """The rows as people call them: `API key GVR-K-0041`."""
+    context, table = explained.context, TABLES[explained.table]
     known = context.frames[table.name].columns
-    frame = context.rows_of(table.name, rows, {name for name in named_by(table) if name in known})
+    frame = context.rows_of(table.name, explained.rows, [name for name in named_by(table) if name in known])
     return frame.select(row_name(table, frame.columns, context.clock).alias("subject")).to_series()
 
 
 def _taken_away(explained: ExplanationContext, rule: Rule, subjects: pl.DataFrame) -> pl.Series | None:
     table, template = TAKES_AWAY.get(rule.mend, ("", ""))
     if table == rule.table:
-        said = _filled(template, subjects["subject"])
+        said = _filled(template, _called(explained))
         return _if_still_open(explained.context, explained.rows, said) if table == ELEVATION.name else said
     if rule.table != ACCOUNT.name:
         return None
@@ -144,8 +139,3 @@ def _asks_for_none(must: typed.Typed) -> bool:
     return isinstance(must, typed.Not) and any(
         isinstance(node, typed.Fact) and node.column.name == "has-password" for node in must.walk()
     )
-
-
-def _has_happened(rule: Rule) -> bool:
-    """Whether a rule is about events, which are past."""
-    return rule.table in (SIGN_IN.name, ELEVATION.name)

@@ -8,6 +8,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
 
+from keymallet.sources.export.months import ENGLISH, month_number
+
 _ISO = re.compile(r"\d{4}-\d\d-\d\d(?P<time>[T ]\d\d:\d\d(:\d\d(\.\d+)?)?(?P<zone>Z|z|[+-]\d\d:?\d\d)?)?")
 _TIME = (
     r"(?:(?P<gap>,? | ?T| - |, um | um | at )"
@@ -16,13 +18,28 @@ _TIME = (
 )
 _NUMBERS = re.compile(r"(?P<a>\d{1,4})(?P<mark>[./-])(?P<b>\d{1,2})(?P=mark)(?P<c>\d{4}|\d{2})" + _TIME)
 _NAMED = re.compile(
-    r"(?P<weekday>[A-Z][a-z]{2}, )?(?P<a>\d{1,2})(?P<mark>[ -])(?P<b>[A-Z][a-z]{2,8})(?P=mark)(?P<c>\d{4})"
-    + _TIME
+    r"(?P<weekday>[A-Z][a-z]{2}, )?(?P<a>\d{1,2})(?P<mark>\. | de |[ ./-])(?P<b>[^\W\d_]{3,12}\.?)"
+    r"(?P<behind> de |[ ./-])(?P<c>\d{4})" + _TIME
 )
-_NAMED_FIRST = re.compile(r"(?P<b>[A-Z][a-z]{2,8}) (?P<a>\d{1,2})(?P<mark>,? )(?P<c>\d{4})" + _TIME)
-_MONTHS = "January February March April May June July August September October November December".split()
+_NAMED_FIRST = re.compile(r"(?P<b>[^\W\d_]{3,12}\.?) (?P<a>\d{1,2})(?P<mark>,? )(?P<c>\d{4})" + _TIME)
+_EAST_ASIAN = re.compile(r"\d{4}年\d{1,2}月\d{1,2}日" + _TIME)
+_WEEK_DAY = re.compile(r"\d{4}-W\d\d-\d")
+_NUMBER = re.compile(r"\d+(?P<part>[.,]\d+)?", re.ASCII)
+_PLAUSIBLE = {
+    "epoch-days": (5_479, 27_393),
+    "spreadsheet-days": (31_048, 52_963),
+    "epoch-seconds": (473_385_600, 2_366_841_600),
+    "epoch-milliseconds": (473_385_600_000, 2_366_841_600_000),
+    "epoch-microseconds": (473_385_600_000_000, 2_366_841_600_000_000),
+    "epoch-nanoseconds": (473_385_600_000_000_000, 2_366_841_600_000_000_000),
+    "filetime": (121_178_592_000_000_000, 140_113_152_000_000_000),
+}
+"""Numbers that count to some day from 1985 to 2044. No number lies within two of these: so a bare number has
+one reading at most, and 46340 is 2026-11-14 in a spreadsheet, not 2096 in days since 1970."""
+_FEWEST, _LEAST_SPREAD = 3, 3.0
+"""Of numbers that differ so little that they may be numbers of another sort, nobody can be sure."""
 _RUNS = re.compile(r"(?P<day>\d{8})(?P<time>\d{6})?(?P<part>\.\d+)?(?P<zone>Z)?")
-_NEVER_NUMBERS = frozenset({"0", "-1", "9223372036854775807", "2147483647"})
+_NEVER_NUMBERS = frozenset({"0", "-1", "9223372036854775807", "2147483647", "2958465"})
 """Written for "never" by systems that write dates as numbers; they are read as none."""
 
 DAY_FIRST, MONTH_FIRST = "day first", "month first"
@@ -33,7 +50,8 @@ class Dates:
     """What was found. `share`: of the values that stand for anything, how many these formats read.
 
     `order` is set where days and months are both numbers; `proven` whether some value can only be
-    read so. `zone` is the zone all times carry without saying so; `letters` are zones by their letters.
+    read so. `counted`: they are bare numbers; `spread`: not so alike that they may be numbers of another
+    sort. `zone` is the zone all times carry without saying so; `letters` are zones by their letters.
     """
 
     formats: list[str] = field(default_factory=list)
@@ -42,6 +60,8 @@ class Dates:
     letters: list[str] = field(default_factory=list)
     order: str = ""
     proven: bool = True
+    counted: bool = False
+    spread: bool = True
     plain_days: bool = False
     zoneless: bool = False
     unread: list[str] = field(default_factory=list)
@@ -71,9 +91,7 @@ def find_dates(values: Mapping[str, int], order: str = "", *, latest: date | Non
     `latest`: these have happened, so none can lie after this day.
     """
     ways = {value: _ways(value) for value in values}
-    numbers_only = all(
-        way.format.startswith(("epoch", "file")) for several in ways.values() for way in several
-    )
+    numbers_only = all(way.format in _PLAUSIBLE for several in ways.values() for way in several)
     if numbers_only and any(ways.values()):
         ways |= {value: [_Way("", zoneless=False)] for value in values if value in _NEVER_NUMBERS}
     orders = [
@@ -93,8 +111,10 @@ def _put_together(values: Mapping[str, int], ways: dict[str, list[_Way]], order:
     formats: Counter[str] = Counter()
     zones: set[str] = set()
     letters: dict[str, None] = {}
+    plainly = Counter(several[0].format for several in ways.values() if len(several) == 1)
     for value, times in values.items():
-        way = next((reading for reading in ways[value] if reading.order in ("", order)), None)
+        possible = [reading for reading in ways[value] if reading.order in ("", order)]
+        way = max(possible, key=lambda reading: plainly[reading.format], default=None)
         if way is None:
             dates.unread.append(value)
             continue
@@ -103,6 +123,17 @@ def _put_together(values: Mapping[str, int], ways: dict[str, list[_Way]], order:
         letters |= {way.letters: None} if way.letters else {}
         dates.plain_days |= way.plain_day
         dates.zoneless |= way.zoneless and not way.plain_day
+    numbers = [
+        float(value.replace(",", "."))
+        for value, several in ways.items()
+        if any(way.format in _PLAUSIBLE for way in several)
+    ]
+    if numbers:
+        dates.counted = True
+        # Whole days may well be few and close together; seconds that are so are no seconds.
+        apart = max(numbers) - min(numbers)
+        dates.spread = len(numbers) >= _FEWEST and apart >= _LEAST_SPREAD * len(numbers)
+        dates.spread &= sum(written in _PLAUSIBLE for written in formats) == 1
     total = sum(values.values())
     dates.share = formats.total() / total if total else 0.0
     dates.formats = [written for written, _ in formats.most_common() if written]
@@ -137,8 +168,12 @@ def _ways(value: str, *, numbers: bool = True) -> list[_Way]:
         return [_Way("iso", plain_day=not iso["time"], zoneless=not iso["zone"])]
     if match := _NUMBERS.fullmatch(value):
         return _of_numbers(match)
-    if (match := _NAMED.fullmatch(value) or _NAMED_FIRST.fullmatch(value)) and (way := _of_names(match)):
-        return [way]
+    if match := _NAMED.fullmatch(value) or _NAMED_FIRST.fullmatch(value):
+        return _of_names(match)
+    if match := _EAST_ASIAN.fullmatch(value):
+        return [_timed("%Y年%m月%d日", match)]
+    if _WEEK_DAY.fullmatch(value):
+        return [_Way("%G-W%V-%u", plain_day=True)]
     return _of_digits(value) if numbers else []
 
 
@@ -158,19 +193,22 @@ def _of_numbers(match: re.Match[str]) -> list[_Way]:
     return ways
 
 
-def _of_names(match: re.Match[str]) -> _Way | None:
+def _of_names(match: re.Match[str]) -> list[_Way]:
     month = match["b"]
-    if month in _MONTHS and len(month) > 3:
-        name = "%B"
-    elif month in {known[:3] for known in _MONTHS}:
-        name = "%b"
-    else:
-        return None
+    if not month_number(month):
+        return []
+    # A short name in English is read by its own sign, all others by the one for names in full; "May" is both.
+    short = month in {known[:3] for known in ENGLISH}
+    names = ["%b"] if short and month not in ENGLISH else ["%b", "%B"] if short else ["%B"]
+    return [_named(name, match) for name in names]
+
+
+def _named(name: str, match: re.Match[str]) -> _Way:
     mark = match["mark"]
     if match.re is _NAMED_FIRST:
         return _timed(f"{name} %d{mark}%Y", match)
     weekday = "%a, " if match["weekday"] else ""
-    return _timed(f"{weekday}%d{mark}{name}{mark}%Y", match)
+    return _timed(f"{weekday}%d{mark}{name}{match['behind']}%Y", match)
 
 
 def _timed(day: str, match: re.Match[str], order: str = "") -> _Way:
@@ -195,17 +233,15 @@ def _of_digits(value: str) -> list[_Way]:
             return [] if match["part"] else [_Way("%Y%m%d", plain_day=True)]
         written = "%Y%m%d%H%M%S" + (".%f" if match["part"] else "") + (match["zone"] or "")
         return [_Way(written, zone="UTC" if match["zone"] else "", zoneless=not match["zone"])]
-    if not (value.isascii() and value.isdigit()):
+    if not (number_of := _NUMBER.fullmatch(value)):
         return []
-    number = int(value[:20])
-    for written, least, most in (
-        ("epoch-days", 3_650, 47_500),  # 1980 to 2100, as are the next
-        ("epoch-seconds", 315_000_000, 4_102_444_800),
-        ("epoch-milliseconds", 315_000_000_000, 4_102_444_800_000),
-        ("filetime", 119_600_064_000_000_000, 157_766_400_000_000_000),
-    ):
-        if least <= number <= most:
-            return [_Way(written, zoneless=False, plain_day=written == "epoch-days")]
+    number = float(value[:20].replace(",", "."))
+    for written, (least, most) in _PLAUSIBLE.items():
+        may_have_fraction = written in ("spreadsheet-days", "epoch-seconds")
+        if least <= number <= most and (may_have_fraction or not number_of["part"]):
+            plain_day = written == "epoch-days" or (written == "spreadsheet-days" and number == int(number))
+            local = written == "spreadsheet-days"
+            return [_Way(written, zoneless=local, plain_day=plain_day)]
     return []
 
 

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from datetime import date
+from datetime import date, timedelta
 from typing import Any
 
 from keymallet.core.facts.model import Column, Kind, Table
-from keymallet.core.language.literals import parse_span
 from keymallet.fitting.dates import Dates, find_dates
 from keymallet.fitting.shapes import Shape
-from keymallet.fitting.vocabulary import plain, squeezed, vocabulary, word_for
+from keymallet.fitting.vocabulary import Named, plain, squeezed, unit_named, vocabulary, word_for
 from keymallet.sources.export.column_map import FALSE_WORDS, TRUE_WORDS
+from keymallet.sources.export.lengths import parse_length
 
 _ENOUGH = 0.6
 """The least share of a column's values that has to be understood for it to be taken as the fact."""
+_PLAINLY = Named(1.0)
 _EMPTY = 0.7
 """How well a column suits in which nothing stands: there is only its header to go by."""
 _THROUGH = {("account", "ends"), ("person", "leaves"), ("grant", "ends"), ("account", "locked-until")}
@@ -24,13 +25,17 @@ _THROUGH = {("account", "ends"), ("person", "leaves"), ("grant", "ends"), ("acco
 
 @dataclass
 class Fit:
-    """`share`: from 0 to 1. `options` go into the map; `left` are values that would not be understood."""
+    """`share`: from 0 to 1. `options` go into the map; `left` are values that would not be understood.
+
+    `doubtful`: read so by what people usually mean, never to be called sure.
+    """
 
     share: float
     options: dict[str, Any] = field(default_factory=dict)
     left: list[str] = field(default_factory=list)
     remark: str = ""
     dates: Dates | None = None
+    doubtful: bool = False
 
 
 @dataclass(frozen=True)
@@ -41,14 +46,18 @@ class Context:
     order: str = ""
 
 
-def fit_values(shape: Shape, table: Table, fact: Column, context: Context, *, opposite: bool) -> Fit:
-    """How well this column can be read as this fact."""
+def fit_values(shape: Shape, table: Table, fact: Column, context: Context, named: Named = _PLAINLY) -> Fit:
+    """How well this column can be read as this fact, which its header names so."""
     if not shape.total:
         return Fit(_EMPTY, remark="nothing stands there")
-    if opposite and fact.kind is not Kind.FLAG:
+    if named.opposite and fact.kind is not Kind.FLAG:
         return Fit(0.0)
     if fact.kind is Kind.FLAG:
-        return _flag(shape, fact, opposite)
+        return _flag(shape, fact, named.opposite)
+    if named.yes_no and not shape.left_by({*shape.true, *shape.false}):
+        yes, no = named.yes_no
+        words = dict.fromkeys(shape.true, yes) | dict.fromkeys(shape.false, no)
+        return Fit(1.0, {"words": words}, remark=f"a yes is taken as {yes}, a no as {no}")
     return _FITS[fact.kind](shape, table, fact, context)
 
 
@@ -57,12 +66,17 @@ def _instant(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     if dates.share < _ENOUGH:
         return Fit(0.0, remark="these are no dates that can be read")
     options: dict[str, Any] = {"formats": dates.formats or ["epoch-seconds"]}
+    remark = ""
+    if "spreadsheet-days" in dates.formats:
+        shown = next(value for value in shape.told if value[:5].isdigit())
+        day = date(1899, 12, 30) + timedelta(days=int(float(shown.replace(",", "."))))
+        remark = f"numbers of a spreadsheet: {shown} is {day:%Y-%m-%d}"
     in_header = {"utc", "gmt", "zulu"} & set(plain(shape.column.header).split())
     if dates.zone or (dates.zoneless and in_header):
         options["zone"] = "UTC"
     if fact.closes and dates.plain_days:
         options["plain"] = "through" if (table.name, fact.name) in _THROUGH else "until"
-    return Fit(dates.share, options, dates.unread, dates=dates)
+    return Fit(dates.share, options, dates.unread, remark, dates)
 
 
 def _flag(shape: Shape, fact: Column, opposite: bool) -> Fit:
@@ -133,9 +147,14 @@ def _count(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
 
 
 def _span(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
-    known = {value for value in shape.told if parse_span(value.replace(" ", "")) is not None}
-    share = shape.share(known)
-    return Fit(share if share >= _ENOUGH else 0.0, left=[value for value in shape.told if value not in known])
+    known = {value for value in shape.told if parse_length(value) is not None}
+    unit = unit_named(shape.column.header)
+    numbers = {value for value in shape.told if value.isascii() and value.isdigit()}
+    if numbers and not unit and numbers != {"0"}:
+        return Fit(0.0, remark="these are numbers, and the header names no unit of time")
+    share = shape.share(known | numbers)
+    left = [value for value in shape.told if value not in known | numbers]
+    return Fit(share if share >= _ENOUGH else 0.0, {"unit": unit} if numbers and unit else {}, left)
 
 
 def _text(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
@@ -155,7 +174,8 @@ def _unique(shape: Shape) -> float:
 
 
 def _login(shape: Shape) -> float:
-    return _unique(shape) * (1.0 - 0.5 * shape.several_words)
+    # Numbers may be logins; beside a column of words they rather are not.
+    return _unique(shape) * (1.0 - 0.5 * shape.several_words) * (0.9 if shape.numbers > 0.9 else 1.0)
 
 
 def _full_name(shape: Shape) -> float:

@@ -59,16 +59,16 @@ def _why_unused(shape: Shape, part: Part, context: Context) -> str:
     if not shape.total:
         return "nothing stands there"
     named = [
-        (score, fact, opposite)
+        (score.score, fact, score)
         for fact in part.table.columns
-        for score, opposite in [name_score(shape.column.names, part.table, fact)]
-        if score >= LEAST[LIKELY]
+        for score in [name_score(shape.column.names, part.table, fact)]
+        if score.score >= LEAST[LIKELY]
     ]
     if not named:
         return ""
-    _, fact, opposite = max(named, key=lambda item: item[0])
+    _, fact, how = max(named, key=lambda item: item[0])
     other = next((match for match in part.matches if match.fact is fact), None)
     if other is not None:
         return f'{fact.name} is taken from "{other.column.header}"'
-    remark = fit_values(shape, part.table, fact, context, opposite=opposite).remark
+    remark = fit_values(shape, part.table, fact, context, how).remark
     return f"called like {fact.name}, but {remark}" if remark else ""

@@ -27,7 +27,7 @@ def with_members(sample: Sample) -> Iterator[SampledColumn]:
     groups = ACCOUNT.column("groups")
     assert groups is not None
     for inner in sample.lists:
-        names_groups = header_score(inner.path, ACCOUNT, groups)[0] >= _LEAST_HEADER
+        names_groups = header_score(inner.path, ACCOUNT, groups).score >= _LEAST_HEADER
         for column in inner.columns:
             shape = Shape(column)
             if names_groups and shape.total and shape.distinct < 1.0:
@@ -66,9 +66,7 @@ def _account(table: Table, key: Match, export_format: str) -> Match:
     assert fact is not None
     header = f"{OUTSIDE}{key.column.header}" if export_format == "json" else key.column.header
     column = SampledColumn(header, key.column.values, key.column.rows, key.column.empty)
-    return Match(
-        fact, column, fit_values(Shape(column), table, fact, Context(_ANY_DAY), opposite=False), key.score
-    )
+    return Match(fact, column, fit_values(Shape(column), table, fact, Context(_ANY_DAY)), key.score)
 
 
 def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:
@@ -101,11 +99,11 @@ def _of_cells(column: SampledColumn, key: Match, export_format: str) -> Part | N
     for table, name in ((FACTOR, "kind"), (GRANT, "role")):
         fact = table.column(name)
         assert fact is not None
-        by_header = max(name_score(column.names, table, fact)[0], _called(column, _NAMED[table.name]))
+        by_header = max(name_score(column.names, table, fact).score, _called(column, _NAMED[table.name]))
         if by_header < _LEAST_HEADER:
             continue
         inside = SampledColumn(MEMBER, members, sum(members.values()), 0)
-        fit = fit_values(Shape(inside), table, fact, Context(_ANY_DAY), opposite=False)
+        fit = fit_values(Shape(inside), table, fact, Context(_ANY_DAY))
         if fit.share < _LEAST_WORDS or (table is GRANT and Shape(inside).share(set(shape.true)) > 0.5):
             continue
         matches = [_account(table, key, export_format), Match(fact, inside, fit, by_header * fit.share)]

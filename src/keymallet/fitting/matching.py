@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.model import Column, Kind, Table
@@ -15,6 +15,8 @@ from keymallet.sources.export.json_path import MEMBER
 
 SURE, LIKELY, UNSURE = "sure", "likely", "unsure"
 LEAST = {SURE: 0.85, LIKELY: 0.6, UNSURE: 0.4}
+_CLOSE = 0.05
+"""How much less a column may suit a fact and still be as good as the one that was taken."""
 _BY_VALUES_ALONE = 0.5
 """How sure the best values can make one of a fact where the header says nothing."""
 TABLES_TRIED = (
@@ -57,9 +59,11 @@ class Match:
         if self.asked:
             return SURE
         level = next((word for word, least in LEAST.items() if self.score >= least), UNSURE)
-        # Where no value tells day and month apart, a good header makes it no surer.
+        # Where no value tells day and month apart, a good header makes it no surer; nor where the values are
+        # numbers that may count something else.
         dates = self.fit.dates
-        return LIKELY if level == SURE and dates is not None and not dates.proven else level
+        doubtful = dates is not None and not (dates.proven and dates.spread)
+        return LIKELY if level == SURE and (doubtful or self.fit.doubtful) else level
 
     @property
     def of_member(self) -> bool:
@@ -151,8 +155,10 @@ def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Ask
         if match.fact.name not in taken and match.column.header not in used and match.score >= LEAST[UNSURE]:
             taken[match.fact.name] = match
             used.add(match.column.header)
+    _note_rivals(taken, pairs, used)
     if table is ACCOUNT:
-        for match in [*_key_from_mail(taken), *_locked_by_status(taken, asked)]:
+        unused = [shape for shape in shapes if shape.column.header not in used]
+        for match in [*_key_from_mail(taken, unused), *_locked_by_status(taken, asked)]:
             taken.setdefault(match.fact.name, match)
     order = {column.header: place for place, column in enumerate(shape.column for shape in shapes)}
     return sorted(taken.values(), key=lambda match: order[match.column.header])
@@ -160,11 +166,11 @@ def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Ask
 
 def weigh(shape: Shape, table: Table, fact: Column, context: Context) -> Match | None:
     """One column held against one fact; None where there is nothing in it."""
-    by_header, opposite = name_score(shape.column.names, table, fact)
-    by_header = by_header if by_header >= LEAST[UNSURE] else 0.0
+    named = name_score(shape.column.names, table, fact)
+    by_header = named.score if named.score >= LEAST[UNSURE] else 0.0
     if not by_header and not _tells_by_values(shape, fact):
         return None
-    fit = fit_values(shape, table, fact, context, opposite=opposite)
+    fit = fit_values(shape, table, fact, context, named)
     if not by_header and fit.share < 0.95:
         return None
     return Match(fact, shape.column, fit, (by_header or _BY_VALUES_ALONE) * fit.share, bool(by_header))
@@ -182,15 +188,35 @@ def _asked_for(shapes: Sequence[Shape], table: Table, context: Context, asked: A
     for name, header in asked.facts.items():
         fact, shape = table.column(name), by_header.get(header)
         if fact is not None and shape is not None:
-            fit = fit_values(shape, table, fact, context, opposite=False)
+            fit = fit_values(shape, table, fact, context)
             yield Match(fact, shape.column, fit, 1.0, asked=True)
 
 
-def _key_from_mail(taken: dict[str, Match]) -> Iterable[Match]:
-    """Where no column is a login name, people sign in with their mail address."""
+def _note_rivals(taken: dict[str, Match], pairs: Sequence[Match], used: set[str]) -> None:
+    """Of two columns that say the same fact as well, nobody can be sure of either."""
+    for fact, match in taken.items():
+        rivals = [
+            pair.column.header
+            for pair in pairs
+            if pair.fact.name == fact
+            and pair.column.header not in used
+            and pair.score >= match.score - _CLOSE
+        ]
+        if rivals and not match.asked:
+            remark = "; ".join(filter(None, (match.fit.remark, f'it could be "{rivals[0]}" as well')))
+            match.fit = replace(match.fit, remark=remark, doubtful=True)
+
+
+def _key_from_mail(taken: dict[str, Match], unused: Sequence[Shape]) -> Iterable[Match]:
+    """Where no column is a login name, people sign in with their mail address.
+
+    A column that looks like one, whatever it is called, makes that no more than a possibility.
+    """
     if "name" not in taken and "mail" in taken and Shape(taken["mail"].column).distinct > 0.98:
-        fit = Fit(1.0, remark="no other column is a login name")
-        yield Match(ACCOUNT.column("name"), taken["mail"].column, fit, LEAST[LIKELY])  # type: ignore[arg-type]
+        others = [shape.column.header for shape in unused if shape.may_be_login]
+        remark = f'"{others[0]}" may be the login name' if others else "no other column is a login name"
+        score = LEAST[UNSURE] if others else LEAST[LIKELY]
+        yield Match(ACCOUNT.column("name"), taken["mail"].column, Fit(1.0, remark=remark), score)  # type: ignore[arg-type]
 
 
 def _locked_by_status(taken: dict[str, Match], asked: Asked) -> Iterable[Match]:

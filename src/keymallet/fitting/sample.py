@@ -16,6 +16,7 @@ import polars as pl
 
 from keymallet.core.base.problems import fail
 from keymallet.fitting.dates import looks_like_a_date
+from keymallet.fitting.encodings import find_encoding
 from keymallet.sources.export.csv_rows import SEPARATORS, as_utf8, read_rows
 from keymallet.sources.export.json_path import MEMBER, parse_path
 from keymallet.sources.export.json_rows import leaves_of, read_records, scalar_text
@@ -29,7 +30,6 @@ _DEEPEST = 3
 _MOST_VALUES = 4_000
 _LONGEST = 300
 """Letters of a value that are looked at."""
-_OTHER_ENCODING = "windows-1252"
 
 
 @dataclass(frozen=True)
@@ -112,7 +112,7 @@ def read_sample(data: bytes, file: str) -> Export:
 
 
 def _csv(data: bytes, file: str) -> Export:
-    encoding = "" if _is_utf8(data) else _OTHER_ENCODING
+    encoding = find_encoding(data)
     text = as_utf8(data, file, encoding or None)
     separator = _separator(text)
     header = _checked_header(text, file, separator)
@@ -133,16 +133,6 @@ def _csv(data: bytes, file: str) -> Export:
             f"{len(rows.refused):,} rows are malformed, the first on line {first.line}: {first.reason}"
         )
     return export
-
-
-def _is_utf8(data: bytes) -> bool:
-    if data.startswith((b"\xff\xfe", b"\xfe\xff")):
-        return True  # UTF-16, told by its mark
-    try:
-        data.decode()
-    except UnicodeDecodeError:
-        return False
-    return True
 
 
 def _first_records(text: bytes, separator: str, number: int) -> list[list[str]]:
@@ -199,7 +189,7 @@ def _column(name: str, cells: pl.Series) -> SampledColumn:
 
 
 def _json(data: bytes, file: str) -> Export:
-    encoding = "" if _is_utf8(data) else _OTHER_ENCODING
+    encoding = find_encoding(data)
     inside = _list_inside(as_utf8(data, file, encoding or None))
     records = read_records(data, file, encoding or None, inside)
     export = Export(file, "json", _sample_of(records.records[:_RECORDS_LOOKED_AT], ""), "", encoding, inside)

@@ -46,6 +46,10 @@ class Shape:
         """How many of the rows hold one of these values."""
         return sum(times for value, times in self.told.items() if value in values) / (self.total or 1)
 
+    def left_by(self, values: set[str]) -> set[str]:
+        """The values that are none of these."""
+        return self.told.keys() - values
+
     @cached_property
     def true(self) -> list[str]:
         """The values that say yes."""
@@ -81,6 +85,12 @@ class Shape:
     def several_words(self) -> float:
         """The share of values with a blank in the middle: names of people, sentences."""
         return self.share({value for value in self.told if " " in value})
+
+    @cached_property
+    def may_be_login(self) -> bool:
+        """Whether each row has a word of its own here that could be what somebody signs in with."""
+        alike = self.mails > 0.5 or self.dates > 0.5 or self.numbers > 0.5 or self.may_be_secret
+        return self.distinct > 0.98 and self.several_words < 0.1 and self.total > 1 and not alike
 
     @cached_property
     def dates(self) -> float:

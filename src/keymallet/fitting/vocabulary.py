@@ -5,12 +5,12 @@ from __future__ import annotations
 import re
 import tomllib
 import unicodedata
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from importlib import resources
 
-from keymallet.core.facts.model import Column, Table
+from keymallet.core.facts.model import Column, Kind, Table
 
 _SHORT = 5
 """Letters; a word shorter than that is not looked for inside longer ones."""
@@ -19,8 +19,17 @@ _ENDING = 3
 _WEAKLY = 0.6
 _INNER = 0.95
 """How well the last step of a path says what the whole does not."""
-_OTHERS = frozenset({"manager", "owner", "key", "factor", "role", "group", "assigner", "approver"})
-"""Steps of a path that lead away from the record to somebody or something else."""
+_PARTLY_READ, _HARDLY_READ = 0.8, 0.55
+"""The best score of a header with words that are not known: of two concepts or more, and of a single one."""
+_MOSTLY = 0.7
+"""The share of its letters that has to be understood for it to count as partly read."""
+_NOT = "not"
+_NOT_TAKEN_APART = str.maketrans(
+    {"ł": "l", "ı": "i", "ø": "o", "đ": "d", "æ": "ae", "œ": "oe", "Ł": "L", "İ": "I"}
+)
+"""Letters that Unicode does not take apart into one without an accent and the accent."""
+_WITHOUT_BLANKS = re.compile(r"[\u3040-\u30ff\u3400-\u9fff\uff66-\uff9f]")
+"""Letters of writing that puts no blanks between words."""
 _HUMP = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 _NO_LETTER = re.compile(r"[\W_]+")
 
@@ -47,20 +56,42 @@ class Pattern:
 
     must: frozenset[str]
     may: frozenset[str]
+    neutral: frozenset[str]
     weight: float = 1.0
     opposite: bool = False
+    yes_no: tuple[str, ...] = ()
 
     def score(self, header: Header) -> float:
-        """From 0 to 1: the share of the header's letters that this explains, 0 where a concept is missing."""
+        """From 0 to 1. 0 where a concept is missing, or one is there that this does not name.
+
+        A header is read whole: words that are not known leave it open what it is about.
+        """
         wanted = self.must | self.may
         pieces = [piece for piece in header.pieces if piece.concepts & wanted]
+        if any(not piece.concepts & (wanted | self.neutral) for piece in header.pieces):
+            return 0.0
         if any(not any(concept in piece.concepts for piece in pieces) for concept in self.must):
             return 0.0
         if len(pieces) < len(self.must):  # one word cannot stand for two things
             return 0.0
-        letters = sum(piece.letters for piece in header.pieces) + header.letters_left
-        share = sum(piece.letters for piece in pieces) / letters if letters else 1.0
-        return self.weight * share
+        if not header.letters_left:
+            return self.weight
+        letters = sum(piece.letters for piece in header.pieces)
+        share = letters / (letters + header.letters_left)
+        partly = len(self.must) > 1 and share >= _MOSTLY
+        return self.weight * min(share, _PARTLY_READ if partly else _HARDLY_READ)
+
+
+@dataclass(frozen=True)
+class Named:
+    """How well a header names a fact, from 0 to 1.
+
+    `opposite`: it names the fact's reverse; `yes_no` are the words of ours that yes and no stand for.
+    """
+
+    score: float = 0.0
+    opposite: bool = False
+    yes_no: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -68,7 +99,10 @@ class Vocabulary:
     """All that `vocabulary.toml` says. Words are kept without accents, capitals and blanks."""
 
     fillers: frozenset[str]
+    units: dict[str, str]
     stems: dict[str, frozenset[str]]
+    around: frozenset[str]
+    neutral: dict[str, frozenset[str]]
     patterns: dict[str, dict[str, list[Pattern]]]
     true: frozenset[str]
     false: frozenset[str]
@@ -80,7 +114,7 @@ class Vocabulary:
 @lru_cache(100_000)
 def plain(text: str) -> str:
     """Lower case, without accents, single blanks between words: `Letzte Änderung` → `letzte anderung`."""
-    text = _HUMP.sub(" ", text)
+    text = _HUMP.sub(" ", text.translate(_NOT_TAKEN_APART))
     letters = unicodedata.normalize("NFKD", text)
     letters = "".join(character for character in letters if not unicodedata.combining(character))
     return _NO_LETTER.sub(" ", letters.casefold()).strip()
@@ -97,10 +131,14 @@ def vocabulary() -> Vocabulary:
     data = tomllib.loads(resources.files(__package__).joinpath("vocabulary.toml").read_text("utf-8"))
     stems: dict[str, set[str]] = {}
     for concept, text in data["concepts"].items():
-        for word in _listed(text):
-            stems.setdefault(plain(word), set()).add(concept)
+        for word in _letters_of(_listed(text)):
+            stems.setdefault(word, set()).add(concept)
+    neutral = {table: frozenset(_listed(text)) for table, text in data["neutral"].items()}
     patterns = {
-        table: {fact: [_pattern(written) for written in several] for fact, several in columns.items()}
+        table: {
+            fact: [_pattern(written, neutral[table]) for written in several]
+            for fact, several in columns.items()
+        }
         for table, columns in data["facts"].items()
     }
     values = {
@@ -113,8 +151,11 @@ def vocabulary() -> Vocabulary:
     # The longest first: "last name" is no "last" and "name".
     longest_first = sorted(stems, key=lambda stem: (-len(stem), stem))
     return Vocabulary(
-        fillers=frozenset(plain(word) for word in _listed(data["fillers"])),
+        fillers=frozenset(_letters_of(_listed(data["fillers"]))),
+        units={word: unit for unit, text in data["units"].items() for word in _letters_of(_listed(text))},
         stems={stem: frozenset(stems[stem]) for stem in longest_first},
+        around=frozenset(_listed(data["steps"]["around"])),
+        neutral=neutral,
         patterns=patterns,
         words=words,
         **values,
@@ -125,13 +166,19 @@ def _listed(text: str) -> list[str]:
     return [word.strip() for word in text.split(",") if word.strip()]
 
 
-def _pattern(written: str) -> Pattern:
+def _letters_of(words: Iterable[str]) -> Iterator[str]:
+    """Words as headers are compared; signs alone are none."""
+    return filter(None, map(plain, words))
+
+
+def _pattern(written: str, neutral: frozenset[str]) -> Pattern:
     weight = _WEAKLY if written.startswith("~") else 1.0
-    rest = written.removeprefix("~")
+    rest, _, words = written.removeprefix("~").partition("=")
+    yes_no = tuple(word.strip() for word in words.split("/")) if words else ()
     concepts = rest.removeprefix("!").split()
     may = {concept.removesuffix("?") for concept in concepts if concept.endswith("?")}
     must = {concept for concept in concepts if not concept.endswith("?")}
-    return Pattern(frozenset(must), frozenset(may), weight, rest.startswith("!"))
+    return Pattern(frozenset(must), frozenset(may), neutral, weight, rest.startswith("!"), yes_no)
 
 
 @cache
@@ -142,7 +189,7 @@ def understood(text: str) -> Header:
     rest = f" {plain(text)} "
     pieces: list[tuple[int, Piece]] = []
     for stem, concepts in known.stems.items():
-        inside = len(stem) >= _SHORT and " " not in stem
+        inside = (len(stem) >= _SHORT and " " not in stem) or bool(_WITHOUT_BLANKS.search(stem))
         wanted = stem if inside else f" {stem} "
         while (place := rest.find(wanted)) >= 0:
             blank = " " * len(wanted)
@@ -173,30 +220,49 @@ def _apart(token: str, known: Vocabulary) -> list[Piece] | None:
     return ways[-1] or None
 
 
-def name_score(names: Sequence[str], table: Table, column: Column) -> tuple[float, bool]:
-    """How well the name of a column says a fact, from 0 to 1, and whether it says its opposite.
+def name_score(names: Sequence[str], table: Table, column: Column) -> Named:
+    """How well the name of a column says a fact.
 
     `names` are the steps that lead to it, outermost first. "profile", "mail" says as much as "mail" does;
-    "manager", "mail" does not, for that is somebody else's.
+    "manager", "mail" does not, for that is somebody else's; of "licence", "expires" nobody knows.
     """
     whole = header_score(" ".join(names), table, column)
-    around = {
-        concept for name in names[:-1] for piece in understood(name).pieces for concept in piece.concepts
-    }
-    if len(names) < 2 or around & _OTHERS:
+    if len(names) < 2:
         return whole
-    last, opposite = header_score(names[-1], table, column)
-    return max(whole, (_INNER * last, opposite), key=lambda item: item[0])
+    around = understood(" ".join(names[:-1]))
+    known = vocabulary()
+    passed_over = known.around | known.neutral.get(table.name, frozenset())
+    if any(not piece.concepts & passed_over for piece in around.pieces):
+        return whole
+    last = header_score(names[-1], table, column)
+    best = _INNER * last.score
+    if around.letters_left:
+        best = min(best, _PARTLY_READ if column.kind in (Kind.TEXT, Kind.WORDS) else _HARDLY_READ)
+    return max(whole, replace(last, score=best), key=lambda named: named.score)
 
 
-def header_score(header: str, table: Table, column: Column) -> tuple[float, bool]:
-    """How well a header names a fact, from 0 to 1, and whether it names its opposite."""
+def header_score(header: str, table: Table, column: Column) -> Named:
+    """How well a header names a fact. "Not locked" names the opposite of "locked"."""
     if plain(header) == plain(column.name):
-        return 1.0, False
+        return Named(1.0)
     read = understood(header)
     patterns = vocabulary().patterns.get(table.name, {}).get(column.name, [])
-    scores = [(pattern.score(read), pattern.opposite) for pattern in patterns]
-    return max(scores, key=lambda item: item[0], default=(0.0, False))
+    named = [Named(pattern.score(read), pattern.opposite, pattern.yes_no) for pattern in patterns]
+    if column.kind is Kind.FLAG and read.letters_left:
+        # One word more, and a yes is a yes to something else.
+        named = [replace(each, score=min(each.score, _HARDLY_READ)) for each in named]
+    if column.kind is Kind.FLAG and any(_NOT in piece.concepts for piece in read.pieces):
+        kept = tuple(piece for piece in read.pieces if _NOT not in piece.concepts)
+        rest = Header(kept, read.letters_left)
+        named += [Named(pattern.score(rest), not pattern.opposite) for pattern in patterns]
+    return max(named, key=lambda each: each.score, default=Named())
+
+
+def unit_named(header: str) -> str:
+    """The unit of time that a header names, as a map says it; empty where it names none, or several."""
+    units = vocabulary().units
+    named = {units[word] for word in plain(header).split() if word in units}
+    return named.pop() if len(named) == 1 else ""
 
 
 def word_for(table: str, column: Column, value: str) -> str | None:

@@ -17,9 +17,9 @@ from keymallet.core.base.columns import only_where
 from keymallet.core.base.secrecy import quoted
 from keymallet.core.facts.evidence import data_type
 from keymallet.core.facts.model import Kind
-from keymallet.core.language.literals import parse_span
 from keymallet.sources.export.column_map import Cell
 from keymallet.sources.export.instants import read_instants
+from keymallet.sources.export.lengths import parse_length
 from keymallet.sources.export.rows import series_of
 
 RECURRING = (Kind.FLAG, Kind.WORD, Kind.WORDS, Kind.COUNT, Kind.SPAN)
@@ -157,15 +157,9 @@ def _count(cell: Cell, value: str) -> tuple[int | None, str]:
 
 
 def _span(cell: Cell, value: str) -> tuple[Any, str]:
-    written = value.replace(" ", "")
-    if written.isascii() and written.isdigit():
-        # None at all is none at all in any unit.
-        written += cell.unit or ("s" if not written.strip("0") else "")
-    span = parse_span(written)
-    return (
-        span,
-        "" if span is not None else 'no length of time like 90d or 8h; unit = "minutes" tells of numbers',
-    )
+    span = parse_length(value, cell.unit)
+    complaint = 'no length of time like 90d, 8 h or PT8H; unit = "minutes" tells of numbers'
+    return span, "" if span is not None else complaint
 
 
 _READERS: dict[Kind, Callable[[Cell, str], tuple[Any, str]]] = {

@@ -17,8 +17,17 @@ from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.language.clocks import is_zone
 from keymallet.sources.export.json_path import MEMBER, OUTSIDE
 
-NAMED_FORMATS = ("iso", "epoch-seconds", "epoch-milliseconds", "epoch-days", "filetime")
-_DIRECTIVES = frozenset("YymdbBeHIMSfpzjaAT")
+NAMED_FORMATS = (
+    "iso",
+    "epoch-seconds",
+    "epoch-milliseconds",
+    "epoch-microseconds",
+    "epoch-nanoseconds",
+    "epoch-days",
+    "spreadsheet-days",
+    "filetime",
+)
+_DIRECTIVES = frozenset("YymdbBeHIMSfpzjaATGVu")
 TRUE_WORDS = ("true", "yes", "y", "1", "on")
 FALSE_WORDS = ("false", "no", "n", "0", "off")
 SPAN_UNITS = {"days": "d", "hours": "h", "minutes": "min", "seconds": "s"}
@@ -414,7 +423,8 @@ def _format_fault(written: str) -> str:
     if directives - _DIRECTIVES:
         return f'"%{sorted(directives - _DIRECTIVES)[0]}" means nothing in a date format'
     has_day = (directives & set("mbB") and directives & set("de")) or "j" in directives
-    if not (directives & set("Yy") and has_day):
+    is_week_day = directives >= set("GVu")
+    if not ((directives & set("Yy") and has_day) or is_week_day):
         return f'"{written}" does not hold year, month and day'
     has_time = "T" in directives or ("M" in directives and ("H" in directives or {"I", "p"} <= directives))
     if directives & set("HIMSfp") and not has_time:

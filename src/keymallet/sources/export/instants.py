@@ -10,21 +10,28 @@ import pyarrow as pa
 from keymallet.core.base.columns import only_where
 from keymallet.core.facts.model import Kind
 from keymallet.sources.export.column_map import Cell
+from keymallet.sources.export.months import in_english
 from keymallet.sources.export.rows import series_of
 
 _UTC = pl.Datetime("us", "UTC")
 _FILETIME_EPOCH = 11_644_473_600_000_000  # microseconds from 1601-01-01 to 1970-01-01
 _LATEST = 253_402_300_800_000_000  # 10000-01-01, microseconds after 1970-01-01
+_FIRST_SERIAL = 25_569  # what a spreadsheet counts 1970-01-01 as
+_DAY = 86_400_000_000  # microseconds
 _MICROSECONDS: dict[str, Callable[[pl.Series], pl.Series]] = {
     "epoch-seconds": lambda number: number * 1_000_000,
     "epoch-milliseconds": lambda number: number * 1_000,
-    "epoch-days": lambda number: number * 86_400_000_000,
+    "epoch-microseconds": lambda number: number,
+    "epoch-nanoseconds": lambda number: number // 1_000,
+    "epoch-days": lambda number: number * _DAY,
     "filetime": lambda number: number // 10 - _FILETIME_EPOCH,
 }
 _FURTHEST = {
     "epoch-seconds": _LATEST // 1_000_000,
     "epoch-milliseconds": _LATEST // 1_000,
-    "epoch-days": _LATEST // 86_400_000_000,
+    "epoch-microseconds": _LATEST,
+    "epoch-nanoseconds": 2**63 - 1,
+    "epoch-days": _LATEST // _DAY,
     "filetime": (_LATEST + _FILETIME_EPOCH) * 10,
 }
 _ISO_DAY = r"^\d{4}-\d{2}-\d{2}$"
@@ -88,13 +95,36 @@ def _parse(text: pl.Series, written: str, cell: Cell, zone: str) -> pl.Series:
     if written in _MICROSECONDS:
         furthest = _FURTHEST[written]
         number = text.cast(pl.Int64, strict=False).clip(-1, furthest)
-        return _MICROSECONDS[written](number).cast(_UTC)
+        whole = _MICROSECONDS[written](number).cast(_UTC)
+        return _first_known([whole, _fraction_of_seconds(text)]) if written == "epoch-seconds" else whole
+    if written == "spreadsheet-days":
+        return _serials(text, cell, zone)
     written = written.replace(".%f", "%.f")  # a fraction of a second, as the parser spells it
     directives = {piece[:1] for piece in written.replace("%%", "").split("%")[1:]}
+    if "B" in directives and text.null_count() < len(text):
+        text = in_english(text)
     if not directives & set("HIMST"):
         return _days(text.str.to_date(written, strict=False), cell, zone)
     parsed = _read(text, written)
     return parsed.cast(_UTC) if "z" in directives else _in_zone(parsed, zone)
+
+
+def _fraction_of_seconds(text: pl.Series) -> pl.Series:
+    """Seconds since 1970 with a fraction, such as 1795219200.25."""
+    seconds = only_where(text.str.contains(r"^\d+[.,]\d+$"), text).str.replace(",", ".", literal=True)
+    number = seconds.cast(pl.Float64, strict=False).clip(-1, _LATEST / 1_000_000)
+    return (number * 1_000_000).round().cast(pl.Int64, strict=False).cast(_UTC)
+
+
+def _serials(text: pl.Series, cell: Cell, zone: str) -> pl.Series:
+    """Days as spreadsheets count them from the end of 1899: whole ones are plain days, others have a time."""
+    written = only_where(text.str.contains(r"^\d{1,7}([.,]\d+)?$"), text).str.replace(",", ".", literal=True)
+    since_1970 = written.cast(pl.Float64, strict=False) - _FIRST_SERIAL
+    # To the second: a fraction of a day is never written in full.
+    local = ((since_1970 * 86_400).round() * 1_000_000).cast(pl.Int64, strict=False).cast(pl.Datetime("us"))
+    is_day = since_1970 == since_1970.floor()
+    days = only_where(is_day, local).dt.date()
+    return _first_known([_days(days, cell, zone), _in_zone(only_where(~is_day, local), zone)])
 
 
 def _iso(text: pl.Series, cell: Cell, zone: str) -> pl.Series:

@@ -15,7 +15,7 @@ from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import read_register
 from keymallet.core.studies.cases import read_cases, try_case
 from keymallet.sources.estate import read_estate
-from keymallet.sources.export.column_map import read_column_map
+from keymallet.sources.export.map_checks import read_column_map
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -62,7 +62,10 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     head = 'organisation = "O"\nclock = "UTC"\nrulebook = "r"\n'
     (tmp_path / "estate.toml").write_text(head + directories + hosts + cloud + staff, "utf-8")
     assert len(read_estate(tmp_path / "estate.toml").sources) == 5
-    column_map, several = toml_blocks("docs/column-map.md")
+    column_map, several, as_they_come = toml_blocks("docs/column-map.md")
+    accounts = '[account.columns]\nname = "login"\n'
+    wide = read_column_map(as_they_come.replace("[[file]]", f"{accounts}[[file]]", 1), "docs", ZoneInfo("UTC"))
+    assert (wide.positions["name"], wide.settings_of("old/x.csv").separator) == ((8, 12), "|")
     assert read_column_map(column_map, "docs", ZoneInfo("UTC")).tables.keys() == {"account", "key"}
     assert read_column_map(several, "docs", ZoneInfo("UTC")).tables["factor"][0].rows == "authenticators"
     roster, ties, proven, rules, pair = toml_blocks("docs/people.md")

@@ -16,7 +16,7 @@ from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import read_register
 from keymallet.core.studies.cases import read_cases
 from keymallet.sources.estate import read_estate
-from keymallet.sources.export.column_map import read_column_map
+from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.reading import read_sources
 from tests.deep.test_damage import damaged
 from tests.support import AT, write

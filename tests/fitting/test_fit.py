@@ -26,8 +26,8 @@ from keymallet.fitting.matching import SURE, Asked, Match
 from keymallet.fitting.sample import read_sample
 from keymallet.fitting.trial import try_map
 from keymallet.fitting.vocabulary import vocabulary
-from keymallet.sources.export.column_map import read_column_map
 from keymallet.sources.export.instants import read_instants
+from keymallet.sources.export.map_checks import read_column_map
 from tests.fitting.exports import EXPORTS, NOW, ROWS, Export, login
 from tests.profiles import examples
 from tests.support import AT, CLOCK, run, write

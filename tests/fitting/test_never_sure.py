@@ -19,9 +19,9 @@ from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import SURE, Asked, Match
 from keymallet.fitting.sample import read_sample
 from keymallet.fitting.trial import try_map
-from keymallet.sources.export.column_map import read_column_map
 from keymallet.sources.export.instants import read_instants
 from keymallet.sources.export.lengths import parse_length
+from keymallet.sources.export.map_checks import read_column_map
 from tests.fitting.unseen_exports import columns_of, exports, guessed
 from tests.support import AT
 

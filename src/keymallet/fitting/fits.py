@@ -11,8 +11,8 @@ from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.fitting.dates import Dates, find_dates
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import Named, plain, squeezed, unit_named, vocabulary, word_for
-from keymallet.sources.export.column_map import FALSE_WORDS, TRUE_WORDS
 from keymallet.sources.export.lengths import parse_length
+from keymallet.sources.export.map_shapes import FALSE_WORDS, TRUE_WORDS
 
 _ENOUGH = 0.6
 """The least share of a column's values that has to be understood for it to be taken as the fact."""

@@ -9,8 +9,8 @@ from zoneinfo import ZoneInfo
 
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.export import csv_export, json_export
-from keymallet.sources.export.column_map import read_column_map
 from keymallet.sources.export.json_path import path_fault
+from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.export.reading import read_mapped
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
@@ -25,7 +25,7 @@ def try_map(text: str, file: Path, kind: str, clock: ZoneInfo, at: datetime) -> 
     column_map = read_column_map(text, "the guessed map", clock, fault)
     section = ExportSection(read=kind, map="", files=dict.fromkeys(column_map.tables, file.name))
     reading = Reading(file.name)
-    rows_of = json_export.rows_of if kind == "json" else csv_export.rows_of
+    format_ = json_export.JSON if kind == "json" else csv_export.CSV
     with ThreadPoolExecutor(2) as workers:
         request = Request(file.name, file.parent, clock, at, workers)
-        return read_mapped(section, column_map, request, reading, rows_of)
+        return read_mapped(section, column_map, request, reading, format_)

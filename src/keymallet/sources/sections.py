@@ -144,6 +144,7 @@ READERS: dict[str, Reader] = {
     "json": Reader(ExportSection, "keymallet.sources.export.json_export"),
     "ldap": Reader(LdapSection, "keymallet.sources.directory.ldap", extra="ldap"),
     "ldif": Reader(LdifSection, "keymallet.sources.directory.ldif", extra="ldap"),
+    "text": Reader(ExportSection, "keymallet.sources.export.text_export"),
     "scim": Reader(ScimSection, "keymallet.sources.scim.reader", extra="scim"),
 }
 """All readers by the word that estate files call them by. A new source is a module and a row here."""

@@ -7,11 +7,12 @@ are parsed as whole columns, one format after the other, each on what the earlie
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import polars as pl
 import pyarrow as pa
+from msgspec import structs
 
 from keymallet.core.base.columns import only_where
 from keymallet.core.base.secrecy import quoted
@@ -43,6 +44,48 @@ class Converted:
 
 def convert(cell: Cell, text: pa.ChunkedArray) -> Converted:
     """Turn a column of cells (null where empty) into facts."""
+    if cell.pattern is not None:
+        return _cut_out(cell, text)
+    if cell.own.empty is not None:
+        return _with_empty(cell, _converted(cell, text), _plain_text(text))
+    return _converted(cell, text)
+
+
+def _cut_out(cell: Cell, text: pa.ChunkedArray) -> Converted:
+    """Only what the map's pattern cuts out of each cell; where it does not fit, nothing is known."""
+    assert cell.pattern is not None
+    whole = _plain_text(text)
+    cut = whole.str.extract(cell.own.pattern, 1 if cell.pattern.groups else 0)
+    amiss = whole.str.strip_chars().ne("").fill_null(False) & cut.is_null()
+    inner = replace(cell, own=structs.replace(cell.own, pattern=""))
+    converted = convert(inner, pa.chunked_array([cut.to_arrow().cast(pa.string())]))
+    if not amiss.any():
+        return converted
+    unread = amiss if converted.unread is None else amiss | converted.unread
+    cut_of = dict(zip(whole.filter(unread), cut.filter(unread), strict=True))
+
+    def reason(value: str) -> str:
+        cut_out = cut_of[value]
+        return "the pattern of the map does not fit" if cut_out is None else converted.reasons(cut_out)
+
+    facts = only_where(~amiss, converted.facts)
+    return replace(converted, facts=facts, unread=unread, reasons=reason, written=whole)
+
+
+def _with_empty(cell: Cell, converted: Converted, text: pl.Series) -> Converted:
+    """What the map says that an empty cell means."""
+    empty = text.is_null() | (text.str.strip_chars() == "")
+    if not empty.any() or cell.own.empty == "none":
+        return converted
+    if cell.own.empty == "unknown":
+        unread = empty if converted.unread is None else empty | converted.unread
+        written = text if converted.written is None else converted.written
+        return replace(converted, facts=only_where(~empty, converted.facts), unread=unread, written=written)
+    meant = pl.Series([cell.own.empty], dtype=converted.facts.dtype).new_from_index(0, len(text))
+    return replace(converted, facts=converted.facts.zip_with(~empty, meant))
+
+
+def _converted(cell: Cell, text: pa.ChunkedArray) -> Converted:
     if cell.column.kind is Kind.INSTANT:
         in_full = pa.types.is_timestamp(text.type)
         series = series_of(text) if in_full else _plain_text(text)
@@ -127,14 +170,14 @@ def _flag(cell: Cell, value: str) -> tuple[bool | None, str]:
         return True, ""
     if folded in cell.false:
         return False, ""
+    if isinstance(cell.otherwise, bool):
+        return cell.otherwise, ""
     return None, "neither a yes nor a no of the map"
 
 
 def _word(cell: Cell, value: str) -> tuple[str | None, str]:
-    word = cell.words.get(value.casefold())
-    if word is None and value in cell.column.words:
-        word = value
-    if word is None and cell.otherwise:
+    word = cell.words.get(value.casefold()) or cell.own_words.get(value.casefold())
+    if word is None and isinstance(cell.otherwise, str) and cell.otherwise:
         word = cell.otherwise
     return word, "" if word is not None else "no word of the map"
 
@@ -142,7 +185,7 @@ def _word(cell: Cell, value: str) -> tuple[str | None, str]:
 def _words(cell: Cell, value: str) -> tuple[list[str] | None, str]:
     words = []
     for piece in (piece.strip() for piece in value.split(cell.separator)):
-        word = cell.words.get(piece.casefold(), piece)
+        word = cell.words.get(piece.casefold()) or cell.own_words.get(piece.casefold(), piece)
         if cell.column.words and piece and word not in cell.column.words:
             return None, f"{quoted(piece)} is no word of the map"
         if piece:

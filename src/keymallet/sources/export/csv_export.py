@@ -7,35 +7,59 @@ from collections.abc import Callable
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.export.cells import RECURRING
 from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
-from keymallet.sources.export.csv_rows import read_rows
+from keymallet.sources.export.csv_rows import header_of, read_rows
 from keymallet.sources.export.instants import may_be_in_full
-from keymallet.sources.export.reading import read_export
+from keymallet.sources.export.reading import Format, read_export
 from keymallet.sources.export.rows import MEMBER, ExportRows
+from keymallet.sources.export.shaping import shaped
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 
 
 def read(section: ExportSection, request: Request) -> list[Reading]:
     """Read the files of one export. Raises KeymalletError where the map or a whole file cannot be read."""
-    return read_export(section, request, rows_of)
+    return read_export(section, request, CSV)
 
 
 def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:
     """The rows of one file that a part of the map asks for."""
-    mapped = [cell for cell in row_map.cells if cell.header and cell.header != MEMBER]
-    asked = [cell.header for cell in mapped] + [name for name in (row_map.rows, row_map.only_with) if name]
+    settings = column_map.settings_of(path)
+    # What is put together, cut out or asked about is wanted as text.
+    as_text = {header for cell in row_map.cells if cell.is_made_up for header in cell.headers}
+    as_text |= {*row_map.only_where, *row_map.leave_out}
+    plainly = [cell for cell in row_map.cells if cell.headers and not as_text & {*cell.headers, MEMBER}]
     rows = read_rows(
         data,
         path,
-        encoding=column_map.encoding,
-        separator=column_map.separator,
-        wanted=list(dict.fromkeys(asked)),
-        repeated=_where_all(mapped, lambda cell: cell.column.kind in RECURRING),
-        instants=_where_all(mapped, may_be_in_full),
+        encoding=settings.encoding,
+        separator=settings.separator,
+        header_line=settings.header_line,
+        wanted=row_map.asked,
+        repeated=_where_all(plainly, lambda cell: cell.column.kind in RECURRING) - {MEMBER},
+        instants=_where_all(plainly, may_be_in_full) - {MEMBER},
     )
     if row_map.only_with:
         rows = rows.only_with(row_map.only_with, row_map.stands)
-    return rows.split(row_map.rows, row_map.separator, row_map.is_none) if row_map.rows else rows
+    if row_map.rows:
+        rows = rows.split(row_map.rows, row_map.separator, row_map.is_none)
+    return shaped(rows, row_map)
+
+
+def names_of(data: bytes, path: str, column_map: ColumnMap) -> list[str]:
+    """The names of a file's columns."""
+    settings = column_map.settings_of(path)
+    known = [name for maps in column_map.tables.values() for row_map in maps for name in row_map.asked]
+    return header_of(
+        data,
+        path,
+        encoding=settings.encoding,
+        separator=settings.separator,
+        header_line=settings.header_line,
+        expected=known,
+    )
+
+
+CSV = Format(rows_of, names_of)
 
 
 def _where_all(cells: list[Cell], holds: Callable[[Cell], bool]) -> set[str]:

@@ -14,12 +14,13 @@ import sys
 from array import array
 from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as arrow_csv
+from msgspec import structs
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
@@ -41,16 +42,87 @@ def read_rows(
     wanted: Collection[str],
     repeated: Collection[str] = (),
     instants: Collection[str] = (),
+    header_line: int | None = None,
 ) -> ExportRows:
     """Read the wanted columns of a CSV file.
 
     `repeated` are those whose values recur often; `instants` those that may hold instants written
-    in full, like 2026-11-24T09:00:00Z.
+    in full, like 2026-11-24T09:00:00Z. `header_line` is the line that names the columns; with 0 none
+    does, and they are called 1, 2, 3 and so on.
 
     Raises KeymalletError with file, line and column where the file as a whole cannot be read.
     """
     data = as_utf8(data, file, encoding)
     refuse_endless_lines(data, file)
+    data, above = from_header(data, file, separator, header_line)
+    try:
+        rows = _read_rows(data, file, separator, wanted, repeated, instants)
+    except KeymalletError as error:
+        raise KeymalletError([_lower(problem, above) for problem in error.problems]) from None
+    if above:
+        lines = rows.line_of
+        rows.line_of = lambda records: [line + above for line in lines(records)]
+        rows.refused = [
+            structs.replace(
+                refusal,
+                line=refusal.line + above,
+                last_line=refusal.last_line + above if refusal.last_line else 0,
+            )
+            for refusal in rows.refused
+        ]
+    return rows
+
+
+def header_of(
+    data: bytes,
+    file: str,
+    *,
+    encoding: str | None,
+    separator: str | None,
+    header_line: int | None,
+    expected: Collection[str] = (),
+) -> list[str]:
+    """The names of a file's columns, where none of them has to be there; `expected` tell the separator."""
+    data, _ = from_header(as_utf8(data, file, encoding), file, separator, header_line)
+    headers = [_first_record(data, file, each) for each in ((separator,) if separator else SEPARATORS)]
+    return max(headers, key=lambda names: (len(set(expected) & set(names)), len(names)))
+
+
+def from_header(data: bytes, file: str, separator: str | None, header_line: int | None) -> tuple[bytes, int]:
+    """The file from the line on that names its columns, and how many lines stood above that line.
+
+    Where no line names them, one that numbers them is put above: then it is -1.
+    """
+    if header_line == 0:
+        separator = separator or max(SEPARATORS, key=lambda mark: len(_first_record(data, file, mark)))
+        width = len(_first_record(data, file, separator))
+        return separator.join(map(str, range(1, width + 1))).encode() + b"\n" + data, -1
+    start = 0
+    for _ in range((header_line or 1) - 1):
+        end = data.find(b"\n", start)
+        if end < 0:
+            said = f"the map says that line {header_line} names the columns, and the file is shorter"
+            raise fail(said, file=file, line=data.count(b"\n") + 1, hint="header-line = … in the map")
+        start = end + 1
+    return data[start:], (header_line or 1) - 1
+
+
+def _lower(problem: Problem, above: int) -> Problem:
+    """The same, at the line of the whole file."""
+    place = problem.place
+    if not above or place is None or not place.line:
+        return problem
+    return replace(problem, place=replace(place, line=max(place.line + above, 1)))
+
+
+def _read_rows(
+    data: bytes,
+    file: str,
+    separator: str | None,
+    wanted: Collection[str],
+    repeated: Collection[str],
+    instants: Collection[str],
+) -> ExportRows:
     separator, header = _header(data, file, separator, wanted)
     types: dict[str, pa.DataType] = dict.fromkeys(repeated, pa.dictionary(pa.int32(), pa.string()))
     in_full = dict.fromkeys(_in_full(data, file, separator, header, instants), pa.timestamp("us", "UTC"))
@@ -62,7 +134,7 @@ def read_rows(
     # Without quotes, and with as many cells in every row as in the header, nothing can hide.
     if fast is not None and not skipped and (b'"' not in data or fast.num_rows + 1 == _line_count(data)):
         return _rows(file, data, separator, header, fast)
-    _decoded(data, file)
+    decoded(data, file)
     survey = _survey(data, file, separator, len(header))
     if fast is None or survey.stray_quotes or fast.num_rows != len(survey.lines):
         fast = _read_cells(data, separator, header, wanted)
@@ -120,7 +192,8 @@ def as_utf8(data: bytes, file: str, encoding: str | None) -> bytes:
         ) from None
 
 
-def _decoded(data: bytes, file: str) -> str:
+def decoded(data: bytes, file: str) -> str:
+    """The text of a file. Raises KeymalletError with the place of the first byte that is not UTF-8."""
     try:
         return data.decode()
     except UnicodeDecodeError as error:
@@ -170,7 +243,7 @@ def _first_record(data: bytes, file: str, separator: str) -> list[str]:
     beginning = data[:1_000_000]
     if len(data) > len(beginning):
         beginning = beginning[: beginning.rfind(b"\n") + 1] or beginning
-    reader = csv.reader(io.StringIO(_decoded(beginning, file), newline=""), delimiter=separator)
+    reader = csv.reader(io.StringIO(decoded(beginning, file), newline=""), delimiter=separator)
     for record in reader:
         if record:
             return [name.strip() for name in record]
@@ -227,7 +300,7 @@ def _in_full(
     data: bytes, file: str, separator: str, header: list[str], instants: Collection[str]
 ) -> list[str]:
     """Those columns of instants that begin with values written in full: it is worth trying them so."""
-    beginning = _decoded(data[: data.find(b"\n", 100_000) + 1] or data, file) if instants else ""
+    beginning = decoded(data[: data.find(b"\n", 100_000) + 1] or data, file) if instants else ""
     records = list(islice(csv.reader(io.StringIO(beginning, newline=""), delimiter=separator), 1, 200))
     columns = []
     for name in instants:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import msgspec
@@ -15,11 +15,12 @@ import polars as pl
 import pyarrow as pa
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.model import Kind
+from keymallet.core.facts.model import Column, Kind
 from keymallet.core.facts.reading import Refusal
 from keymallet.sources.export.column_map import Cell, RowMap
 from keymallet.sources.export.csv_rows import as_utf8
 from keymallet.sources.export.json_path import JsonPath, parse_path
+from keymallet.sources.export.map_shapes import FILE_NAME, CellMap
 from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.shared import limits
 
@@ -163,7 +164,7 @@ def _lists_hint(data: bytes) -> str:
 
 def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportRows:
     """The rows that a part of the map asks for, out of the records of a file."""
-    cells = [cell for cell in row_map.cells if cell.header]
+    cells = _asked(row_map)
     if not row_map.rows and not row_map.only_with:
         return _whole_records(records, row_map, cells, list_separator)
     only_with = parse_path(row_map.only_with) if row_map.only_with else None
@@ -205,6 +206,22 @@ def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportR
             ' missing = "none" in the map says that they have none'
         )
     return rows
+
+
+def _asked(row_map: RowMap) -> list[Cell]:
+    """What is asked of the records: a cell for each column that has to be read."""
+    single = [cell for cell in row_map.cells if len(cell.headers) == 1 and cell.header != FILE_NAME]
+    known = {cell.header for cell in single}
+    like = row_map.cells[0]
+    others = [name for name in row_map.asked if name not in known | {row_map.rows, row_map.only_with}]
+    text = Column("text", Kind.TEXT, "what is put together, or asked about")
+    return [*single, *(replace(like, column=text, own=CellMap(from_=name)) for name in others)]
+
+
+def paths_in(records: Records) -> list[str]:
+    """The paths in the first records of a file."""
+    first = records.records[:_KEYS_LOOKED_AT]
+    return list(dict.fromkeys(leaf for record in first for leaf in leaves_of(record)))
 
 
 def _whole_records(records: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> ExportRows:
@@ -297,7 +314,7 @@ def scalar_text(value: Any) -> str:
 def _unused(records: list[Any], row_map: RowMap) -> list[str]:
     """The paths in the first records that nothing is read from."""
     used = [_names(row_map.rows), _names(row_map.only_with)]
-    used += [_names(cell.header) for cell in row_map.cells]
+    used += [_names(header) for header in row_map.asked]
     leaves = dict.fromkeys(leaf for record in records[:_KEYS_LOOKED_AT] for leaf in leaves_of(record))
     return [leaf for leaf in leaves if not any(_covers(names, _names(leaf)) for names in used if names)]
 

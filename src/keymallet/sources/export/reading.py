@@ -2,48 +2,59 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
 
 import polars as pl
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal
-from keymallet.sources.export.column_map import ColumnMap, read_column_map
+from keymallet.sources.export.column_map import ColumnMap, RowMap
+from keymallet.sources.export.map_checks import read_column_map
+from keymallet.sources.export.shaping import NUMBER, is_for, numbered
 from keymallet.sources.export.table_file import RowsOf, TableFile
-from keymallet.sources.request import Request
+from keymallet.sources.request import Request, read_file
 from keymallet.sources.sections import ExportSection
 from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
+_PATTERN = re.compile(r"[*?\[]")
 
-def read_export(
-    section: ExportSection,
-    request: Request,
-    rows_of: RowsOf,
-    header_fault: Callable[[str], str] = lambda header: "",
-) -> list[Reading]:
-    """Read the files of one export; `rows_of` knows their format, `header_fault` how columns are named.
+
+@dataclass(frozen=True)
+class Format:
+    """What knows a format: how its rows are read, how its columns are called, what is wrong with a name."""
+
+    rows_of: RowsOf
+    names_of: Callable[[bytes, str, ColumnMap], list[str]]
+    header_fault: Callable[[str], str] = lambda header: ""
+
+
+def read_export(section: ExportSection, request: Request, format_: Format) -> list[Reading]:
+    """Read the files of one export.
 
     Raises KeymalletError where the map or a whole file cannot be read.
     """
     reading = Reading(request.name)
     text = request.config_of(section.map, reading)
-    column_map = read_column_map(text, section.map, request.clock, header_fault)
+    column_map = read_column_map(text, section.map, request.clock, format_.header_fault)
     _check_files(section, column_map)
-    return [read_mapped(section, column_map, request, reading, rows_of)]
+    return [read_mapped(section, column_map, request, reading, format_)]
 
 
 def read_mapped(
-    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, format_: Format
 ) -> Reading:
     """Read the files of one export by a map that has been checked.
 
     Raises KeymalletError where a whole file cannot be read.
     """
-    files = _table_files(section, column_map, reading)
+    files = _table_files(section, column_map, request, reading, format_)
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
-        list(side_by_side.map(lambda file: file.read(column_map, request, reading, rows_of), files))
+        list(side_by_side.map(lambda file: file.read(column_map, request, reading, format_.rows_of), files))
     _remark_unused(files, reading)
     reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
     # Accounts first: the rows of other tables may name them by something else than their login.
@@ -55,16 +66,51 @@ def read_mapped(
     return reading
 
 
-def _table_files(section: ExportSection, column_map: ColumnMap, reading: Reading) -> list[TableFile]:
+def _table_files(
+    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, format_: Format
+) -> list[TableFile]:
     """The files to be read, table by table in the order of the map."""
     files = []
     for name, row_maps in column_map.tables.items():
         given = section.files.get(name, [])
         if not given:
             reading.remarks.append(f"{section.map}: {name} is mapped, but the estate names no file of it")
-        paths = [given] if isinstance(given, str) else given
-        files += [TableFile(row_map, path) for path in paths for row_map in row_maps]
+        named = [given] if isinstance(given, str) else given
+        paths = dict.fromkeys(path for name in named for path in _paths_of(name, request))
+        for path in paths:
+            files += [
+                TableFile(part, path) for part in _parts_for(path, row_maps, column_map, request, format_)
+            ]
     return files
+
+
+def _paths_of(name: str, request: Request) -> list[str]:
+    """The files that a name stands for: those that fit it, in order, where it is a pattern."""
+    if not _PATTERN.search(name) or (request.folder / name).exists():
+        return [name]
+    anchor = Path(name).anchor
+    found = (Path(anchor) if anchor else request.folder).glob(Path(name).relative_to(anchor).as_posix())
+    paths = sorted(
+        (path if anchor else path.relative_to(request.folder)).as_posix() for path in found if path.is_file()
+    )
+    if not paths:
+        raise fail("no file is called like this", file=name, hint="paths are taken from the estate's folder")
+    return paths
+
+
+def _parts_for(
+    path: str, row_maps: list[RowMap], column_map: ColumnMap, request: Request, format_: Format
+) -> list[RowMap]:
+    """The parts of the map that are for this file, numbered columns taken apart."""
+    if not any(part.if_columns or any(NUMBER in name for name in part.asked) for part in row_maps):
+        return row_maps
+    names = format_.names_of(read_file(request.folder / path, path), path, column_map)
+    mine = [part for part in row_maps if is_for(part, names)]
+    if not mine:
+        table = row_maps[0].table.name
+        hint = f"the columns are: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}"
+        raise fail(f"none of the parts for {table} is for this file", file=path, line=1, hint=hint)
+    return [each for part in mine for each in numbered(part, names, path)]
 
 
 def _remark_unused(files: list[TableFile], reading: Reading) -> None:

@@ -57,13 +57,15 @@ class ExportRows:
         """The lines on which the records of these rows start."""
         return self.line_of(rows if self.origin is None else self.origin.gather(list(rows)).to_list())
 
+    def where(self, holds: pl.Series) -> ExportRows:
+        """Only the rows for which it holds."""
+        return self._taken(holds.arg_true())
+
     def only_with(self, header: str, stands: Callable[[str | None], bool]) -> ExportRows:
         """Only the rows in which something stands in this column; a word for nothing is nothing."""
         written = series_of(self.columns[header]).cast(pl.String)
         told = [value for value in written.unique().to_list() if stands(value)]
-        return self._taken(
-            written.is_in(pl.Series(told, dtype=pl.String).implode()).fill_null(False).arg_true()
-        )
+        return self.where(written.is_in(pl.Series(told, dtype=pl.String).implode()).fill_null(False))
 
     def split(self, header: str, separator: str, is_none: Callable[[str | None], bool]) -> ExportRows:
         """A row for each member of the list that stands in this column; none where it is empty.

@@ -106,10 +106,12 @@ class TableFile:
 
     def _note_unreadable(self, cell: Cell, converted: Converted, rows: ExportRows) -> None:
         unread, written = cast(pl.Series, converted.unread), cast(pl.Series, converted.written)
-        if cell.unknown:
+        if cell.unknown or cell.own.empty == "unknown":
             # What the map itself calls unknown was understood: it is unknown, and no cell to be mended.
             folded = written.cast(pl.String).str.strip_chars().str.to_lowercase()
-            said = unread & folded.is_in(list(cell.unknown)).fill_null(False)
+            said = unread & (
+                folded.is_in(list(cell.unknown)).fill_null(False) | folded.is_null() | (folded == "")
+            )
             if said.any():
                 cells = how_many(int(said.sum()), "cell says", "cells say")
                 self.remarks.append(f'{self.path}: {cells} of "{cell.header}" that it is not known')

@@ -1,0 +1,50 @@
+"""`read = "text"`: text in columns of fixed width, whose `positions` the column map tells."""
+
+from __future__ import annotations
+
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.reading import Reading
+from keymallet.sources.export import fixed_width
+from keymallet.sources.export.column_map import ColumnMap, RowMap
+from keymallet.sources.export.reading import Format, read_export
+from keymallet.sources.export.rows import ExportRows
+from keymallet.sources.export.shaping import shaped
+from keymallet.sources.request import Request
+from keymallet.sources.sections import ExportSection
+
+
+def read(section: ExportSection, request: Request) -> list[Reading]:
+    """Read the files of one export. Raises KeymalletError where the map or a whole file cannot be read."""
+    return read_export(section, request, TEXT)
+
+
+def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:
+    """The rows of one file that a part of the map asks for."""
+    for name in row_map.asked:
+        if name not in column_map.positions:
+            hint = did_you_mean(name, column_map.positions) or 'add it: [positions] login = "1-8"'
+            raise fail(f'the map gives no positions for the column "{name}"', file=path, hint=hint)
+    settings = column_map.settings_of(path)
+    rows = fixed_width.read_rows(
+        data,
+        path,
+        encoding=settings.encoding,
+        header_line=settings.header_line,
+        positions=column_map.positions,
+        wanted=row_map.asked,
+        ordered_by=column_map.ordered_by,
+    )
+    if row_map.only_with:
+        rows = rows.only_with(row_map.only_with, row_map.stands)
+    if row_map.rows:
+        rows = rows.split(row_map.rows, row_map.separator, row_map.is_none)
+    return shaped(rows, row_map)
+
+
+def names_of(data: bytes, path: str, column_map: ColumnMap) -> list[str]:
+    """The columns that have positions."""
+    return list(column_map.positions)
+
+
+TEXT = Format(rows_of, names_of)

@@ -64,7 +64,9 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     assert len(read_estate(tmp_path / "estate.toml").sources) == 5
     column_map, several, as_they_come = toml_blocks("docs/column-map.md")
     accounts = '[account.columns]\nname = "login"\n'
-    wide = read_column_map(as_they_come.replace("[[file]]", f"{accounts}[[file]]", 1), "docs", ZoneInfo("UTC"))
+    wide = read_column_map(
+        as_they_come.replace("[[file]]", f"{accounts}[[file]]", 1), "docs", ZoneInfo("UTC")
+    )
     assert (wide.positions["name"], wide.settings_of("old/x.csv").separator) == ((8, 12), "|")
     assert read_column_map(column_map, "docs", ZoneInfo("UTC")).tables.keys() == {"account", "key"}
     assert read_column_map(several, "docs", ZoneInfo("UTC")).tables["factor"][0].rows == "authenticators"

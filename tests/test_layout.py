@@ -39,10 +39,11 @@ MAY_IMPORT: dict[str, set[str]] = {
     "store": {*CORE, "store"},
     "outputs": {*CORE, "outputs"},
     "fitting": {*CORE, "sources", "fitting"},
-    "views": {*CORE, "store", "fitting", "views"},
+    "starting": {*CORE, "sources", "fitting", "starting"},
+    "views": {*CORE, "store", "fitting", "starting", "views"},
     "demo": {*CORE, "demo"},
     "rulebooks": set(),
-    "commands": {*CORE, "sources", "store", "outputs", "fitting", "views", "demo", "commands"},
+    "commands": {*CORE, "sources", "store", "outputs", "fitting", "starting", "views", "demo", "commands"},
 }
 """Every room, and the rooms it may import."""
 

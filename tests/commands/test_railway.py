@@ -97,7 +97,7 @@ def test_every_command_has_help_with_examples_that_run(command: str, railway: Pa
     assert len(module.EXAMPLES) >= 2
     for example, purpose in module.EXAMPLES:
         assert example in told and purpose in told
-        if command == "demo":  # it is run below, once
+        if command in ("demo", "start"):  # they make an estate, and have tests of their own
             continue
         done = run(*shlex.split(re.sub(r" > \S+$", "", example))[1:], cwd=railway)
         assert done.returncode in (0, 1, 3), (example, done.stderr)

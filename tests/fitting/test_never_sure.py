@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from keymallet.fitting.dates import find_dates
@@ -251,6 +251,7 @@ def test_a_bare_number_has_one_reading(instant: datetime, written: str) -> None:
         "filetime": str((since + 11_644_473_600) * 10_000_000),
         "spreadsheet-days": f"{since / 86_400 + 25_569:.9f}",
     }[written]
+    assume(number != "2147483647")  # written for "never"
     found = find_dates({number: 1})
     assert found.formats == [written]
     assert _read([number], [written]) == [instant.replace(tzinfo=UTC)]

@@ -17,9 +17,8 @@ from keymallet.core.facts.declaration import TOLD_TABLES
 from keymallet.fitting.guess import guess
 from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import Asked
-from keymallet.fitting.sample import Export, read_sample
+from keymallet.fitting.sample import Export, look_into
 from keymallet.fitting.trial import try_map
-from keymallet.sources.request import read_file
 from keymallet.views.fit import show_guess, show_trial
 from keymallet.views.terminal import console, show_hints, text
 
@@ -32,7 +31,7 @@ def run(options: argparse.Namespace) -> int:
         hint = "take another name: what somebody has looked over is not written over"
         raise fail("this file exists already", file=str(output), hint=hint)
     clock, clock_told = _clock(options.estate)
-    export = read_sample(read_file(file, options.file, "name the export itself"), options.file)
+    export = look_into(file, options.file)
     asked = _asked(options.table, options.set, export)
     guessed = guess(export, now.date(), asked)
     if guessed is None:
@@ -46,17 +45,18 @@ def run(options: argparse.Namespace) -> int:
     written = map_text(
         guessed, today=now.date(), clock=clock.key, map_file=output.name if output else "MAP.toml"
     )
-    reading = try_map(written, file, export.format, clock, now)
+    if output is not None:
+        write_file(output, written.encode())
     out = console()
     show_guess(out, guessed)
-    show_trial(out, reading)
+    if export.is_whole:
+        show_trial(out, try_map(written, file, export.format, clock, now))
     out.print()
     if output is None:
         words = ["keymallet", "fit", options.file, *(["--table", options.table] if options.table else [])]
         words += [word for setting in options.set for word in ("--set", setting)]
         show_hints(out, [(f"{shlex.join(words)} --output MAP.toml", "write the map")])
         return CLEAN
-    write_file(output, written.encode())
     out.print(text(f"map written to {output}", "bold"))
     show_hints(
         out,

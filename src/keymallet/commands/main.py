@@ -17,6 +17,7 @@ from keymallet.commands.exit_codes import CLEAN, FAILED, READER_GONE, STOPPED
 
 COMMANDS = {
     "demo": "make the made-up railway's estate and run the day on it",
+    "start": "make an estate out of a folder of exports, and judge it",
     "fit": "guess the column map of an export, for you to confirm",
     "read": "read the sources of the estate into a snapshot",
     "judge": "judge every account and show who falls short, and why",
@@ -149,7 +150,7 @@ commands, in the order of a working day:
   keymallet COMMAND --help   what it takes, with examples
   keymallet --version        which version this is
 
-new here?  keymallet demo"""
+new here?  keymallet demo; with exports of your own: keymallet start"""
 
 
 def _no_such_command(word: str) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from charset_normalizer import from_bytes
 
-from keymallet.fitting.vocabulary import understood
+from keymallet.fitting.vocabulary import accented_letters, understood
 
 _LOOKED_AT = 200_000
 """Bytes of the file's beginning."""
@@ -48,14 +48,17 @@ def find_encoding(data: bytes) -> str:
     beginning = beginning[: beginning.rfind(b"\n") + 1] or beginning
     line = next((line for line in beginning.splitlines() if line.strip()), b"")
     found = [_COMMONEST, *(match.encoding for match in from_bytes(beginning, cp_isolation=[*_NAMES]))]
-    best, most = _COMMONEST, -1
+    best, most = _COMMONEST, (-1, -1)
     for name in found:
         try:
             data.decode(name)
-            header = understood(line.decode(name))
+            written = line.decode(name)
+            header = understood(written)
         except UnicodeDecodeError:
             continue
-        known = sum(piece.letters for piece in header.pieces) - header.letters_left
+        # Words are known without their accents too; it is these that tell encodings of neighbours apart.
+        letters = sum(piece.letters for piece in header.pieces) - header.letters_left
+        known = (letters, accented_letters(written))
         if known > most:
             best, most = _NAMES.get(name, name), known
     return best

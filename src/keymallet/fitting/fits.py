@@ -160,11 +160,13 @@ def _span(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
 def _text(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     fits = _SHAPES.get((table.name, fact.name)) or _SHAPES.get(("", fact.name))
     share = fits(shape) if fits else 1.0
+    by_mail = fact.name == "account" and shape.mails > 0.9
     if shape.dates > 0.5 or shape.share({*shape.true, *shape.false}) > 0.9 > shape.distinct:
         share = min(share, 0.2)
     if shape.mails > 0.5 and fact.name not in ("mail", "name", "account", "manager", "owner", "assigned-by"):
         share = min(share, 0.3)
-    return Fit(share)
+    remark = 'mail addresses: by = "mail", if people sign in with something else'
+    return Fit(share, remark=remark if by_mail else "")
 
 
 def _unique(shape: Shape) -> float:

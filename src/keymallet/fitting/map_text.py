@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from datetime import date
 from pathlib import PurePath
 from typing import Any
@@ -28,26 +29,65 @@ def map_text(guess: Guess, *, today: date, clock: str, map_file: str = "MAP.toml
     document.add(tomlkit.nl())
     export = guess.export
     document.add("title", tomlkit.item(PurePath(export.file).stem))
-    settings = {
-        "encoding": export.encoding,
-        "separator": export.separator,
-        "records": export.records,
-        "none": _union(guess, "none"),
-        "unknown": _union(guess, "unknown"),
-    }
+    settings = {"encoding": export.encoding, "separator": export.separator, "records": export.records}
+    _add_all(document, [guess], settings, clock)
+    return tomlkit.dumps(document)
+
+
+def shared_map(
+    title: str, read: str, guesses: Sequence[Guess], absent: Sequence[str], *, today: date, clock: str
+) -> str:
+    """One map for several files of one source, of which it says how each is written.
+
+    `read` is the format of most of them, `absent` the tables that the system has no notion of.
+    """
+    document = tomlkit.document()
+    document.add(
+        tomlkit.comment(
+            f"Guessed on {today.isoformat()}: look it over. Behind each line stands how sure it is"
+        )
+    )
+    document.add(tomlkit.nl())
+    document.add("title", tomlkit.item(title))
+    records = {guess.export.records for guess in guesses if guess.export.records}
+    settings = {"records": records.pop() if len(records) == 1 else "", "absent": list(absent)}
+    _add_all(document, guesses, settings, clock)
+    files = tomlkit.aot()
+    for export in (guess.export for guess in guesses):
+        told: dict[str, Any] = {
+            "name": export.file,
+            "read": export.format if export.format != read else "",
+            "encoding": export.encoding,
+            "separator": export.separator,
+        }
+        if export.header_line is not None:
+            told["header-line"] = export.header_line
+        if len([value for value in told.values() if value != ""]) > 1:
+            files.append(tomlkit.item({name: value for name, value in told.items() if value != ""}))
+    if len(files):
+        document.add("file", files)
+    return tomlkit.dumps(document)
+
+
+def _add_all(
+    document: tomlkit.TOMLDocument, guesses: Sequence[Guess], settings: dict[str, Any], clock: str
+) -> None:
+    """Settings, dates, the parts of all the guesses, and what is no fact."""
+    parts = [part for guess in guesses for part in guess.parts]
+    settings |= {"none": _union(parts, "none"), "unknown": _union(parts, "unknown")}
     for name, value in settings.items():
         if value:
             document.add(name, tomlkit.item(value))
-    formats = _common_formats(guess)
-    _add_dates(document, guess, formats, clock)
-    for part in guess.parts:
+    formats = _common_formats(parts)
+    _add_dates(document, parts, formats, clock)
+    for part in parts:
         _add_part(document, part, formats)
-    if guess.unused:
+    unused = [(header, why) for guess in guesses for header, why in guess.unused.items()]
+    if unused:
         document.add(tomlkit.nl())
         document.add(tomlkit.comment("No facts, as far as can be told:"))
-        for header, why in guess.unused.items():
+        for header, why in unused:
             document.add(tomlkit.comment(f"  {one_line(header)}{f' ({one_line(why)})' if why else ''}"))
-    return tomlkit.dumps(document)
 
 
 def _head(guess: Guess, today: date, map_file: str) -> list[str]:
@@ -71,8 +111,8 @@ def _head(guess: Guess, today: date, map_file: str) -> list[str]:
     return lines
 
 
-def _add_dates(document: tomlkit.TOMLDocument, guess: Guess, formats: list[str], clock: str) -> None:
-    dated = [match.fit.dates for part in guess.parts for match in part.matches if match.fit.dates]
+def _add_dates(document: tomlkit.TOMLDocument, parts: Sequence[Part], formats: list[str], clock: str) -> None:
+    dated = [match.fit.dates for part in parts for match in part.matches if match.fit.dates]
     letters = list(dict.fromkeys(letter for dates in dated for letter in dates.letters))
     if not formats and not letters:
         return
@@ -97,11 +137,20 @@ def _add_part(document: tomlkit.TOMLDocument, part: Part, formats: list[str]) ->
         section.add("rows", part.rows)
     if part.separator:
         section.add("separator", part.separator)
+    if part.absent:
+        section.add("absent", list(part.absent))
+    if part.if_columns:
+        section.add("if-columns", list(part.if_columns))
     columns = tomlkit.table()
     for match in part.matches:
         _add_match(columns, match, formats, is_used=part.uses(match))
     section.add("columns", columns)
     document.add(tomlkit.nl())
+    if part.if_columns:
+        if part.table.name not in document:
+            document.add(part.table.name, tomlkit.aot())
+        document[part.table.name].append(section)
+        return
     document.add(part.table.name, section)
 
 
@@ -130,7 +179,7 @@ def _inline(values: dict[str, Any]) -> InlineTable:
 
 def _because(match: Match) -> str:
     notes = remarks(match)
-    return f": {'; '.join(notes)}" if notes else ""
+    return f": {_printable('; '.join(notes))}" if notes else ""
 
 
 def remarks(match: Match) -> list[str]:
@@ -155,26 +204,31 @@ def remarks(match: Match) -> list[str]:
     return notes
 
 
-def _union(guess: Guess, what: str) -> list[str]:
+def _union(parts: Sequence[Part], what: str) -> list[str]:
     """The words for nothing, or for not knowing, that stand in the columns that are used."""
-    matches = [match for part in guess.parts for match in part.matches if part.uses(match)]
+    matches = [match for part in parts for match in part.matches if part.uses(match)]
     return list(dict.fromkeys(word for match in matches for word in getattr(Shape(match.column), what)))
 
 
-def _common_formats(guess: Guess) -> list[str]:
+def _common_formats(parts: Sequence[Part]) -> list[str]:
     """The formats that most columns of dates are in: they are said once."""
     counts: Counter[tuple[str, ...]] = Counter(
         tuple(match.fit.options["formats"])
-        for part in guess.parts
+        for part in parts
         for match in part.matches
         if "formats" in match.fit.options
     )
     return list(counts.most_common(1)[0][0]) if counts else []
 
 
+def _printable(text: str) -> str:
+    """Text without the signs that a comment cannot hold."""
+    return "".join(character if character.isprintable() else " " for character in text)
+
+
 def one_line(text: str) -> str:
-    """A value fit for a comment: no line breaks, none of the signs that a comment cannot hold."""
-    shown = "".join(character if character.isprintable() else " " for character in text)
+    """A value fit for a comment: no line breaks, and not too long."""
+    shown = _printable(text)
     return shown if len(shown) <= 60 else f"{shown[:57]}…"
 
 

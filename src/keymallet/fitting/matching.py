@@ -80,13 +80,17 @@ class Match:
 class Part:
     """What fills one table: its matches. `rows` is the list in each record whose members are the rows.
 
-    `separator` stands between the members where that list is a cell.
+    `separator` stands between the members where that list is a cell. `absent` are facts that somebody said
+    the system has no notion of; with `if_columns` the part is one of several for its table, told apart by
+    the columns that files have.
     """
 
     table: Table
     matches: list[Match]
     rows: str = ""
     separator: str = ""
+    absent: tuple[str, ...] = ()
+    if_columns: tuple[str, ...] = ()
 
     @property
     def key(self) -> str:

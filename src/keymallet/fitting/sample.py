@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from itertools import islice
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -21,11 +22,14 @@ from keymallet.sources.export.csv_rows import SEPARATORS, as_utf8, read_rows
 from keymallet.sources.export.json_path import MEMBER, parse_path
 from keymallet.sources.export.json_rows import leaves_of, read_records, scalar_text
 from keymallet.sources.export.rows import series_of
+from keymallet.sources.request import read_file
 
 MAIL = re.compile(r"[^@\s,;<>]+@[^@\s,;<>]+\.[^@\s,;<>.]+")
 _RECORDS_LOOKED_AT = 20_000
 """Of a JSON file; a CSV file is looked at whole, which its columns make cheap."""
 _LINES_LOOKED_AT = 200
+_LARGEST_WHOLE = 256_000_000
+"""Bytes of a file that is looked at whole."""
 _DEEPEST = 3
 _MOST_VALUES = 4_000
 _LONGEST = 300
@@ -37,7 +41,8 @@ class SampledColumn:
     """One column: its distinct values with how often each stands there, most frequent first.
 
     Of very many only some are kept: the most frequent, and some all over the rest; `distinct` is how many
-    there are. `is_list`: the values are the members of lists. `empty` counts rows in which nothing stands.
+    there are, `every` holds them all. `is_list`: the values are the members of lists. `empty` counts rows in
+    which nothing stands.
     """
 
     header: str
@@ -47,6 +52,7 @@ class SampledColumn:
     is_list: bool = False
     steps: tuple[str, ...] = ()
     distinct: int = 0
+    every: pl.Series | None = field(default=None, compare=False, repr=False)
 
     def __post_init__(self) -> None:
         if not self.distinct:
@@ -93,6 +99,25 @@ class Export:
     encoding: str = ""
     records: str = ""
     remarks: list[str] = field(default_factory=list)
+    is_whole: bool = True
+    header_line: int | None = None
+
+
+def look_into(path: Path, shown: str) -> Export:
+    """Look at a file; of a very large one at its beginning. Raises KeymalletError as `read_sample` does."""
+    size = path.stat().st_size if path.is_file() else 0
+    if size <= _LARGEST_WHOLE:
+        return read_sample(read_file(path, shown, "name the export itself"), shown)
+    with path.open("rb") as stream:
+        data = stream.read(_LARGEST_WHOLE // 2)
+    whole_lines = data[: data.rfind(b"\n") + 1]
+    if not whole_lines or data.lstrip()[:1] == b"[":
+        hint = "as one record a line, its beginning can be looked at"
+        raise fail(f"{size:,} bytes in one piece are too much to look at", file=shown, hint=hint)
+    export = read_sample(whole_lines, shown)
+    export.remarks.append(f"only the first {len(whole_lines):,} of {size:,} bytes were looked at")
+    export.is_whole = False
+    return export
 
 
 def read_sample(data: bytes, file: str) -> Export:
@@ -182,7 +207,8 @@ def _column(name: str, cells: pl.Series) -> SampledColumn:
     counted = counted.filter(pl.col(text.name) != "").sort("count", descending=True, maintain_order=True)
     empty = len(text) - int(counted["count"].sum())
     values = {_cut(value): times for value, times in counted[_some(counted.height)].iter_rows()}
-    return SampledColumn(name, values, len(text), empty, distinct=counted.height)
+    every = counted[text.name].rename("value")
+    return SampledColumn(name, values, len(text), empty, distinct=counted.height, every=every)
 
 
 # JSON
@@ -264,4 +290,5 @@ def _of_values(header: str, cells: list[list[Any]], *, is_list: bool) -> Sampled
     steps = tuple(step for step in parse_path(header).steps if isinstance(step, str))
     counted = values.most_common()
     some = dict(counted[place] for place in _some(len(counted)))
-    return SampledColumn(header, some, len(cells), empty, is_list, steps, len(counted))
+    every = pl.Series("value", [value for value, _ in counted], dtype=pl.String)
+    return SampledColumn(header, some, len(cells), empty, is_list, steps, len(counted), every)

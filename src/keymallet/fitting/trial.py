@@ -8,7 +8,6 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.export import csv_export, json_export
 from keymallet.sources.export.json_path import path_fault
 from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.export.reading import read_mapped
@@ -25,7 +24,6 @@ def try_map(text: str, file: Path, kind: str, clock: ZoneInfo, at: datetime) -> 
     column_map = read_column_map(text, "the guessed map", clock, fault)
     section = ExportSection(read=kind, map="", files=dict.fromkeys(column_map.tables, file.name))
     reading = Reading(file.name)
-    format_ = json_export.JSON if kind == "json" else csv_export.CSV
     with ThreadPoolExecutor(2) as workers:
         request = Request(file.name, file.parent, clock, at, workers)
-        return read_mapped(section, column_map, request, reading, format_)
+        return read_mapped(section, column_map, request, reading)

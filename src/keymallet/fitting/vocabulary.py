@@ -108,6 +108,7 @@ class Vocabulary:
     false: frozenset[str]
     none: frozenset[str]
     unknown: frozenset[str]
+    accented: frozenset[str]
     words: dict[str, dict[str, str]]
 
 
@@ -158,6 +159,12 @@ def vocabulary() -> Vocabulary:
         neutral=neutral,
         patterns=patterns,
         words=words,
+        accented=frozenset(
+            word.casefold()
+            for text in data["concepts"].values()
+            for word in _listed(text)
+            if not word.isascii() and len(word) > 1
+        ),
         **values,
     )
 
@@ -256,6 +263,12 @@ def header_score(header: str, table: Table, column: Column) -> Named:
         rest = Header(kept, read.letters_left)
         named += [Named(pattern.score(rest), not pattern.opposite) for pattern in patterns]
     return max(named, key=lambda each: each.score, default=Named())
+
+
+def accented_letters(header: str) -> int:
+    """How many letters of a header belong to known words whose accents are as they should be."""
+    folded = unicodedata.normalize("NFC", header).casefold()
+    return sum(len(word) for word in vocabulary().accented if word in folded)
 
 
 def unit_named(header: str) -> str:

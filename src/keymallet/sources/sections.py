@@ -139,12 +139,12 @@ class Reader:
 
 
 READERS: dict[str, Reader] = {
-    "csv": Reader(ExportSection, "keymallet.sources.export.csv_export"),
+    "csv": Reader(ExportSection, "keymallet.sources.export.reading"),
     "host": Reader(HostSection, "keymallet.sources.host.hosts"),
-    "json": Reader(ExportSection, "keymallet.sources.export.json_export"),
+    "json": Reader(ExportSection, "keymallet.sources.export.reading"),
     "ldap": Reader(LdapSection, "keymallet.sources.directory.ldap", extra="ldap"),
     "ldif": Reader(LdifSection, "keymallet.sources.directory.ldif", extra="ldap"),
-    "text": Reader(ExportSection, "keymallet.sources.export.text_export"),
+    "text": Reader(ExportSection, "keymallet.sources.export.reading"),
     "scim": Reader(ScimSection, "keymallet.sources.scim.reader", extra="scim"),
 }
 """All readers by the word that estate files call them by. A new source is a module and a row here."""

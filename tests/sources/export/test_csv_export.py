@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.export.csv_export import read
+from keymallet.sources.export.reading import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 from tests.profiles import examples

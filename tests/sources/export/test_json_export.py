@@ -13,8 +13,8 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.export.json_export import read
 from keymallet.sources.export.json_path import parse_path
+from keymallet.sources.export.reading import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 from tests.support import AT, CLOCK, write
@@ -237,7 +237,7 @@ def test_records_that_are_not_where_the_map_says(tmp_path: Path) -> None:
 
 def test_a_csv_can_hold_lists_and_several_things_in_a_row(tmp_path: Path) -> None:
     """Lists are split into rows; one table can be filled from several columns, each where it holds something."""
-    from keymallet.sources.export.csv_export import read as read_csv
+    from keymallet.sources.export.reading import read as read_csv
 
     column_map = """
     [account.columns]

@@ -11,12 +11,10 @@ import pytest
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.reading import Reading
-from keymallet.sources.export import csv_export, json_export, text_export
+from keymallet.sources.export.reading import read as read_export
 from keymallet.sources.request import Request
 from keymallet.sources.sections import ExportSection
 from tests.support import AT, CLOCK, write
-
-READERS = {"csv": csv_export.read, "json": json_export.read, "text": text_export.read}
 
 
 def reading(
@@ -26,7 +24,7 @@ def reading(
     write(folder, {"map.toml": column_map, **files})
     section = ExportSection(read=kind, map="map.toml", files=tables or {"account": list(files)})  # type: ignore[arg-type]
     with ThreadPoolExecutor(2) as workers:
-        (read,) = READERS[kind](section, Request("d", folder, CLOCK, AT, workers))
+        (read,) = read_export(section, Request("d", folder, CLOCK, AT, workers))
     return read
 
 

@@ -192,6 +192,7 @@ class ColumnMap:
         mine = next((each for each in self.files if fnmatchcase(path, each.name)), FileSettings(path))
         return FileSettings(
             path,
+            mine.read,
             mine.encoding or self.encoding,
             mine.separator or self.separator,
             self.header_line if mine.header_line is None else mine.header_line,

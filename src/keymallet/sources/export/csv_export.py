@@ -4,21 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from keymallet.core.facts.reading import Reading
 from keymallet.sources.export.cells import RECURRING
 from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
 from keymallet.sources.export.csv_rows import header_of, read_rows
+from keymallet.sources.export.formats import Format
 from keymallet.sources.export.instants import may_be_in_full
-from keymallet.sources.export.reading import Format, read_export
 from keymallet.sources.export.rows import MEMBER, ExportRows
 from keymallet.sources.export.shaping import shaped
-from keymallet.sources.request import Request
-from keymallet.sources.sections import ExportSection
-
-
-def read(section: ExportSection, request: Request) -> list[Reading]:
-    """Read the files of one export. Raises KeymalletError where the map or a whole file cannot be read."""
-    return read_export(section, request, CSV)
 
 
 def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:

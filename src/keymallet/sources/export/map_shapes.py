@@ -74,6 +74,7 @@ class FileSettings(msgspec.Struct, rename="kebab", frozen=True):
     """How some of the files are written: those whose path fits `name`, a pattern."""
 
     name: str
+    read: Literal["", "csv", "json", "text"] = ""
     encoding: str | None = None
     separator: str | None = None
     header_line: int | None = None

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 
 import polars as pl
@@ -14,9 +13,13 @@ from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.export.column_map import ColumnMap, RowMap
+from keymallet.sources.export.csv_export import CSV
+from keymallet.sources.export.formats import Format
+from keymallet.sources.export.json_export import JSON
 from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.export.shaping import NUMBER, is_for, numbered
-from keymallet.sources.export.table_file import RowsOf, TableFile
+from keymallet.sources.export.table_file import TableFile
+from keymallet.sources.export.text_export import TEXT
 from keymallet.sources.request import Request, read_file
 from keymallet.sources.sections import ExportSection
 from keymallet.sources.shared.no_notion import NO_SUCH_THING
@@ -24,37 +27,38 @@ from keymallet.sources.shared.no_notion import NO_SUCH_THING
 _PATTERN = re.compile(r"[*?\[]")
 
 
-@dataclass(frozen=True)
-class Format:
-    """What knows a format: how its rows are read, how its columns are called, what is wrong with a name."""
-
-    rows_of: RowsOf
-    names_of: Callable[[bytes, str, ColumnMap], list[str]]
-    header_fault: Callable[[str], str] = lambda header: ""
+FORMATS = {"csv": CSV, "json": JSON, "text": TEXT}
+"""Every format by the word that estate files and maps call it by. A new one is a module and a row here."""
 
 
-def read_export(section: ExportSection, request: Request, format_: Format) -> list[Reading]:
-    """Read the files of one export.
+def read(section: ExportSection, request: Request) -> list[Reading]:
+    """Read the files of one export, in the format that its section names or the map says of a file.
 
     Raises KeymalletError where the map or a whole file cannot be read.
     """
     reading = Reading(request.name)
     text = request.config_of(section.map, reading)
-    column_map = read_column_map(text, section.map, request.clock, format_.header_fault)
+    column_map = read_column_map(text, section.map, request.clock, FORMATS[section.read].header_fault)
     _check_files(section, column_map)
-    return [read_mapped(section, column_map, request, reading, format_)]
+    return [read_mapped(section, column_map, request, reading)]
 
 
-def read_mapped(
-    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, format_: Format
-) -> Reading:
+def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading) -> Reading:
     """Read the files of one export by a map that has been checked.
 
     Raises KeymalletError where a whole file cannot be read.
     """
-    files = _table_files(section, column_map, request, reading, format_)
+
+    def format_of(path: str) -> Format:
+        return FORMATS[column_map.settings_of(path).read or section.read]
+
+    files = _table_files(section, column_map, request, reading, format_of)
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
-        list(side_by_side.map(lambda file: file.read(column_map, request, reading, format_.rows_of), files))
+        list(
+            side_by_side.map(
+                lambda file: file.read(column_map, request, reading, format_of(file.path).rows_of), files
+            )
+        )
     _remark_unused(files, reading)
     reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
     # Accounts first: the rows of other tables may name them by something else than their login.
@@ -67,7 +71,11 @@ def read_mapped(
 
 
 def _table_files(
-    section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading, format_: Format
+    section: ExportSection,
+    column_map: ColumnMap,
+    request: Request,
+    reading: Reading,
+    format_of: Callable[[str], Format],
 ) -> list[TableFile]:
     """The files to be read, table by table in the order of the map."""
     files = []
@@ -79,7 +87,8 @@ def _table_files(
         paths = dict.fromkeys(path for name in named for path in _paths_of(name, request))
         for path in paths:
             files += [
-                TableFile(part, path) for part in _parts_for(path, row_maps, column_map, request, format_)
+                TableFile(part, path)
+                for part in _parts_for(path, row_maps, column_map, request, format_of(path))
             ]
     return files
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import cast
 
@@ -16,13 +15,11 @@ from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal, TableIntake
 from keymallet.sources.export.cells import Converted, constant, convert
 from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
+from keymallet.sources.export.formats import RowsOf
 from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.request import Request
 
 _NUMBER = "row in the file"
-
-RowsOf = Callable[[bytes, str, ColumnMap, RowMap], ExportRows]
-"""What knows a format: bytes, path, map and the part of it that is asked, to rows."""
 
 
 @dataclass

@@ -4,19 +4,11 @@ from __future__ import annotations
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.reading import Reading
 from keymallet.sources.export import fixed_width
 from keymallet.sources.export.column_map import ColumnMap, RowMap
-from keymallet.sources.export.reading import Format, read_export
+from keymallet.sources.export.formats import Format
 from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.export.shaping import shaped
-from keymallet.sources.request import Request
-from keymallet.sources.sections import ExportSection
-
-
-def read(section: ExportSection, request: Request) -> list[Reading]:
-    """Read the files of one export. Raises KeymalletError where the map or a whole file cannot be read."""
-    return read_export(section, request, TEXT)
 
 
 def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:

@@ -1,0 +1,122 @@
+"""What `start` found, asks and leaves: for somebody who sees it for the first time."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.text import Text
+
+from keymallet.core.base.listing import how_many, some_names
+from keymallet.fitting.matching import LIKELY, SURE
+from keymallet.starting.grouping import Plan, Planned
+from keymallet.starting.questions import Question
+from keymallet.starting.survey import USELESS, Found
+from keymallet.views.intake import counted
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import text
+
+_WANTED = {
+    "person": "a staff list: whose accounts are, who has left",
+    "factor": "second factors: who can prove more than a password",
+    "grant": "roles: who holds power, since when, until when",
+    "key": "keys and tokens: how old they are, whose, until when",
+    "sign-in": "sign-ins: who was where, failures and locks",
+    "setting": "password settings: what the systems themselves enforce",
+    "gate": "sign-in requirements: whom they cover, whom they leave out",
+    "elevation": "opened roles: who asked, who approved, for how long",
+}
+"""Tables that make most answers possible, the most telling first, with what an export of them would tell."""
+
+
+def show_found(out: Console, plan: Plan, found: Sequence[Found]) -> None:
+    """Each source with its files, then what joins what, then what is of no use and why."""
+    table = PlainTable()
+    for name in ("source", "from", "what it tells", "how sure"):
+        table.add_column(name)
+    for source in plan.sources:
+        table.add_row(text(source.name, "bold"), text(_from(source)), text(_tells(source)), _sureness(source))
+    out.print(table)
+    for join in plan.joins:
+        line = f"{join.file} goes with {join.source}, by {join.by}"
+        if join.missing:
+            names = some_names(join.strangers, 3)
+            line += f": {how_many(join.missing, 'name')} of nobody there, such as {names}"
+        out.print(text(line, "yellow" if join.missing else "dim"))
+    useless = {each.path: each.why for each in found if each.kind == USELESS} | plan.left_out
+    for path, why in useless.items():
+        out.print(text(f"not used: {path}: {why}", "yellow"))
+
+
+def _from(source: Planned) -> str:
+    if source.read == "host":
+        archives = f"{', '.join(source.archives)}, unpacked into " if source.archives else ""
+        return f"{archives}{source.folder}/: {how_many(len(source.hosts), 'host')}"
+    return ", ".join(dict.fromkeys(path for paths in source.files.values() for path in paths))
+
+
+def _tells(source: Planned) -> str:
+    if source.read == "host":
+        return "accounts, keys, sign-ins and settings of hosts"
+    if source.listed:
+        return f"{how_many(source.listed, 'listing')} of accounts, one for each computer"
+    if source.read == "ldif":
+        return "the entries of a directory"
+    counts: Counter[str] = Counter()
+    for guess in source.guesses:
+        for part in guess.parts:
+            counts[part.table.name] += 0 if part.rows else guess.export.sample.rows
+    return ", ".join(counted(rows, name) if rows else f"{name}s" for name, rows in counts.items())
+
+
+def _sureness(source: Planned) -> Text:
+    parts = [part for each in source.guesses for part in each.parts]
+    matches = [match for part in parts for match in part.matches if part.uses(match)]
+    if not matches:
+        return text("by its form", "green")
+    sure = sum(match.sureness == SURE for match in matches)
+    style = "green" if sure == len(matches) else "yellow"
+    likely = sum(match.sureness == LIKELY for match in matches)
+    words = [f"{sure} sure"] + ([f"{likely} likely"] if likely else [])
+    unsure = len(matches) - sure - likely
+    return text(", ".join(words + ([f"{unsure} unsure"] if unsure else [])), style)
+
+
+def show_question(out: Console, question: Question, number: int, of: int, complaint: str = "") -> None:
+    """One question with its choices, its default and an example."""
+    out.print()
+    if complaint:
+        out.print(text(complaint, "red"))
+    out.print(text(f"{number} of {of}  {question.text}", "bold"))
+    for place, (choice, meaning) in enumerate((question.choices or {}).items(), start=1):
+        line = f"{place}  {choice}" + (f": {meaning}" if meaning else "")
+        out.print(Padding(text(line), (0, 0, 0, 2)))
+    how = "numbers with blanks between, or return for none"
+    if not question.several:
+        example = f"; or such as {question.example}" if question.example else ""
+        how = f"return for {question.default}{example}"
+    out.print(text(f"  {how}", "dim"))
+
+
+def show_lacking(out: Console, plan: Plan) -> None:
+    """Which exports would make most more answers possible."""
+    there = {table for source in plan.sources for table in source.files}
+    hosts = any(source.read in ("host", "ldif") for source in plan.sources)
+    lacking = {
+        name: what
+        for name, what in _WANTED.items()
+        if name not in there and not (hosts and name in ("key", "setting"))
+    }
+    if not lacking:
+        return
+    out.print(text("what would tell most that is not here:", "bold"))
+    for what in list(lacking.values())[:4]:
+        out.print(text(f"  {what}"))
+
+
+def show_written(out: Console, folder: str, files: Sequence[str]) -> None:
+    """The files that were written."""
+    out.print()
+    out.print(text(f"written in {folder}: {', '.join(files)}", "bold"))

@@ -1,0 +1,258 @@
+"""`keymallet start`: a folder becomes an estate that is judged, and nothing that is there is lost."""
+
+from __future__ import annotations
+
+import io
+import json
+import signal
+import sys
+import tarfile
+import tomllib
+from datetime import date
+from pathlib import Path
+
+import pexpect
+import pytest
+
+from keymallet.fitting.matching import SURE
+from keymallet.starting.grouping import plan
+from keymallet.starting.questions import MOST_QUESTIONS, questions
+from keymallet.starting.survey import survey
+from tests.starting.folders import FOLDERS, school
+from tests.support import run_installed
+
+TODAY = date(2026, 11, 24)
+WRITTEN = {"estate.toml", "rulebook.toml", "exemptions.toml", "start-answers.toml"}
+
+
+@pytest.fixture(scope="session", params=FOLDERS)
+def started(
+    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> tuple[str, Path, str]:
+    """A folder of each organisation, with what `start --yes` said of it; its name, the folder, the output."""
+    folder = tmp_path_factory.mktemp("start") / request.param
+    folder.mkdir()
+    FOLDERS[request.param][0](folder)
+    done = run_installed("start", "--yes", cwd=folder)
+    assert done.returncode in (0, 1, 3), done.stdout + done.stderr
+    return request.param, folder, done.stdout
+
+
+def test_a_folder_becomes_a_judged_estate(started: tuple[str, Path, str]) -> None:
+    """With no file written by hand: all rows of all files are read, none refused, no cell left over."""
+    name, folder, said = started
+    (manifest,) = folder.glob("snapshots/*/manifest.json")
+    sources = json.loads(manifest.read_text())["sources"]
+    counts: dict[str, int] = {}
+    for source in sources.values():
+        for table, intake in source["intake"].items():
+            assert (intake["refused"], intake["unreadable"], intake["strays"]) == (0, 0, 0), (
+                name,
+                table,
+                intake,
+            )
+            counts[table] = counts.get(table, 0) + intake["read"]
+    expected = FOLDERS[name][1]
+    assert {table: counts.get(table) for table in expected} == expected
+    assert "what would tell most that is not here" in said or name == "canal"
+    assert {path.name for path in folder.glob("*.toml")} == WRITTEN
+
+
+def test_it_asks_little_and_is_never_sure_and_wrong(started: tuple[str, Path, str]) -> None:
+    """At most six questions; columns that are sure bear the fact of their name in these folders."""
+    _, folder, _ = started
+    made = plan(survey(folder, TODAY))
+    assert len(questions(made, folder)) <= MOST_QUESTIONS
+    parts = [part for source in made.sources for guess in source.guesses for part in guess.parts]
+    sure = [match for part in parts for match in part.matches if match.sureness == SURE]
+    right = {header.strip(): fact for fact, headers in RIGHT for header in headers.split(";")}
+    assert not [(match.column.header, match.fact.name) for match in sure if match.column.header not in right]
+    for match in sure:
+        assert match.fact.name in right[match.column.header].split(), match.column.header
+
+
+RIGHT = (
+    (
+        "name account",
+        "Login; Anmeldename; Benutzername; signInName; Account; 1; Zugang; Benutzer; Inhaber; User name; User ID",
+    ),
+    (
+        "name display",
+        "Full name; Anzeigename; Nom complet; displayName; Vollständiger Name; Imię i nazwisko; Jméno a příjmení",
+    ),
+    ("mail account name", "E-mail; E-Mail; E-Mail-Adresse; email; Courriel; Adresse e-mail; Adres e-mail"),
+    ("enabled status", "Enabled; Status; Actif; enabled; Active"),
+    ("password-changed", "Password last set; Passwort geändert am; Password last changed"),
+    ("last-sign-in", "Last logon; Dernière connexion; lastSignIn.at; Last login; Letzte Anmeldung"),
+    ("created", "Date de création; createdAt"),
+    ("ends", "Account expires; Ważne do"),
+    ("expires", "Gültig bis"),
+    ("issued", "Ausgestellt am"),
+    ("locked", "Gesperrt"),
+    ("person", "Personalnummer; Nr pracownika; Osobní číslo"),
+    ("stable-id", "id"),
+    ("location", "@file"),
+    ("kind", "Method; Method type; Type de méthode"),
+    ("registered", "Enrolled; Registered; Enregistré le"),
+    ("role", "Role; Rolle; Rola"),
+    ("starts", "Start; Seit"),
+    ("key", "Schlüssel-ID"),
+    ("at", "Zeitpunkt"),
+    ("outcome", "Ergebnis"),
+    ("joins", "Data zatrudnienia; Datum nástupu"),
+    ("leaves", "Data zwolnienia; Datum odchodu"),
+)
+"""The facts that columns of these folders can be; those that are no fact stand nowhere here."""
+
+
+def test_nothing_is_written_over(started: tuple[str, Path, str]) -> None:
+    """A second time it says what is there, and changes nothing."""
+    _, folder, _ = started
+    before = {path: path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+    again = run_installed("start", "--yes", cwd=folder, expect=2)
+    assert "already there, and not written over: estate.toml" in again.stderr
+    assert {path: path.read_bytes() for path in folder.rglob("*") if path.is_file()} == before
+
+
+# as a person does it
+
+
+def spawn(folder: Path, *words: str) -> pexpect.spawn[str]:
+    """The installed program at a terminal; an interrupt reaches it, whatever started these tests."""
+    program = Path(sys.executable).with_name("keymallet")
+    return pexpect.spawn(
+        str(program),
+        ["start", *words],
+        cwd=str(folder),
+        encoding="utf-8",
+        timeout=60,
+        dimensions=(40, 100),
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """The school: a login that is not sure, and much that no export tells."""
+    place = tmp_path / "hill-school"
+    place.mkdir()
+    school(place)
+    return place
+
+
+def test_questions_are_asked_one_at_a_time(folder: Path, tmp_path: Path) -> None:
+    """Through a terminal: defaults, a wrong answer, choices by number and name; then replayed from the file."""
+    child = spawn(folder)
+    child.expect("What is the organisation called")
+    child.expect("return for Hill School")
+    child.sendline("")
+    child.expect("time zone")
+    child.sendline("Europe/Nowhere")
+    child.expect('"Europe/Nowhere" is no time zone')
+    child.sendline("Europe/Prague")
+    child.expect("with which column do people sign in")
+    child.sendline("Zugang")
+    child.expect(r"Which does\s+that\s+system\s+not")
+    child.sendline("1, elevation")
+    child.expect(r"Which does\s+that\s+system\s+not")
+    child.sendline("nine")
+    child.expect('"nine" is none of the choices')
+    child.sendline("none")
+    child.expect("written in")
+    child.expect("what would tell most")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus in (1, 3)
+    estate = tomllib.loads((folder / "estate.toml").read_text("utf-8"))
+    assert (estate["organisation"], estate["clock"]) == ("Hill School", "Europe/Prague")
+    service = tomllib.loads((folder / "maps/service.toml").read_text("utf-8"))
+    assert service["account"]["columns"]["name"] == "Zugang"
+    maps = [tomllib.loads(path.read_text("utf-8")) for path in sorted(folder.glob("maps/*.toml"))]
+    assert [each.get("absent") for each in maps].count(["elevation"]) == 1
+    assert [each["account"].get("absent") for each in maps].count(["starts"]) == 1
+
+    other = tmp_path / "again"
+    other.mkdir()
+    school(other)
+    run_installed("start", "--answers", str(folder / "start-answers.toml"), cwd=other)
+    for path in ("estate.toml", "maps/service.toml", "maps/pcs.toml", "start-answers.toml"):
+        assert (other / path).read_text("utf-8") == (folder / path).read_text("utf-8")
+
+
+@pytest.mark.parametrize("how", ["end", "interrupt"])
+def test_who_goes_away_leaves_nothing_behind(folder: Path, how: str) -> None:
+    """An end of input or an interrupt while it asks: nothing is written."""
+    child = spawn(folder)
+    child.expect("What is the organisation called")
+    child.sendeof() if how == "end" else child.sendintr()
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == (2 if how == "end" else 130)
+    assert not (folder / "estate.toml").exists() and not (folder / "maps").exists()
+
+
+def test_with_nobody_there_it_says_how_to_answer(folder: Path) -> None:
+    """Nor does it take defaults that nobody asked for."""
+    done = run_installed("start", cwd=folder, expect=2)
+    assert "questions are open, and nobody is there to answer" in done.stderr and "--yes" in done.stderr
+    assert run_installed("start", "--look", cwd=folder, expect=0).stdout.count("service.csv") == 1
+    assert not (folder / "estate.toml").exists()
+
+
+@pytest.mark.parametrize(
+    ("answers", "message"),
+    [
+        ('clock = "Mars/Base"', "is no time zone"),
+        ('clok = "UTC"', "clok"),
+        ('[login]\n"service.csv" = "Zugan"', '"Zugan" is none of the choices; did you mean "Zugang"'),
+        ('[absent]\nservices = ["key"]', 'nothing like "absent services" is asked here'),
+        ('[absent]\nservice = ["keys"]', '"keys" is none of the choices'),
+    ],
+)
+def test_answers_that_are_none(folder: Path, answers: str, message: str) -> None:
+    """Told with file and line, and nothing is written."""
+    (folder / "answers.toml").write_text(answers, "utf-8")
+    done = run_installed("start", "--answers", "answers.toml", cwd=folder, expect=2)
+    assert message in " ".join(done.stderr.split()) and "answers.toml:" in done.stderr
+    assert not (folder / "estate.toml").exists()
+
+
+# what else lies about
+
+
+def test_a_folder_of_nothing_usable(tmp_path: Path) -> None:
+    """It says of each file what is wrong with it, and shows no word of a password list."""
+    (tmp_path / "list.txt").write_text("S3cret-Word\nOther+1\nHunter2x\n")
+    (tmp_path / "a.pdf").write_bytes(b"%PDF-1.7 ...")
+    done = run_installed("start", "--yes", cwd=tmp_path, expect=2)
+    assert "nothing here can be judged" in done.stderr
+    assert "what may be passwords" in done.stdout and "Hunter2x" not in done.stdout + done.stderr
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["a.pdf", "list.txt"]
+
+
+def test_an_archive_cannot_write_beside_its_host(tmp_path: Path) -> None:
+    """A path that leads out of it, or a link that does: refused, and nothing is left behind."""
+    work = tmp_path / "work"
+    work.mkdir()
+    with tarfile.open(work / "evil.tar.gz", "w:gz") as archive:
+        for name, data in (("etc/passwd", b"root:x:0:0::/root:/bin/sh\n"), ("../../../escaped", b"x")):
+            member = tarfile.TarInfo(name)
+            member.size = len(data)
+            archive.addfile(member, io.BytesIO(data))
+    done = run_installed("start", "--yes", cwd=work, expect=2)
+    assert "evil.tar.gz" in done.stderr and "cannot be unpacked" in done.stderr
+    assert not (tmp_path / "escaped").exists() and [path.name for path in work.iterdir()] == ["evil.tar.gz"]
+
+
+def test_rows_that_find_nobody_are_shown(tmp_path: Path) -> None:
+    """By which column they would match, and how many do not."""
+    (tmp_path / "users.csv").write_text("Login,Mail\n" + "".join(f"u{n},u{n}@x.example\n" for n in range(8)))
+    (tmp_path / "keys.csv").write_text(
+        "Key ID,Owner,Issued\n"
+        + "".join(f"k{n},u{n}@x.example,2026-01-1{n}\n" for n in range(3))
+        + "k9,gone@x.example,2026-01-20\n"
+    )
+    done = run_installed("start", "--look", cwd=tmp_path, expect=0)
+    assert "keys.csv goes with users, by mail: 1 name of nobody there, such as gone@x.example" in " ".join(
+        done.stdout.split()
+    )

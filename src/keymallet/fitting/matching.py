@@ -115,7 +115,7 @@ class Part:
     @property
     def has_rows(self) -> bool:
         """Whether it has what makes a row of the table: its key, and of an account's things, what it is."""
-        facts = {match.fact.name for match in self.matches}
+        facts = {match.fact.name for match in self.matches if self.uses(match)}
         core = _CORE.get(self.table.name)
         return self.key in facts and (core is None or bool(facts & core))
 

@@ -284,4 +284,8 @@ def word_for(table: str, column: Column, value: str) -> str | None:
         return value
     wanted = squeezed(value)
     own = {squeezed(word): word for word in column.words}
-    return own.get(wanted) or vocabulary().words.get(f"{table}.{column.name}", {}).get(wanted)
+    known = vocabulary().words
+    meant = own.get(wanted) or known.get(f"{table}.{column.name}", {}).get(wanted)
+    # Lists of kinds of proof are written in the words that those kinds are.
+    kind = known["factor.kind"].get(wanted) if "hardware-key" in column.words else None
+    return meant or kind

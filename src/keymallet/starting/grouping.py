@@ -9,7 +9,6 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
-from keymallet.core.facts.model import Table
 from keymallet.fitting.guess import Guess
 from keymallet.fitting.matching import Match, Part
 from keymallet.starting.listings import listings
@@ -76,10 +75,14 @@ class Planned:
 
 @dataclass
 class Plan:
-    """All sources, how exports hang together, and what was left out with why."""
+    """All sources, how exports hang together, and what was left out with why.
+
+    `homeless` are tables of a system as such, like its settings, that do not say of which.
+    """
 
     sources: list[Planned] = field(default_factory=list)
     joins: list[Join] = field(default_factory=list)
+    homeless: dict[str, Guess] = field(default_factory=dict)
     left_out: dict[str, str] = field(default_factory=dict)
 
 
@@ -165,10 +168,11 @@ def _add_rows(made: Plan, path: str, guess: Guess) -> None:
     systems = [source for source in made.sources if source.account_part]
     if match is None:  # settings, requirements and the like belong to a system as such
         if len(systems) == 1:
-            _attach(systems[0], path, guess, part.table)
+            attach(systems[0], path, guess)
+        elif systems:
+            made.homeless[path] = guess
         else:
-            why = "no system to put it with" if not systems else "it does not say of which of the systems"
-            made.left_out[path] = f"{part.table.name}s: {why}"
+            made.left_out[path] = f"{counted_as(part.table.name)}: no system to put it with"
         return
     values = _every(match)
     ways = [
@@ -191,10 +195,12 @@ def _add_rows(made: Plan, path: str, guess: Guess) -> None:
     if best.by != "name":
         match.fit.options["by"] = best.by
     made.joins.append(best)
-    _attach(source, path, guess, part.table)
+    attach(source, path, guess)
 
 
-def _attach(source: Planned, path: str, guess: Guess, table: Table) -> None:
+def attach(source: Planned, path: str, guess: Guess) -> None:
+    """Let a file of rows be one of this source's."""
+    table = guess.parts[0].table
     if table.name in source.files:  # files of two shapes: the map tells them apart by their columns
         earlier = [each for each in source.guesses if each.export.file in source.files[table.name]]
         for each in [*earlier, guess]:

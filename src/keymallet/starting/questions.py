@@ -15,10 +15,11 @@ from keymallet.core.base.toml_text import TomlDocument
 from keymallet.core.language.clocks import is_zone
 from keymallet.fitting.matching import SURE, Match, Part
 from keymallet.fitting.shapes import Shape
-from keymallet.starting.grouping import Plan, Planned
+from keymallet.starting.grouping import Plan, Planned, attach, counted_as
 
 MOST_QUESTIONS = 6
 _LOGINS_OFFERED = 6
+NONE = "none"
 WITHOUT = {
     "starts": "start dates: accounts are usable from the day they are made",
     "ends": "end dates: accounts last until somebody switches them off",
@@ -65,6 +66,7 @@ class AnswersText(msgspec.Struct, rename="kebab", frozen=True):
     clock: str | None = None
     kinds: str | None = None
     login: dict[str, str] = {}
+    of: dict[str, str] = {}
     absent: dict[str, list[str]] = {}
 
 
@@ -82,6 +84,7 @@ def questions(plan: Plan, folder: Path) -> list[Question]:
         ),
     ]
     asked += [question for source in plan.sources for question in _logins(source)]
+    asked += [_home(plan, path) for path in plan.homeless]
     if any(source.read in ("host", "ldif") for source in plan.sources):
         asked.append(Question(("kinds",), _KINDS_ASKED, "people", dict(KINDS_MEANT)))
     asked += [question for source in plan.sources for question in _without(source)]
@@ -114,6 +117,17 @@ def _logins(source: Planned) -> list[Question]:
     return [Question(("login", file), text, match.column.header, choices)] if len(choices) > 1 else []
 
 
+def _home(plan: Plan, path: str) -> Question:
+    """Which system a table without accounts is of."""
+    what = counted_as(plan.homeless[path].parts[0].table.name)
+    choices = {
+        source.name: ", ".join(source.files["account"]) for source in plan.sources if source.account_part
+    }
+    return Question(
+        ("of", path), f"Of which system does {path} tell the {what}?", NONE, choices | {NONE: "leave it out"}
+    )
+
+
 def _without(source: Planned) -> list[Question]:
     """What the system has none of at all: an export that does not tell of it says nothing on that."""
     part = source.account_part
@@ -144,6 +158,15 @@ def apply(plan: Plan, answers: Answers) -> None:
         part.absent = tuple(name for name in absent if name in _FACTS)
         source.absent_tables = [name for name in absent if name not in _FACTS]
 
+    for path, guess in plan.homeless.items():
+        home = next(
+            (source for source in plan.sources if source.name == answers.get(("of", path), NONE)), None
+        )
+        if home is not None:
+            attach(home, path, guess)
+        else:
+            plan.left_out[path] = "nobody has said of which system it tells"
+
 
 def _sign_in_with(source: Planned, part: Part, header: str) -> None:
     """Take this column as the login name, as somebody said."""
@@ -169,6 +192,7 @@ def read_answers(text: str, file: str, asked: Sequence[Question]) -> Answers:
         ("clock",): written.clock,
         ("kinds",): written.kinds,
         **{("login", name): column for name, column in written.login.items()},
+        **{("of", name): source for name, source in written.of.items()},
         **{("absent", name): list(facts) for name, facts in written.absent.items()},
     }
     answers: Answers = {about: answer for about, answer in given.items() if answer is not None}

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from keymallet.core.base.listing import how_many, some_names
 from keymallet.fitting.matching import LIKELY, SURE
-from keymallet.starting.grouping import Plan, Planned
+from keymallet.starting.grouping import Plan, Planned, counted_as
 from keymallet.starting.questions import Question
 from keymallet.starting.survey import USELESS, Found
 from keymallet.views.intake import counted
@@ -45,6 +45,9 @@ def show_found(out: Console, plan: Plan, found: Sequence[Found]) -> None:
             names = some_names(join.strangers, 3)
             line += f": {how_many(join.missing, 'name')} of nobody there, such as {names}"
         out.print(text(line, "yellow" if join.missing else "dim"))
+    for path, guess in plan.homeless.items():
+        what = counted_as(guess.parts[0].table.name)
+        out.print(text(f"{path} tells {what}, and not of which system", "yellow"))
     useless = {each.path: each.why for each in found if each.kind == USELESS} | plan.left_out
     for path, why in useless.items():
         out.print(text(f"not used: {path}: {why}", "yellow"))

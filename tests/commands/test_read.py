@@ -275,3 +275,26 @@ def test_a_folder_is_no_rulebook(tmp_path: Path) -> None:
     write(tmp_path, {"estate.toml": text, "m.toml": MAP, "one.csv": people("a"), "two.csv": people("x")})
     (tmp_path / "base").mkdir()
     assert "rules" in run("rules", "check", cwd=tmp_path, expect=0).stdout
+
+
+def test_rows_that_were_refused_are_written_as_they_stood(tmp_path: Path) -> None:
+    """Byte for byte, with their header; corrected, they are read. An existing file is never written over."""
+    rows = 'Login;Name\r\nann;Änn\r\nbo;Bo;too much\r\ncy;"Cy\r\nof two lines";x\r\nann;again\r\ndee;Dee\r\n'
+    estate = 'organisation = "O"\nclock = "UTC"\nrulebook = "base"\n[source.d]\nread = "csv"\nmap = "m.toml"\nfiles = { account = ["a.csv"] }\n'
+    write(tmp_path, {"estate.toml": estate, "m.toml": MAP_OF_LATIN, "a.csv": rows.encode("cp1252")})
+    done = run("read", "--refused", "refused.csv", cwd=tmp_path, expect=3)
+    assert "refused rows of a.csv written to refused.csv" in " ".join(done.stdout.split())
+    assert (tmp_path / "refused.csv").read_bytes() == (
+        'Login;Name\r\nbo;Bo;too much\r\ncy;"Cy\r\nof two lines";x\r\nann;again\r\n'.encode("cp1252")
+    )
+    before = (tmp_path / "refused.csv").read_bytes()
+    assert "exists already" in run("read", "--refused", "refused.csv", cwd=tmp_path, expect=2).stderr
+    assert (tmp_path / "refused.csv").read_bytes() == before
+    (tmp_path / "refused.csv").write_bytes(
+        before.replace(b";too much", b"").replace(b";x", b"").replace(b"ann", b"anna")
+    )
+    (tmp_path / "estate.toml").write_text(estate.replace('["a.csv"]', '["a.csv", "refused.csv"]'), "utf-8")
+    assert "read 5 accounts" in run("read", "--accept-drop", cwd=tmp_path).stdout
+
+
+MAP_OF_LATIN = 'encoding = "windows-1252"\n[account.columns]\nname = "Login"\ndisplay = "Name"\n'

@@ -244,6 +244,24 @@ def test_an_archive_cannot_write_beside_its_host(tmp_path: Path) -> None:
     assert not (tmp_path / "escaped").exists() and [path.name for path in work.iterdir()] == ["evil.tar.gz"]
 
 
+def test_what_a_system_is_set_to_is_asked_for(tmp_path: Path) -> None:
+    """Settings say nothing of whose they are: with one system it is clear, with two somebody has to say."""
+    settings = "Policy,Min length,History\nAll,12,8\nAdmins,16,24\n"
+    (tmp_path / "settings.csv").write_text(settings)
+    for name in ("crew", "port"):
+        (tmp_path / f"{name}.csv").write_text(
+            f"Login,Display name {name}\n" + "".join(f"{name}{n},A B\n" for n in range(4))
+        )
+    (tmp_path / "answers.toml").write_text(
+        'organisation = "O"\nclock = "UTC"\n[of]\n"settings.csv" = "port"\n'
+    )
+    done = run_installed("start", "--answers", "answers.toml", cwd=tmp_path)
+    assert "settings.csv tells settings, and not of which system" in done.stdout
+    estate = tomllib.loads((tmp_path / "estate.toml").read_text("utf-8"))
+    assert estate["source"]["port"]["files"] == {"account": "port.csv", "setting": "settings.csv"}
+    assert "read 4 accounts, 2 settings" in " ".join(done.stdout.split())
+
+
 def test_rows_that_find_nobody_are_shown(tmp_path: Path) -> None:
     """By which column they would match, and how many do not."""
     (tmp_path / "users.csv").write_text("Login,Mail\n" + "".join(f"u{n},u{n}@x.example\n" for n in range(8)))

@@ -19,12 +19,18 @@ from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import Asked
 from keymallet.fitting.sample import Export, look_into
 from keymallet.fitting.trial import try_map
+from keymallet.starting.grouping import plan
+from keymallet.starting.survey import look_at_export
 from keymallet.views.fit import show_guess, show_trial
+from keymallet.views.start import show_found
 from keymallet.views.terminal import console, show_hints, text
 
 
 def run(options: argparse.Namespace) -> int:
     """Guess, try the map on the whole file, show both; write the map if asked to."""
+    if len(options.file) > 1:
+        return _several(options)
+    (options.file,) = options.file
     file, now = Path(options.file), datetime.now(UTC)
     output = Path(options.output) if options.output else None
     if output is not None and output.exists():
@@ -65,6 +71,24 @@ def run(options: argparse.Namespace) -> int:
             ("keymallet read --dry-run", "see how the estate would be read"),
         ],
     )
+    return CLEAN
+
+
+def _several(options: argparse.Namespace) -> int:
+    """Look at files together: what each is, and which rows find their accounts in which."""
+    for option in ("output", "table", "set"):
+        if getattr(options, option):
+            hint = "name that file alone; keymallet start writes one map for files that go together"
+            raise fail(f"--{option} is for one file", hint=hint)
+    out, today = console(), datetime.now(UTC).date()
+    for name in options.file:
+        if not Path(name).is_file():
+            raise fail("there is no such file", file=name)
+    found = [look_at_export(Path(name), name, today) for name in dict.fromkeys(options.file)]
+    show_found(out, plan(found), found)
+    out.print()
+    hints = [(shlex.join(["keymallet", "fit", each.path]), "its columns") for each in found if each.guess]
+    show_hints(out, [*hints, ("keymallet start FOLDER", "make an estate of a folder of such files")])
     return CLEAN
 
 

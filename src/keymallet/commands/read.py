@@ -3,16 +3,24 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from datetime import datetime
 from importlib.resources import files
+from pathlib import Path
+
+from rich.console import Console
 
 from keymallet.commands.exit_codes import CLEAN, INCOMPLETE
 from keymallet.commands.opening import instant, open_estate
 from keymallet.commands.taking_in import read_into_snapshot, watched
+from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
+from keymallet.core.facts.reading import Reading
 from keymallet.sources.estate import Estate
+from keymallet.sources.export.refused import named_apart, refused_rows
 from keymallet.sources.reading import read_sources
+from keymallet.store.snapshot import SourceRecord
 from keymallet.views.intake import SOURCES_SHOWN, has_gaps, show_intake, show_reading
 from keymallet.views.terminal import console, show_hints, text
 
@@ -28,26 +36,51 @@ def run(options: argparse.Namespace) -> int:
         if name not in names:
             hint = did_you_mean(name, names) or f"there are: {', '.join(names)}"
             raise fail(f'the estate has no source "{name}"', file=options.estate, hint=hint)
+    if options.refused and Path(options.refused).exists():
+        hint = "name a new file: somebody may be correcting these rows"
+        raise fail("this file exists already", file=options.refused, hint=hint)
     at = instant(options.at, estate.clock)
     if options.dry_run:
-        return _try_out(estate, at, options.only)
+        return _try_out(estate, at, options)
     snapshot = read_into_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
 
     out = console()
     everything = len(snapshot.manifest.sources)
     show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
+    _write_refused(out, estate, options.refused, snapshot.manifest.sources)
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
     return INCOMPLETE if any(map(has_gaps, snapshot.manifest.sources.values())) else CLEAN
 
 
-def _try_out(estate: Estate, at: datetime, only: list[str]) -> int:
+def _write_refused(
+    out: Console, estate: Estate, target: str | None, sources: Mapping[str, SourceRecord | Reading]
+) -> None:
+    """Write the rows of exports that were refused where --refused says, as they stood."""
+    if not target:
+        return
+    refusals = {
+        name: [refusal for intake in source.intake.values() for refusal in intake.refusals]
+        for name, source in sources.items()
+    }
+    rows = refused_rows(estate, refusals)
+    for path, file in named_apart(Path(target), rows).items():
+        write_file(file, rows[path])
+        out.print(
+            text(f"refused rows of {path} written to {file}: correct them, and read them again", "bold")
+        )
+    if not rows:
+        out.print(text("no row of an export was refused: nothing to write", "dim"))
+
+
+def _try_out(estate: Estate, at: datetime, options: argparse.Namespace) -> int:
     """Read, count and show the first accounts of each source as they would be taken."""
-    wanted = estate.chosen(only)
+    wanted = estate.chosen(options.only)
     with watched() as watcher:
         readings = read_sources(wanted, estate, at, watcher)
     out = console()
     for reading in readings:
         show_reading(out, reading, estate.clock)
-    out.print(text("nothing was written", "bold"))
+    _write_refused(out, estate, options.refused, {reading.source: reading for reading in readings})
+    out.print(text("no snapshot was written" if options.refused else "nothing was written", "bold"))
     return INCOMPLETE if any(map(has_gaps, readings)) else CLEAN

@@ -117,7 +117,7 @@ def _look_at(path: Path, folder: Path, today: date) -> Found | None:
         return Found(shown, LDIF)
     if path.suffix.lower() in (".md", ".html", ".htm", ".log", ".sh", ".py"):
         return None
-    return _export(path, shown, today)
+    return look_at_export(path, shown, today)
 
 
 def _archive(path: Path, shown: str) -> Found:
@@ -149,7 +149,8 @@ def host_name(file: str) -> str:
     return file.removesuffix(file[len(file) - len(ending) :]) if ending else file
 
 
-def _export(path: Path, shown: str, today: date) -> Found:
+def look_at_export(path: Path, shown: str, today: date) -> Found:
+    """A file that may be an export, with the guess at its columns."""
     try:
         export = look_into(path, shown)
     except KeymalletError as error:

@@ -29,6 +29,7 @@ _WANTED = {
     "elevation": "opened roles: who asked, who approved, for how long",
 }
 """Tables that make most answers possible, the most telling first, with what an export of them would tell."""
+_BY = {"name": "login names", "stable-id": "numbers", "mail": "mail addresses"}
 
 
 def show_found(out: Console, plan: Plan, found: Sequence[Found]) -> None:
@@ -40,10 +41,10 @@ def show_found(out: Console, plan: Plan, found: Sequence[Found]) -> None:
         table.add_row(text(source.name, "bold"), text(_from(source)), text(_tells(source)), _sureness(source))
     out.print(table)
     for join in plan.joins:
-        line = f"{join.file} goes with {join.source}, by {join.by}"
+        line = f'{join.file} goes with {join.source}: "{join.column}" holds their {_BY[join.by]}'
         if join.missing:
             names = some_names(join.strangers, 3)
-            line += f": {how_many(join.missing, 'name')} of nobody there, such as {names}"
+            line += f"; {how_many(join.missing, 'name')} of nobody there, such as {names}"
         out.print(text(line, "yellow" if join.missing else "dim"))
     for path, guess in plan.homeless.items():
         what = counted_as(guess.parts[0].table.name)

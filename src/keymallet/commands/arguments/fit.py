@@ -13,13 +13,19 @@ from keymallet.commands.arguments.shared import add_estate
 EXAMPLES = [
     ("keymallet fit exports/accounts.csv", "what would each column be?"),
     ("keymallet fit exports/staff.jsonl --output roster-map.toml", "write the map, to be looked over"),
+    ("keymallet fit exports/accounts.csv exports/keys.csv", "what goes with what, by which column?"),
     ("keymallet fit exports/accounts.csv --set manager= --set display=Name", "correct it at once"),
 ]
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("file", metavar="FILE", help="a CSV export, or JSON: one record a line, or a list")
+    parser.add_argument(
+        "file",
+        metavar="FILE",
+        nargs="+",
+        help="a CSV export, or JSON: one record a line, or a list; of several, what goes with what",
+    )
     parser.add_argument("--output", metavar="MAP", help="write the map to this new file")
     parser.add_argument(
         "--table",

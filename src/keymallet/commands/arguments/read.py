@@ -10,6 +10,7 @@ EXAMPLES = [
     ("keymallet read", "read all sources named in estate.toml"),
     ("keymallet read --only ticketing", "read one anew; the others stay as they were read before"),
     ("keymallet read --dry-run", "see how each source would be read, and write nothing"),
+    ("keymallet read --refused refused.csv", "the rows that were refused, to be corrected and read again"),
     ("keymallet read --collect-script > collect.sh", "a script to run on a host, which packs its files"),
     ("keymallet read --at 2026-11-24T09:00Z", "the files are as they stood at that instant, not now"),
 ]
@@ -27,6 +28,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--dry-run", action="store_true", help="show the first accounts of each, write nothing"
+    )
+    parser.add_argument(
+        "--refused",
+        metavar="FILE",
+        help="write the rows of exports that were refused here, as they stood",
     )
     parser.add_argument(
         "--collect-script",

@@ -60,6 +60,10 @@ cd railway
 shot judge 39 keymallet judge --at $at
 shot show 39 keymallet show ticketing/tix-1/i.schneetaler --at $at
 shot fit 39 keymallet fit exports/accounts.csv
+# The same exports as they lay in a folder on the first day.
+cp -r exports first-day
+cp -r hosts first-day/
+shot start 39 keymallet start first-day --look
 aside="2>/dev/null" shot read 39 keymallet read --at $at
 shot ahead 39 keymallet ahead --at $at --capacity 40/week --spread --figure ahead.png
 cp ahead.png "$target/ahead-figure.png"
@@ -84,5 +88,4 @@ shot rules-try 39 keymallet rules try
 cd typing
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..
-shot dictionary 39 keymallet dictionary account
 python "$tools/architecture.py" "$target/architecture.png"

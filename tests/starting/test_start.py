@@ -271,6 +271,10 @@ def test_rows_that_find_nobody_are_shown(tmp_path: Path) -> None:
         + "k9,gone@x.example,2026-01-20\n"
     )
     done = run_installed("start", "--look", cwd=tmp_path, expect=0)
-    assert "keys.csv goes with users, by mail: 1 name of nobody there, such as gone@x.example" in " ".join(
-        done.stdout.split()
-    )
+    told = 'keys.csv goes with users: "Owner" holds their mail addresses; 1 name of nobody there'
+    assert f"{told}, such as gone@x.example" in " ".join(done.stdout.split())
+    again = run_installed("fit", "keys.csv", "users.csv", cwd=tmp_path, expect=0)
+    assert told in " ".join(again.stdout.split())
+    assert "no such file" in run_installed("fit", "keys.csv", "user.csv", cwd=tmp_path, expect=2).stderr
+    refused = run_installed("fit", "keys.csv", "users.csv", "--output", "m.toml", cwd=tmp_path, expect=2)
+    assert "--output is for one file" in refused.stderr

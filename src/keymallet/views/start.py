@@ -40,18 +40,33 @@ def show_found(out: Console, plan: Plan, found: Sequence[Found]) -> None:
     for source in plan.sources:
         table.add_row(text(source.name, "bold"), text(_from(source)), text(_tells(source)), _sureness(source))
     out.print(table)
+    if plan.joins:
+        out.print()
+    found_all: dict[tuple[str, str, str], list[str]] = {}
     for join in plan.joins:
-        line = f'{join.file} goes with {join.source}: "{join.column}" holds their {_BY[join.by]}'
-        if join.missing:
-            names = some_names(join.strangers, 3)
-            line += f"; {how_many(join.missing, 'name')} of nobody there, such as {names}"
-        out.print(text(line, "yellow" if join.missing else "dim"))
+        way = (join.source, join.column, _BY[join.by])
+        if not join.missing:
+            found_all.setdefault(way, []).append(join.file)
+            continue
+        strangers = (
+            f"{how_many(join.missing, 'name')} of nobody there, such as {some_names(join.strangers, 3)}"
+        )
+        out.print(text(f"{_goes(way, [join.file])}; {strangers}", "yellow"))
+    for way, files in found_all.items():
+        out.print(text(_goes(way, files)))
     for path, guess in plan.homeless.items():
         what = counted_as(guess.parts[0].table.name)
         out.print(text(f"{path} tells {what}, and not of which system", "yellow"))
     useless = {each.path: each.why for each in found if each.kind == USELESS} | plan.left_out
     for path, why in useless.items():
         out.print(text(f"not used: {path}: {why}", "yellow"))
+
+
+def _goes(way: tuple[str, str, str], files: Sequence[str]) -> str:
+    """That files belong to a source, and by which column."""
+    source, column, names = way
+    verb = "goes" if len(files) == 1 else "go"
+    return f'{", ".join(files)} {verb} with {source}: "{column}" holds their {names}'
 
 
 def _from(source: Planned) -> str:
@@ -118,6 +133,7 @@ def show_lacking(out: Console, plan: Plan) -> None:
     out.print(text("what would tell most that is not here:", "bold"))
     for what in list(lacking.values())[:4]:
         out.print(text(f"  {what}"))
+    out.print()
 
 
 def show_written(out: Console, folder: str, files: Sequence[str]) -> None:

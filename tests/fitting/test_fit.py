@@ -249,7 +249,7 @@ def test_a_guess_can_be_corrected(tmp_path: Path) -> None:
         ("a\0b,c\nx,y\n", "this is no text"),
         ("a@x.example,2026-01-02\nb@x.example,2026-01-03\n", "the first line names no columns"),
         (
-            "Export\n\nlogin,mail,on\na,a@x.example,yes\nb,b@x.example,no\n",
+            "Export\n\nxx,yy,zz\na,a@x.example,yes\nb,b@x.example,no\n",
             "the first line has 1 of the 3 cells",
         ),
         ("login,login\na,b\n", "stands only once"),

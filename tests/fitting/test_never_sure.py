@@ -12,6 +12,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from keymallet.core.base.problems import KeymalletError
 from keymallet.fitting.dates import find_dates
 from keymallet.fitting.encodings import find_encoding
 from keymallet.fitting.guess import guess
@@ -230,6 +231,28 @@ def test_a_length_in_numbers_wants_a_unit() -> None:
     found = taken(policies)
     assert found["Max age (days)"][1].fit.options["unit"] == "days"
     assert "Lockout duration" not in found
+
+
+def test_the_line_that_names_the_columns_is_found() -> None:
+    """Below titles, and below the line that names the separator; never a row of data."""
+    for above, line in (("Accounts of today\n\nby the system\n", 4), ("sep=;\n", 2)):
+        data = f"{above}Login;Mail;Name\n" + "".join(f"{login};{login}@x.example;A B\n" for login in LOGINS)
+        export = read_sample(data.encode(), "x.csv")
+        assert export.header_line == line and export.sample.rows == len(LOGINS)
+        assert set(taken(data.encode())) == {"Login", "Mail", "Name"}
+    with pytest.raises(KeymalletError, match="the first line has 2 of the 3 cells"):
+        read_sample(b"Login;Mail\na;b;c\nd;e;f\n", "x.csv")
+
+
+@pytest.mark.parametrize(
+    ("header", "values"),
+    [("Login count", ["5", "12", "40"]), ("Password change due", ["2026-01-22", "2025-03-20"]),
+     ("Next password change", ["2026-01-22"]), ("First login", ["2020-01-22"]), ("Days since password change", ["12", "400"]),
+     ("Admin", ["hal", "gus"]), ("Created by", ["hal", "gus"]), ("Disabled on", ["2026-01-22", ""])],
+)  # fmt: skip
+def test_what_only_sounds_alike_is_no_fact(header: str, values: list[str]) -> None:
+    """What is due has not been; whoever counts sign-ins counts no failures; a name is no yes."""
+    assert header not in taken(export(**{header: values, "Display name": "A B"}))
 
 
 # reading

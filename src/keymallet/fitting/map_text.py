@@ -29,7 +29,12 @@ def map_text(guess: Guess, *, today: date, clock: str, map_file: str = "MAP.toml
     document.add(tomlkit.nl())
     export = guess.export
     document.add("title", tomlkit.item(PurePath(export.file).stem))
-    settings = {"encoding": export.encoding, "separator": export.separator, "records": export.records}
+    settings = {
+        "encoding": export.encoding,
+        "separator": export.separator,
+        "header-line": export.header_line,
+        "records": export.records,
+    }
     _add_all(document, [guess], settings, clock)
     return tomlkit.dumps(document)
 

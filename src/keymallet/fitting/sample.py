@@ -18,7 +18,8 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.fitting.dates import looks_like_a_date
 from keymallet.fitting.encodings import find_encoding
-from keymallet.sources.export.csv_rows import SEPARATORS, as_utf8, read_rows
+from keymallet.fitting.vocabulary import understood
+from keymallet.sources.export.csv_rows import SEPARATORS, as_utf8, from_header, read_rows
 from keymallet.sources.export.json_path import MEMBER, parse_path
 from keymallet.sources.export.json_rows import leaves_of, read_records, scalar_text
 from keymallet.sources.export.rows import series_of
@@ -30,6 +31,8 @@ _RECORDS_LOOKED_AT = 20_000
 _LINES_LOOKED_AT = 200
 _LARGEST_WHOLE = 256_000_000
 """Bytes of a file that is looked at whole."""
+_TITLES = 20
+"""Lines among which the one that names the columns is looked for."""
 _DEEPEST = 3
 _MOST_VALUES = 4_000
 _LONGEST = 300
@@ -140,16 +143,21 @@ def _csv(data: bytes, file: str) -> Export:
     encoding = find_encoding(data)
     text = as_utf8(data, file, encoding or None)
     separator = _separator(text)
-    header = _checked_header(text, file, separator)
+    header_line = _header_line(text, separator)
+    below, _ = from_header(text, file, separator, header_line)
+    header = _checked_header(below, file, separator)
     wanted = [name for name, times in Counter(header).items() if times == 1]
     if not wanted:
         hint = "give each column a name of its own"
         raise fail("no column has a name that stands only once", file=file, line=1, hint=hint)
-    rows = read_rows(text, file, encoding=None, separator=separator, wanted=wanted)
+    rows = read_rows(text, file, encoding=None, separator=separator, wanted=wanted, header_line=header_line)
     columns = [_column(name, series_of(rows.columns[name])) for name in wanted]
     export = Export(
         file, "csv", Sample(columns, rows.height), separator, encoding, remarks=list(rows.remarks)
     )
+    if header_line:
+        export.header_line = header_line
+        export.remarks.append(f"the columns are named on line {header_line}")
     if encoding:
         export.remarks.append(f"the file is not UTF-8: read as {encoding}; look at the letters with accents")
     if rows.refused:
@@ -167,6 +175,32 @@ def _first_records(text: bytes, separator: str, number: int) -> list[list[str]]:
         return [record for record in islice(reader, number) if record]
     except csv.Error:
         return []
+
+
+def _header_line(text: bytes, separator: str) -> int | None:
+    """The line that names the columns, where titles stand above it; None where that is the first.
+
+    Only lines with no more than one cell filled are titles, and what follows them has to be understood.
+    """
+    reader = csv.reader(
+        io.StringIO(text[:1_000_000].decode(errors="replace"), newline=""), delimiter=separator
+    )
+    try:
+        records = []
+        line = 1
+        for record in islice(reader, _LINES_LOOKED_AT):
+            records.append((line, [cell.strip() for cell in record]))
+            line = reader.line_num + 1
+    except csv.Error:
+        return None
+    widths = Counter(len(cells) for _, cells in records if cells)
+    ((width, _),) = widths.most_common(1) or [(1, 0)]
+    for line, cells in records[:_TITLES]:
+        if sum(map(bool, cells)) <= 1 and not (len(cells) == width == 1):
+            continue
+        named = [cell for cell in cells if understood(cell).pieces]
+        return line if line > 1 and len(cells) == width and all(cells) and named else None
+    return None
 
 
 def _separator(text: bytes) -> str:

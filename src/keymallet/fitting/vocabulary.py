@@ -23,6 +23,8 @@ _PARTLY_READ, _HARDLY_READ = 0.8, 0.55
 """The best score of a header with words that are not known: of two concepts or more, and of a single one."""
 _MOSTLY = 0.7
 """The share of its letters that has to be understood for it to count as partly read."""
+_OF_ANYTHING = (Kind.FLAG, Kind.INSTANT, Kind.COUNT, Kind.SPAN)
+"""Kinds of fact whose values look alike, whatever they are about."""
 _NOT = "not"
 _NOT_TAKEN_APART = str.maketrans(
     {"ł": "l", "ı": "i", "ø": "o", "đ": "d", "æ": "ae", "œ": "oe", "Ł": "L", "İ": "I"}
@@ -250,13 +252,15 @@ def name_score(names: Sequence[str], table: Table, column: Column) -> Named:
 
 def header_score(header: str, table: Table, column: Column) -> Named:
     """How well a header names a fact. "Not locked" names the opposite of "locked"."""
+    if not plain(header):
+        return Named()
     if plain(header) == plain(column.name):
         return Named(1.0)
     read = understood(header)
     patterns = vocabulary().patterns.get(table.name, {}).get(column.name, [])
     named = [Named(pattern.score(read), pattern.opposite, pattern.yes_no) for pattern in patterns]
-    if column.kind is Kind.FLAG and read.letters_left:
-        # One word more, and a yes is a yes to something else.
+    if column.kind in _OF_ANYTHING and read.letters_left:
+        # One word more, and it is a yes to something else, or the day of something else.
         named = [replace(each, score=min(each.score, _HARDLY_READ)) for each in named]
     if column.kind is Kind.FLAG and any(_NOT in piece.concepts for piece in read.pieces):
         kept = tuple(piece for piece in read.pieces if _NOT not in piece.concepts)

@@ -18,6 +18,7 @@ _FILETIME_EPOCH = 11_644_473_600_000_000  # microseconds from 1601-01-01 to 1970
 _LATEST = 253_402_300_800_000_000  # 10000-01-01, microseconds after 1970-01-01
 _FIRST_SERIAL = 25_569  # what a spreadsheet counts 1970-01-01 as
 _DAY = 86_400_000_000  # microseconds
+_EARLIEST = 2 * _DAY  # the first day of 1970 is written for "never"; in any zone, and as a last day
 _MICROSECONDS: dict[str, Callable[[pl.Series], pl.Series]] = {
     "epoch-seconds": lambda number: number * 1_000_000,
     "epoch-milliseconds": lambda number: number * 1_000,
@@ -56,7 +57,7 @@ def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series |
         quick = _all_in_full(column)
     instants, unread = _read_slowly(column, cell) if quick is None else (quick, None)
     since_1970 = instants.to_physical()
-    outside = ((since_1970 <= 0) | (since_1970 >= _LATEST)).fill_null(False)
+    outside = ((since_1970 <= _EARLIEST) | (since_1970 >= _LATEST)).fill_null(False)
     remark = ""
     if outside.any():
         instants = only_where(~outside, instants)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import signal
 import sys
 import tarfile
@@ -183,7 +184,10 @@ def test_questions_are_asked_one_at_a_time(folder: Path, tmp_path: Path) -> None
 def test_who_goes_away_leaves_nothing_behind(folder: Path, how: str) -> None:
     """An end of input or an interrupt while it asks: nothing is written."""
     child = spawn(folder)
-    child.expect("What is the organisation called")
+    child.expect("return for Hill School.*> ")
+    child.delaybeforesend = (
+        0.5  # an interrupt between a prompt and the reading of its answer is one too early
+    )
     child.sendeof() if how == "end" else child.sendintr()
     child.expect(pexpect.EOF)
     child.close()
@@ -278,3 +282,19 @@ def test_rows_that_find_nobody_are_shown(tmp_path: Path) -> None:
     assert "no such file" in run_installed("fit", "keys.csv", "user.csv", cwd=tmp_path, expect=2).stderr
     refused = run_installed("fit", "keys.csv", "users.csv", "--output", "m.toml", cwd=tmp_path, expect=2)
     assert "--output is for one file" in refused.stderr
+
+
+def test_odd_names_loops_and_capitals(tmp_path: Path) -> None:
+    """A link that leads round, a pipe, a name full of signs, logins written in capitals elsewhere."""
+    (tmp_path / 'it\'s, "odd" [1].csv').write_text(
+        "Login;Mail\n" + "".join(f"u{n};u{n}@x.example\n" for n in range(4))
+    )
+    (tmp_path / "keys.csv").write_text("Key ID,Owner,Issued\nk1,U1,2026-01-14\nk2,u2,2026-02-15\n")
+    (tmp_path / "round").symlink_to(tmp_path)
+    os.mkfifo(tmp_path / "pipe")
+    done = run_installed("start", "--yes", cwd=tmp_path)
+    assert "round" not in done.stdout and done.stdout.count("not used: pipe") == 1
+    assert '"Owner" holds their login names, in other letters' in " ".join(done.stdout.split())
+    assert "read 4 accounts, 2 keys" in done.stdout
+    map_ = tomllib.loads((tmp_path / "maps/it-s-odd-1.toml").read_text("utf-8"))
+    assert map_["key"]["columns"]["account"] == {"from": "Owner", "ignore-case": True}

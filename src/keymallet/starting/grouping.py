@@ -26,7 +26,10 @@ _AS_OLD = 60.0
 
 @dataclass
 class Join:
-    """How the rows of a table name their accounts: by which fact, and those that find nobody."""
+    """How the rows of a table name their accounts: by which fact, and those that find nobody.
+
+    `folded`: only without regard to case.
+    """
 
     file: str
     table: str
@@ -36,6 +39,7 @@ class Join:
     share: float
     strangers: list[str] = field(default_factory=list)
     missing: int = 0
+    folded: bool = False
 
 
 @dataclass
@@ -174,12 +178,15 @@ def _add_rows(made: Plan, path: str, guess: Guess) -> None:
         else:
             made.left_out[path] = f"{counted_as(part.table.name)}: no system to put it with"
         return
-    values = _every(match)
     ways = [
-        Join(path, part.table.name, key, match.column.header, source.name, _share(values, known))
+        Join(
+            path, part.table.name, key, match.column.header, source.name, _share(values, known), folded=folded
+        )
+        for folded in (False, True)
         for source in systems
         for key in KEYS
-        if len(known := _of_all(source, key))
+        if len(known := _of_all(source, key, folded=folded))
+        for values in [_every(match).str.to_lowercase() if folded else _every(match)]
     ]
     best = max(ways, key=lambda join: join.share, default=None)
     if best is None or best.share < _LEAST_JOINED:
@@ -189,11 +196,15 @@ def _add_rows(made: Plan, path: str, guess: Guess) -> None:
         made.left_out[path] = f"{part.table.name}s: {nobody}"
         return
     source = next(source for source in systems if source.name == best.source)
-    known = _of_all(source, best.by)
-    strangers = values.filter(~values.is_in(known.implode()))
+    known = _of_all(source, best.by, folded=best.folded)
+    values = _every(match)
+    looked_up = values.str.to_lowercase() if best.folded else values
+    strangers = values.filter(~looked_up.is_in(known.implode()))
     best.missing, best.strangers = len(strangers), strangers.head(_MOST_SHOWN).to_list()
     if best.by != "name":
         match.fit.options["by"] = best.by
+    if best.folded:
+        match.fit.options["ignore-case"] = True
     made.joins.append(best)
     attach(source, path, guess)
 
@@ -270,9 +281,10 @@ def _values(guess: Guess, table: str, fact: str) -> pl.Series:
     return found[0] if found else pl.Series("value", [], dtype=pl.String)
 
 
-def _of_all(source: Planned, fact: str) -> pl.Series:
-    """What the accounts of a source are known by."""
-    return pl.concat([_values(each, "account", fact) for each in source.guesses])
+def _of_all(source: Planned, fact: str, *, folded: bool = False) -> pl.Series:
+    """What the accounts of a source are known by; `folded`: in small letters."""
+    values = pl.concat([_values(each, "account", fact) for each in source.guesses])
+    return values.str.to_lowercase() if folded else values
 
 
 def _share(values: pl.Series, known: pl.Series) -> float:

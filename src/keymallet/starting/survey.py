@@ -67,7 +67,7 @@ def _worth_looking_at(folder: Path, depth: int = 0) -> Iterator[Path]:
     """Files, and folders that are a host's root or hold such; hidden ones and our own are passed over."""
     seen = 0
     for entry in sorted(folder.iterdir()):
-        if entry.name.startswith(".") or entry.name in _OURS:
+        if entry.name.startswith(".") or entry.name in _OURS or (entry.is_symlink() and entry.is_dir()):
             continue
         seen += 1
         if seen > _MOST_FILES:

@@ -44,7 +44,7 @@ def show_found(out: Console, plan: Plan, found: Sequence[Found]) -> None:
         out.print()
     found_all: dict[tuple[str, str, str], list[str]] = {}
     for join in plan.joins:
-        way = (join.source, join.column, _BY[join.by])
+        way = (join.source, join.column, _BY[join.by] + (", in other letters" if join.folded else ""))
         if not join.missing:
             found_all.setdefault(way, []).append(join.file)
             continue

@@ -134,6 +134,21 @@ def test_paths_of_json_are_put_together_as_well(tmp_path: Path) -> None:
     assert read.tables["account"].select("name", "display").rows() == [("a", "A B")]
 
 
+def test_accounts_are_looked_up_without_regard_to_case(tmp_path: Path) -> None:
+    """Where two accounts differ in nothing else, neither is meant."""
+    text = '[account.columns]\nname = "L"\n[key.columns]\naccount = { from = "O", ignore-case = true }\nkey = "K"\n'
+    files: dict[str, str | bytes] = {"a.csv": "L\nAnna\nBo\nbo\n", "k.csv": "O,K\nANNA,1\nBO,2\nnobody,3\n"}
+    read = reading(tmp_path, text, files, account="a.csv", key="k.csv")
+    assert read.tables["key"]["account"].to_list() == ["Anna", "BO", "nobody"]
+
+
+def test_the_first_days_of_1970_are_never(tmp_path: Path) -> None:
+    """Written for "never": as a last day, and in zones behind Greenwich, they are not yet over at midnight."""
+    columns = 'name = "L"\nends = { from = "E", formats = ["%d/%m/%Y"], plain = "through", zone = "America/Denver" }'
+    found = accounts(tmp_path, columns, "L,E\na,01/01/1970\nb,31/12/9999\nc,05/01/1970\n")
+    assert [row["ends"] is None for row in found] == [True, True, False]
+
+
 # rows
 
 
@@ -185,12 +200,12 @@ columns = { name = "uid", display = "cn" }
 def test_a_folder_of_files_is_one_source_and_their_names_tell(tmp_path: Path) -> None:
     """Local accounts of personal computers: a listing each, and two of the same name are two."""
     text = 'header-line = 0\n[account.columns]\nname = { from = ["@file", "1"], join = "/" }\nlocation = "@file"\n'
-    listings: dict[str, str | bytes] = {"pcs/pc-2.txt": "admin\nkim\n", "pcs/pc-1.txt": "admin\n"}
+    listings: dict[str, str | bytes] = {"pcs/pc.2.txt": "admin\nkim\n", "pcs/pc.1.txt": "admin\n"}
     read = reading(tmp_path, text, listings, account="pcs/*.txt")
     assert read.tables["account"].rows() == [
-        ("pc-1/admin", "pc-1"),
-        ("pc-2/admin", "pc-2"),
-        ("pc-2/kim", "pc-2"),
+        ("pc.1/admin", "pc.1"),
+        ("pc.2/admin", "pc.2"),
+        ("pc.2/kim", "pc.2"),
     ]
     assert [file for file in read.remarks if "not used" in file] == []
     assert complaints(tmp_path, text, account="nowhere/*.txt") == ["no file is called like this"]

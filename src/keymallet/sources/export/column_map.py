@@ -189,7 +189,8 @@ class ColumnMap:
 
     def settings_of(self, path: str) -> FileSettings:
         """How a file is written: what is said of it, and of all files where nothing is."""
-        mine = next((each for each in self.files if fnmatchcase(path, each.name)), FileSettings(path))
+        named = (each for each in self.files if path == each.name or fnmatchcase(path, each.name))
+        mine = next(named, FileSettings(path))
         return FileSettings(
             path,
             mine.read,

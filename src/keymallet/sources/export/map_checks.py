@@ -214,6 +214,9 @@ class _Checked:
                 )
         if cell.by and (column.name != "account" or cell.by not in ("name", "stable-id", "mail")):
             self.document.fault((*path, "by"), "only an account can be looked up, by name, stable-id or mail")
+        if cell.ignore_case and column.name != "account":
+            complaint = "only an account can be looked up without regard to case"
+            self.document.fault((*path, "ignore-case"), complaint)
         if cell.unit and cell.unit not in SPAN_UNITS:
             hint = did_you_mean(cell.unit, SPAN_UNITS) or f"there are: {', '.join(SPAN_UNITS)}"
             self.document.fault((*path, "unit"), f'"{cell.unit}" is no unit of time', hint)

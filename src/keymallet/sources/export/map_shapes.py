@@ -48,6 +48,7 @@ class CellMap(msgspec.Struct, rename="kebab", frozen=True):
     none: list[str] | None = None
     unknown: list[str] | None = None
     by: str = ""
+    ignore_case: bool = False
 
 
 class TableMap(msgspec.Struct, rename="kebab", frozen=True):

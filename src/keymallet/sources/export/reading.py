@@ -24,6 +24,8 @@ from keymallet.sources.request import Request, read_file
 from keymallet.sources.sections import ExportSection
 from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
+_LOOKED_UP = "looked up by"
+"""The name of a column that stands beside the facts while accounts are looked up: no fact is called so."""
 _PATTERN = re.compile(r"[*?\[]")
 
 
@@ -172,16 +174,23 @@ def _with_accounts(file: TableFile, reading: Reading) -> pl.DataFrame:
     """The file's rows; where they name their accounts by something else, with the login name there."""
     if not file.table.of_account:
         return file.frame
-    by = next(cell.by for cell in file.row_map.cells if cell.column.name == "account")
-    if by == "name":
+    cell = next(cell for cell in file.row_map.cells if cell.column.name == "account")
+    if cell.by == "name" and not cell.own.ignore_case:
         return file.frame
     accounts = reading.tables["account"]
-    if by not in accounts.columns:
+    if cell.by not in accounts.columns:
+        said = f"the rows of {file.table.name} are looked up by {cell.by}"
         raise fail(
-            f"the rows of {file.table.name} are looked up by {by}, which the map does not give for accounts",
+            f"{said}, which the map does not give for accounts",
             file=reading.source,
-            hint=f"map {by} under [account.columns]",
+            hint=f"map {cell.by} under [account.columns]",
         )
-    keys = accounts.filter(pl.col(by).is_not_null() & pl.col(by).is_unique()).select(by, found="name")
-    matched = file.frame.join(keys, left_on="account", right_on=by, how="left", maintain_order="left")
-    return matched.with_columns(pl.coalesce("found", "account").alias("account")).drop("found")
+    own, their = pl.col("account"), pl.col(cell.by)
+    if cell.own.ignore_case:
+        own, their = own.str.to_lowercase(), their.str.to_lowercase()
+    keys = accounts.select(their.alias(_LOOKED_UP), found="name").filter(
+        pl.col(_LOOKED_UP).is_not_null() & pl.col(_LOOKED_UP).is_unique()
+    )
+    asked = file.frame.with_columns(own.alias(_LOOKED_UP))
+    matched = asked.join(keys, on=_LOOKED_UP, how="left", maintain_order="left")
+    return matched.with_columns(pl.coalesce("found", "account").alias("account")).drop("found", _LOOKED_UP)

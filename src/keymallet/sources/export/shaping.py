@@ -39,7 +39,7 @@ def _folded(rows: ExportRows, header: str) -> pl.Series:
 
 def _put_together(rows: ExportRows, cell: Cell) -> pa.ChunkedArray:
     """What stands in several columns, one after the other; what is empty is passed over."""
-    stem = PurePath(rows.file).name.split(".")[0] if rows.file else ""
+    stem = PurePath(rows.file).stem
     parts = {
         str(place): pl.Series([stem]).new_from_index(0, rows.height)
         if header == FILE_NAME

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import signal
 import sys
 import tempfile
 from collections.abc import Mapping, Sequence
@@ -75,10 +76,11 @@ def _answers(out: Console, options: argparse.Namespace, asked: Sequence[Question
             return {question.about: given.get(question.about, question.default) for question in asked}
         hint = "--yes takes the defaults, --answers FILE gives the answers"
         raise fail(f"{len(open_)} questions are open, and nobody is there to answer", hint=hint)
-    return given | {
-        question.about: _ask(out, question, number, len(open_))
-        for number, question in enumerate(open_, start=1)
-    }
+    # Polars has a handler of its own, under which an interrupt would wait for the next line that is typed.
+    signal.siginterrupt(signal.SIGINT, True)
+    for number, question in enumerate(open_, start=1):
+        given[question.about] = _ask(out, question, number, len(open_))
+    return given
 
 
 def _ask(out: Console, question: Question, number: int, of: int) -> str | list[str]:

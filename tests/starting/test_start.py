@@ -6,6 +6,7 @@ import io
 import json
 import os
 import signal
+import subprocess
 import sys
 import tarfile
 import tomllib
@@ -298,3 +299,52 @@ def test_odd_names_loops_and_capitals(tmp_path: Path) -> None:
     assert "read 4 accounts, 2 keys" in done.stdout
     map_ = tomllib.loads((tmp_path / "maps/it-s-odd-1.toml").read_text("utf-8"))
     assert map_["key"]["columns"]["account"] == {"from": "Owner", "ignore-case": True}
+
+
+def test_two_at_once_make_one_estate(folder: Path) -> None:
+    """One of them makes it, the other says that it is there, or being made; no file is of both."""
+    program = Path(sys.executable).with_name("keymallet")
+    both = [
+        subprocess.Popen(
+            [str(program), "start", "--yes"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
+        )
+        for _ in range(2)
+    ]
+    told = [each.communicate(timeout=120)[1].decode() for each in both]
+    codes = {each.returncode for each in both}
+    assert 2 in codes and codes & {1, 3}, told
+    assert any("already there" in each or "another start" in each for each in told)
+    assert (folder / "estate.toml").exists() and not list(folder.glob(".*"))
+
+
+@pytest.mark.parametrize("in_the_way", ["maps", "rulebook.toml"])
+def test_what_is_in_the_way_leaves_all_as_it_was(folder: Path, in_the_way: str) -> None:
+    """A file where a folder should be, or one of the same name: nothing half made is left."""
+    (folder / in_the_way).write_text("mine")
+    before = sorted(path for path in folder.rglob("*"))
+    done = run_installed("start", "--yes", cwd=folder, expect=2)
+    assert in_the_way in done.stderr
+    assert (
+        sorted(path for path in folder.rglob("*")) == before and (folder / in_the_way).read_text() == "mine"
+    )
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can make a disk that is full")
+def test_a_full_disk_leaves_nothing_half_made(tmp_path: Path) -> None:
+    """It says so, and takes away what it had written."""
+    small = tmp_path / "small"
+    small.mkdir()
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(small)], check=False
+    ).returncode:
+        pytest.skip("no file system can be mounted here")
+    try:
+        (small / "users.csv").write_text(
+            "Login,Mail\n" + "".join(f"u{n},u{n}@x.example\n" for n in range(40))
+        )
+        (small / "filler").write_bytes(b"x" * 53_000)
+        done = run_installed("start", "--yes", cwd=small, expect=2)
+        assert "No space left" in done.stderr
+        assert sorted(path.name for path in small.iterdir()) == ["filler", "users.csv"]
+    finally:
+        subprocess.run(["umount", str(small)], check=True)

@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 import argparse
+import shlex
+import shutil
 import signal
 import sys
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
+from filelock import FileLock, Timeout
 from rich.console import Console
 
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.main import main
 from keymallet.commands.writing import write_file
+from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import fail
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.outputs.new_rulebook import new_rulebook
 from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import open_included, shipped_text
-from keymallet.starting.grouping import Plan, plan
+from keymallet.starting.grouping import Plan, Planned, plan
 from keymallet.starting.questions import Answers, Question, apply, fault_of, questions, read_answers
 from keymallet.starting.survey import survey
 from keymallet.starting.texts import answers_text, estate_text, map_file, map_of, register_text
@@ -39,6 +44,8 @@ def run(options: argparse.Namespace) -> int:
     folder = Path(options.folder)
     if not folder.is_dir():
         raise fail("there is no such folder", file=options.folder, hint="name the folder with the exports")
+    if not options.look:
+        _check_free(folder, [ESTATE])
     out, now = console(), datetime.now(UTC)
     found = survey(folder, now.date())
     made = plan(found)
@@ -50,15 +57,15 @@ def run(options: argparse.Namespace) -> int:
     if options.look:
         out.print()
         show_lacking(out, made)
-        show_hints(
-            out, [(f"keymallet start {options.folder}", f"make an estate of it: {len(asked)} questions")]
-        )
+        command = shlex.join(["keymallet", "start", *([options.folder] if options.folder != "." else [])])
+        show_hints(out, [(command, f"make an estate of it: {how_many(len(asked), 'question')}")])
         return CLEAN
     answers = _answers(out, options, asked)
     apply(made, answers)
     files = _texts(made, answers, asked, now)
-    _check_free(folder, [*files, *_unpacked(made)])
-    _write(folder, files, made)
+    with _alone_in(folder):
+        _check_free(folder, [*files, *_unpacked(made)])
+        _write(folder, files, made)
     show_written(out, options.folder, list(files))
     return _read_and_judge(out, folder, options.folder, made)
 
@@ -137,45 +144,81 @@ def _unpacked(made: Plan) -> list[str]:
 
 def _check_free(folder: Path, names: Sequence[str]) -> None:
     there = [name for name in names if (folder / name).exists()]
+    folders = dict.fromkeys(name.partition("/")[0] for name in names if "/" in name)
+    there += [name for name in folders if (folder / name).exists() and not (folder / name).is_dir()]
     if there:
         hint = "move them away to begin anew; keymallet read and judge go on with what is there"
         raise fail(f"already there, and not written over: {', '.join(there)}", file=str(folder), hint=hint)
 
 
+@contextmanager
+def _alone_in(folder: Path) -> Iterator[None]:
+    """Let nobody else make an estate here meanwhile. Raises KeymalletError where somebody does."""
+    lock = folder / ".keymallet-start.lock"
+    try:
+        with FileLock(lock, timeout=0):
+            yield
+    except Timeout:
+        raise fail("another start is at work in this folder", file=str(folder)) from None
+    except OSError as error:
+        raise fail(f"nothing can be written here: {error.strerror or error}", file=str(folder)) from None
+    finally:
+        lock.unlink(missing_ok=True)
+
+
 def _write(folder: Path, files: Mapping[str, str], made: Plan) -> None:
-    """Unpack and write; the estate file comes last, so that a folder with one is whole."""
-    for source in made.sources:
-        if source.archives:
-            with tempfile.TemporaryDirectory(dir=folder, prefix=".unpacking-") as half:
-                for path, host in source.archives.items():
-                    unpack(folder / path, path, Path(half) / "whole" / host)
-                (Path(half) / "whole").rename(folder / source.folder)
-    for name, written in sorted(files.items(), key=lambda item: item[0] == ESTATE):
-        (folder / name).parent.mkdir(exist_ok=True)
-        write_file(folder / name, written.encode())
+    """Unpack and write all, or nothing; the estate file comes last, so that a folder with one is whole."""
+    written: list[Path] = []
+    try:
+        for source in made.sources:
+            if source.archives:
+                written.append(folder / source.folder)
+                _unpack(folder, source)
+        for name, content in sorted(files.items(), key=lambda item: item[0] == ESTATE):
+            if not (folder / name).parent.exists():
+                (folder / name).parent.mkdir()
+                written.append((folder / name).parent)
+            written.append(folder / name)
+            write_file(folder / name, content.encode())
+    except BaseException:
+        for path in reversed(written):
+            if path.is_dir():
+                shutil.rmtree(path, ignore_errors=True)
+            else:
+                path.unlink(missing_ok=True)
+        raise
+
+
+def _unpack(folder: Path, source: Planned) -> None:
+    """Unpack the archives of a source; they are there as a whole, or not at all."""
+    with tempfile.TemporaryDirectory(dir=folder, prefix=".unpacking-") as half:
+        for path, host in source.archives.items():
+            unpack(folder / path, path, Path(half) / "whole" / host)
+        (Path(half) / "whole").rename(folder / source.folder)
 
 
 def _read_and_judge(out: Console, folder: Path, shown: str, made: Plan) -> int:
     estate = ["--estate", str(folder / ESTATE)] if shown != "." else []
     paths = {path for source in made.sources for paths in source.files.values() for path in paths}
     if sum((folder / path).stat().st_size for path in paths if (folder / path).is_file()) > _SOURCES_FIRST:
-        show_hints(
-            out,
-            [(" ".join(["keymallet read", *estate]), "read it: with exports as large as these, not at once")],
-        )
+        command = shlex.join(["keymallet", "read", *estate])
+        show_hints(out, [(command, "read it: with exports as large as these it takes its time")])
         return CLEAN
     out.print()
     out.print(text("read", "bold"))
     sys.stdout.flush()
     main(["read", *estate])
     if not (folder / "snapshots").exists():
-        raise fail(
-            "nothing could be read", file=str(folder / ESTATE), hint="mend the maps, then keymallet read"
-        )
+        hint = "correct the maps, then keymallet read"
+        raise fail("nothing could be read", file=str(folder / ESTATE), hint=hint)
     out.print()
     out.print(text("judge", "bold"))
     sys.stdout.flush()
     code = main(["judge", *estate])
     out.print()
     show_lacking(out, made)
+    hints = [("less maps/*.toml", "look the maps over: which column is which fact")] if paths else []
+    show_hints(
+        out, [*([(f"cd {shlex.quote(shown)}", "work in the estate's folder")] if estate else []), *hints]
+    )
     return code

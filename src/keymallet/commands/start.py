@@ -16,7 +16,7 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 from rich.console import Console
 
-from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.exit_codes import CLEAN, FAILED
 from keymallet.commands.main import main
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
@@ -207,10 +207,9 @@ def _read_and_judge(out: Console, folder: Path, shown: str, made: Plan) -> int:
     out.print()
     out.print(text("read", "bold"))
     sys.stdout.flush()
-    main(["read", *estate])
-    if not (folder / "snapshots").exists():
-        hint = "correct the maps, then keymallet read"
-        raise fail("nothing could be read", file=str(folder / ESTATE), hint=hint)
+    if main(["read", *estate]) == FAILED:
+        hint = "correct what it says, then keymallet read"
+        raise fail("the estate is made, and could not be read", file=str(folder / ESTATE), hint=hint)
     out.print()
     out.print(text("judge", "bold"))
     sys.stdout.flush()

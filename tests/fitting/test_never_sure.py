@@ -255,6 +255,46 @@ def test_what_only_sounds_alike_is_no_fact(header: str, values: list[str]) -> No
     assert header not in taken(export(**{header: values, "Display name": "A B"}))
 
 
+# what stands in several columns, or in none
+
+
+def test_crosses_and_no_crosses(tmp_path: Path) -> None:
+    """Where people put a cross, an empty cell says no; likely, for it is never certain."""
+    for header, mark, fact, means in (("Locked", "X", "locked", True), ("Disabled", "✓", "enabled", False)):
+        data = export(**{header: [mark, "", ""]})
+        assert taken(data)[header][1].sureness == "likely"
+        assert read_back(data, tmp_path)[fact].to_list()[:3] == [means, not means, not means]
+
+
+def test_a_day_and_its_time_are_put_together(tmp_path: Path) -> None:
+    """In the column behind it, whatever that is called; a day without a time stands for itself."""
+    data = export(**{"Letzte Anmeldung": ["20.11.2026", "21.11.2026", ""], "Uhrzeit": ["08:15", "", ""]})
+    at = read_back(data, tmp_path)["last-sign-in"].to_list()
+    assert at[:3] == [datetime(2026, 11, 20, 8, 15, tzinfo=UTC), datetime(2026, 11, 21, tzinfo=UTC), None]
+
+
+def test_numbered_columns_are_rows(tmp_path: Path) -> None:
+    """A first and a second key: a row for each that stands there, and no fact of the account."""
+    data = (
+        export(**{"Key 1": "", "Key 1 created": "", "Key 2": "", "Key 2 created": ""}).decode().splitlines()
+    )
+    data[1] = "arven;K-1;2026-01-14;K-2;2026-02-15"
+    data[2] = "birk;;;K-3;2026-03-20"
+    text = "\n".join(data)
+    found = guess(read_sample(text.encode(), "x.csv"), AT.date(), Asked())
+    assert found is not None and [part.table.name for part in found.parts] == ["account", "key"]
+    (tmp_path / "x.csv").write_text(text)
+    keys = try_map(
+        map_text(found, today=AT.date(), clock="UTC"), tmp_path / "x.csv", "csv", ZoneInfo("UTC"), AT
+    ).tables["key"]
+    assert sorted(keys.select("account", "key").rows()) == [
+        ("arven", "K-1"),
+        ("arven", "K-2"),
+        ("birk", "K-3"),
+    ]
+    assert keys["issued"].null_count() == 0
+
+
 # reading
 
 

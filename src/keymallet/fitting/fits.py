@@ -17,6 +17,8 @@ from keymallet.sources.export.map_shapes import FALSE_WORDS, TRUE_WORDS
 _ENOUGH = 0.6
 """The least share of a column's values that has to be understood for it to be taken as the fact."""
 _PLAINLY = Named(1.0)
+_MARKS = frozenset(squeezed(mark) for mark in "x ✓ ✔ ✅ ☑ ● ■ ★ 〇 ○ ◯".split())
+"""What people put where something holds, and nothing where it does not."""
 _EMPTY = 0.7
 """How well a column suits in which nothing stands: there is only its header to go by."""
 _THROUGH = {("account", "ends"), ("person", "leaves"), ("grant", "ends"), ("account", "locked-until")}
@@ -97,6 +99,11 @@ def _flag(shape: Shape, fact: Column, opposite: bool) -> Fit:
     known = shape.share(true | false)
     if known < _ENOUGH:
         return Fit(0.0, remark="these are no words for yes and no")
+    if true and not false and shape.column.empty and {squeezed(value) for value in true} <= _MARKS:
+        # A column of crosses: where there is none, it does not hold.
+        crosses = _in_order(shape, true)
+        words = {"true": [], "false": crosses} if opposite else {"true": crosses, "false": []}
+        return Fit(known, {**words, "empty": opposite}, remark="empty is taken as no cross", doubtful=True)
     if opposite:
         true, false = false, true
     options: dict[str, Any] = {}

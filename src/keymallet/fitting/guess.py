@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date
+from itertools import pairwise
 
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.fitting.fits import Context, fit_values
-from keymallet.fitting.lists import list_parts, with_members
+from keymallet.fitting.lists import list_parts, numbered_columns, with_members
 from keymallet.fitting.matching import LEAST, LIKELY, TABLES_TRIED, Asked, Match, Part, best_part
 from keymallet.fitting.sample import Export
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import name_score
+
+_TIME_OF_DAY = re.compile(r"(?:[01]?\d|2[0-3]):[0-5]\d(?::[0-5]\d)?")
 
 
 @dataclass
@@ -30,21 +35,53 @@ def guess(export: Export, today: date, asked: Asked) -> Guess | None:
     sample = replace(export.sample, columns=[*export.sample.columns, *with_members(export.sample)])
     tables = [asked.table] if asked.table else TABLES_TRIED
     shapes = [Shape(column) for column in sample.columns]
-    first = best_part(shapes, tables, Context(today), asked)
+    numbered = numbered_columns(export.sample)
+    single = [shape for shape in shapes if shape.column.header not in numbered]
+    first = best_part(single, tables, Context(today), asked) if numbered and single else None
+    if first is None or first.table is not ACCOUNT:
+        first = best_part(shapes, tables, Context(today), asked)
     if first is None:
         return None
     order = _common_order(first.matches)
     if order:
-        first = best_part(shapes, [first.table.name], Context(today, order), asked) or first
+        used_of = single if numbered and first.table is ACCOUNT else shapes
+        first = best_part(used_of, [first.table.name], Context(today, order), asked) or first
     context = Context(today, order)
     parts = [first, *list_parts(sample, first, context, export.format)]
+    times = _with_times(first, shapes) if export.format == "csv" else set()
     whole_map = Guess(export, parts)
-    used = {match.column.header for part in parts if not part.rows for match in part.matches}
+    used = times | {column for part in parts for column in part.spread}
+    used |= {match.column.header for part in parts if not part.rows for match in part.matches}
     used |= {part.rows for part in parts}
     for shape in shapes[: len(export.sample.columns)]:
         if shape.column.header not in used:
             whole_map.unused[shape.column.header] = _why_unused(shape, first, context)
     return whole_map
+
+
+def _with_times(part: Part, shapes: Sequence[Shape]) -> set[str]:
+    """Put a day and the time in the column behind it together; gives those columns of times."""
+    taken = {match.column.header: match for match in part.matches if part.uses(match)}
+    found = set()
+    for day, behind in pairwise(shapes):
+        match, header = taken.get(day.column.header), behind.column.header
+        if match is None or match.fit.dates is None or header in taken or not behind.total:
+            continue
+        dates = match.fit.dates
+        if not dates.plain_days or dates.zoneless or behind.share(_times(behind)) < 1.0:
+            continue
+        seconds = any(value.count(":") > 1 for value in behind.told)
+        days = ["%Y-%m-%d" if written == "iso" else written for written in match.fit.options["formats"]]
+        together = [f"{written} %H:%M{':%S' if seconds else ''}" for written in days]
+        match.fit.options |= {"from": [day.column.header, header], "formats": [*together, *days]}
+        match.fit.remark = "; ".join(filter(None, (match.fit.remark, f'with its time from "{header}"')))
+        match.fit.doubtful = True
+        found.add(header)
+    return found
+
+
+def _times(shape: Shape) -> set[str]:
+    return {value for value in shape.told if _TIME_OF_DAY.fullmatch(value)}
 
 
 def _common_order(matches: Sequence[Match]) -> str:

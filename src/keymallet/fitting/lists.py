@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import date
 
-from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, TABLES
-from keymallet.core.facts.model import Table
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, TABLES
+from keymallet.core.facts.model import Column, Table
 from keymallet.fitting.fits import Context, fit_values
 from keymallet.fitting.matching import Asked, Match, Part, best_part
 from keymallet.fitting.sample import Sample, SampledColumn
@@ -16,6 +18,7 @@ from keymallet.sources.export.json_path import MEMBER, OUTSIDE
 
 _NAMED = {"factor": "factor", "key": "key", "grant": "role", "elevation": "asked", "sign-in": "sign-in"}
 """Tables that lists can fill, with the concept that the name of such a list holds."""
+_NUMBER = re.compile(r"(?<![A-Za-z\d])\d{1,2}(?!\d)")
 _LEAST_HEADER = 0.6
 _LEAST_WORDS = 0.6
 _ANY_DAY = date(2000, 1, 1)
@@ -49,7 +52,10 @@ def list_parts(sample: Sample, first: Part, context: Context, export_format: str
     unused_lists = [
         inner for inner in sample.lists if not any(header.startswith(f"{inner.path}[") for header in used)
     ]
-    parts = [_of_objects(inner, key, context) for inner in unused_lists]
+    spread = _numbered(sample, key, context)
+    if spread is not None:
+        first.matches[:] = [match for match in first.matches if match.column.header not in spread.spread]
+    parts = [spread, *(_of_objects(inner, key, context) for inner in unused_lists)]
     parts += [_of_cells(column, key, export_format) for column in sample.columns if column.header not in used]
     taken: set[str] = set()
     kept = []
@@ -62,11 +68,57 @@ def list_parts(sample: Sample, first: Part, context: Context, export_format: str
 
 def _account(table: Table, key: Match, export_format: str) -> Match:
     """The account of each row: in JSON it stands in the record around the list."""
-    fact = table.column("account")
-    assert fact is not None
+    fact = _account_of(table)
     header = f"{OUTSIDE}{key.column.header}" if export_format == "json" else key.column.header
     column = SampledColumn(header, key.column.values, key.column.rows, key.column.empty)
     return Match(fact, column, fit_values(Shape(column), table, fact, Context(_ANY_DAY)), key.score)
+
+
+def _by_template(sample: Sample) -> dict[str, list[SampledColumn]]:
+    """Columns that differ in a number alone, by their name with `{n}` for it."""
+    groups: dict[str, list[SampledColumn]] = {}
+    for column in sample.columns:
+        if not column.steps and len(_NUMBER.findall(column.header)) == 1:
+            groups.setdefault(_NUMBER.sub("{n}", column.header), []).append(column)
+    return {template: columns for template, columns in groups.items() if len(columns) > 1}
+
+
+def numbered_columns(sample: Sample) -> set[str]:
+    """The names of columns that differ from others in a number alone."""
+    return {column.header for columns in _by_template(sample).values() for column in columns}
+
+
+def _numbered(sample: Sample, key: Match, context: Context) -> Part | None:
+    """Columns that are numbered ("Key 1 created", "Key 2 created"): a row for each number."""
+    several = _by_template(sample)
+    if not several:
+        return None
+    account = _account(KEY, key, "csv")
+    shapes = [Shape(_merged(template, columns)) for template, columns in several.items()]
+    asked = Asked(facts={"account": account.column.header})
+    part = best_part([*shapes, Shape(account.column)], ["key", "factor"], context, asked)
+    if part is None or not all(match.by_header for match in part.matches):
+        return None
+    others = [match for match in part.matches if match.fact.name != "account" and part.uses(match)]
+    part.matches = [replace(account, fact=_account_of(part.table)), *others]
+    part.spread = tuple(column.header for match in others for column in several[match.column.header])
+    return part if others else None
+
+
+def _merged(template: str, columns: list[SampledColumn]) -> SampledColumn:
+    """All columns of one name as if they were one; the number in it says nothing."""
+    values: dict[str, int] = {}
+    for column in columns:
+        for value, times in column.values.items():
+            values[value] = values.get(value, 0) + times
+    rows, empty = sum(column.rows for column in columns), sum(column.empty for column in columns)
+    return SampledColumn(template, values, rows, empty, steps=(template.replace("{n}", " "),))
+
+
+def _account_of(table: Table) -> Column:
+    fact = table.column("account")
+    assert fact is not None
+    return fact
 
 
 def _of_objects(inner: Sample, key: Match, context: Context) -> Part | None:

@@ -204,7 +204,8 @@ def remarks(match: Match) -> list[str]:
     if fit.left:
         shown = ", ".join(f'"{one_line(value)}"' for value in fit.left[:_SHOWN])
         notes.append(f"not understood: {shown}{' …' if len(fit.left) > _SHOWN else ''}")
-    if match.fact.kind is Kind.FLAG and match.column.empty and match.column.filled:
+    unsaid = "empty" not in fit.options and match.column.empty and match.column.filled
+    if match.fact.kind is Kind.FLAG and unsaid:
         notes.append("empty is taken as not known")
     return notes
 

@@ -82,7 +82,7 @@ class Part:
 
     `separator` stands between the members where that list is a cell. `absent` are facts that somebody said
     the system has no notion of; with `if_columns` the part is one of several for its table, told apart by
-    the columns that files have.
+    the columns that files have. `spread` are numbered columns of which each number is a row.
     """
 
     table: Table
@@ -91,6 +91,7 @@ class Part:
     separator: str = ""
     absent: tuple[str, ...] = ()
     if_columns: tuple[str, ...] = ()
+    spread: tuple[str, ...] = ()
 
     @property
     def key(self) -> str:

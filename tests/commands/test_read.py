@@ -298,3 +298,32 @@ def test_rows_that_were_refused_are_written_as_they_stood(tmp_path: Path) -> Non
 
 
 MAP_OF_LATIN = 'encoding = "windows-1252"\n[account.columns]\nname = "Login"\ndisplay = "Name"\n'
+
+
+@pytest.mark.parametrize(
+    ("as_of", "told"),
+    [("2026-11-20T06:00:00Z", "2026-11-20T06:00:00"), ('"2026-11-20"', "2026-11-20T00:00:00"), ('"file"', "2026-11-19T12:00:00")],
+)  # fmt: skip
+def test_an_export_says_what_was_true_when_it_was_made(tmp_path: Path, as_of: str, told: str) -> None:
+    """What was to come then has not happened; it gets old from then on."""
+    estate = f'organisation = "O"\nclock = "UTC"\nrulebook = "base"\n[source.d]\nread = "csv"\nmap = "m.toml"\nas-of = {as_of}\nstale-after = "3d"\nfiles = {{ account = "a*.csv" }}\n'
+    rows = "Login,Seen\nann,2026-11-18\nbo,2026-11-22\n"
+    write(
+        tmp_path,
+        {
+            "estate.toml": estate,
+            "m.toml": '[account.columns]\nname = "Login"\nlast-sign-in = "Seen"\n',
+            "a1.csv": rows,
+        },
+    )
+    os.utime(tmp_path / "a1.csv", (1795089600, 1795089600))  # 2026-11-19 12:00
+    done = run("read", "--at", "2026-11-24T09:00Z", cwd=tmp_path, expect=3)
+    assert "2026-11-22 00:00Z lies after the reading" in " ".join(done.stdout.split())
+    assert newest(tmp_path).manifest.sources["d"].read_at.isoformat().startswith(told)
+    assert "too-old" in run("judge", "--at", "2026-11-24T09:00Z", "--format", "json", cwd=tmp_path).stdout
+    write(tmp_path, {"estate.toml": estate.replace(f"as-of = {as_of}", 'as-of = "soon"')})
+    refused = run("read", "--at", "2026-11-24T09:00Z", cwd=tmp_path, expect=2)
+    assert '"soon" is no date' in refused.stderr
+    write(tmp_path, {"estate.toml": estate.replace(f"as-of = {as_of}", "as-of = 2027-01-01")})
+    later = run("read", "--at", "2026-11-24T09:00Z", cwd=tmp_path).stdout
+    assert "which is after the reading: not used" in " ".join(later.split())

@@ -99,14 +99,14 @@ def _flag(shape: Shape, fact: Column, opposite: bool) -> Fit:
     known = shape.share(true | false)
     if known < _ENOUGH:
         return Fit(0.0, remark="these are no words for yes and no")
+    options: dict[str, Any] = {}
     if true and not false and shape.column.empty and {squeezed(value) for value in true} <= _MARKS:
         # A column of crosses: where there is none, it does not hold.
         crosses = _in_order(shape, true)
-        words = {"true": [], "false": crosses} if opposite else {"true": crosses, "false": []}
-        return Fit(known, {**words, "empty": opposite}, remark="empty is taken as no cross", doubtful=True)
+        options |= {"true": [], "false": crosses} if opposite else {"true": crosses, "false": []}
+        return Fit(known, {**options, "empty": opposite}, remark="empty is taken as no cross", doubtful=True)
     if opposite:
         true, false = false, true
-    options: dict[str, Any] = {}
     folded = {value.casefold() for value in true | false}
     if opposite or not folded <= {*TRUE_WORDS, *FALSE_WORDS}:
         options = {"true": _in_order(shape, true), "false": _in_order(shape, false)}

@@ -73,7 +73,7 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
             for reading in readings:
                 _take_out(reading, request.secrets)
             for reading in readings:
-                _set_impossible_aside(reading, at)
+                _set_impossible_aside(reading, reading.as_of or at)
                 reading.known = _known(reading)
             request.note_files()
         return readings

@@ -6,7 +6,7 @@ They stand apart from the readers so that an estate can be checked without loadi
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
@@ -30,10 +30,15 @@ class SourceSection(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
 
 
 class ExportSection(SourceSection, rename="kebab", frozen=True, kw_only=True):
-    """An export's column map, and its files table by table."""
+    """An export's column map, and its files table by table.
+
+    `as_of` is when its facts were true, where that is not when it is read: an instant, or "file" for the
+    date of the oldest of its files.
+    """
 
     map: str
     files: dict[str, str | list[str]]
+    as_of: Any = None
 
 
 class HostSection(SourceSection, rename="kebab", frozen=True, kw_only=True):

@@ -186,7 +186,7 @@ def write_snapshot(
                 records = dict(zip(tables, written, strict=True))
             sources = {
                 reading.source: SourceRecord(
-                    reading.read_at or read_at,
+                    reading.read_at or reading.as_of or read_at,
                     reading.supply,
                     reading.intake,
                     reading.files,

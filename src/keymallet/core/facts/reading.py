@@ -81,7 +81,8 @@ class Reading:
     them. `incomplete` says in words where a source stopped short of giving all it has.
     `failed` says why it could not be read at all, `problems` in full: its accounts, if any are known
     from before, are there with nothing known of them. `read_at` is when it was read, if that was not
-    now. `renamed` gives the new names of accounts by their old ones. `empty_files` are those with a header
+    now; `as_of` when what it says was true, if that was not when it was read. `renamed` gives the new
+    names of accounts by their old ones. `empty_files` are those with a header
     and no row; `referrals` parts of a source that another server has. `known` counts, by table and column,
     the values that are known (under "" the rows); `emptied` names the columns (and with "" the tables)
     that had values before and have none now. With `strays_expected`, rows that name no account of the
@@ -98,6 +99,7 @@ class Reading:
     failed: str = ""
     problems: tuple[Problem, ...] = ()
     read_at: datetime | None = None
+    as_of: datetime | None = None
     renamed: dict[str, str] = field(default_factory=dict)
     empty_files: list[str] = field(default_factory=list)
     referrals: list[str] = field(default_factory=list)

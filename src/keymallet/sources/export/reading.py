@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime
 from pathlib import Path
 
 import polars as pl
@@ -12,6 +13,7 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.core.language.clocks import AN_INSTANT, instant_of
 from keymallet.sources.export.column_map import ColumnMap, RowMap
 from keymallet.sources.export.csv_export import CSV
 from keymallet.sources.export.formats import Format
@@ -42,7 +44,30 @@ def read(section: ExportSection, request: Request) -> list[Reading]:
     text = request.config_of(section.map, reading)
     column_map = read_column_map(text, section.map, request.clock, FORMATS[section.read].header_fault)
     _check_files(section, column_map)
-    return [read_mapped(section, column_map, request, reading)]
+    read_mapped(section, column_map, request, reading)
+    reading.as_of = _as_of(section, request, reading)
+    return [reading]
+
+
+def _as_of(section: ExportSection, request: Request, reading: Reading) -> datetime | None:
+    """When the facts of an export were true, as its section says. Raises KeymalletError for no date."""
+    if section.as_of is None:
+        return None
+    if section.as_of == "file":
+        named = [[given] if isinstance(given, str) else given for given in section.files.values()]
+        paths = {path for names in named for name in names for path in _paths_of(name, request)}
+        oldest = min((request.folder / path).stat().st_mtime for path in paths)
+        said = datetime.fromtimestamp(oldest, UTC)
+    else:
+        instant = instant_of(section.as_of, request.clock)
+        if instant is None:
+            where = f'as-of in [source.{request.name}]: "{section.as_of}" is no date'
+            raise fail(where, hint=f'{AN_INSTANT}, or "file" for the date of its files')
+        said = instant
+    if said > request.at:
+        reading.remarks.append(f"as of {said:%Y-%m-%d %H:%M}Z, which is after the reading: not used")
+        return None
+    return said
 
 
 def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request, reading: Reading) -> Reading:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from importlib.resources import files
 from pathlib import Path
@@ -22,6 +22,7 @@ from keymallet.sources.export.refused import named_apart, refused_rows
 from keymallet.sources.reading import read_sources
 from keymallet.store.snapshot import SourceRecord
 from keymallet.views.intake import SOURCES_SHOWN, has_gaps, show_intake, show_reading
+from keymallet.views.lacking import show_lacking
 from keymallet.views.terminal import console, show_hints, text
 
 
@@ -48,9 +49,15 @@ def run(options: argparse.Namespace) -> int:
     everything = len(snapshot.manifest.sources)
     show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
     _write_refused(out, estate, options.refused, snapshot.manifest.sources)
+    show_lacking(out, _told(snapshot.manifest.sources.values()))
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
     return INCOMPLETE if any(map(has_gaps, snapshot.manifest.sources.values())) else CLEAN
+
+
+def _told(sources: Iterable[SourceRecord | Reading]) -> set[str]:
+    """The tables that some source tells of; what a system has no notion of is told as well."""
+    return {table for source in sources for table, facts in source.supply.items() if facts}
 
 
 def _write_refused(
@@ -82,5 +89,7 @@ def _try_out(estate: Estate, at: datetime, options: argparse.Namespace) -> int:
     for reading in readings:
         show_reading(out, reading, estate.clock)
     _write_refused(out, estate, options.refused, {reading.source: reading for reading in readings})
+    if not options.only:
+        show_lacking(out, _told(readings))
     out.print(text("no snapshot was written" if options.refused else "nothing was written", "bold"))
     return INCOMPLETE if any(map(has_gaps, readings)) else CLEAN

@@ -30,7 +30,8 @@ from keymallet.starting.questions import Answers, Question, apply, fault_of, que
 from keymallet.starting.survey import survey
 from keymallet.starting.texts import answers_text, estate_text, map_file, map_of, register_text
 from keymallet.starting.unpacking import unpack
-from keymallet.views.start import show_found, show_lacking, show_question, show_written
+from keymallet.views.lacking import show_lacking
+from keymallet.views.start import show_found, show_question, show_written
 from keymallet.views.terminal import console, show_hints, text
 
 ESTATE, ANSWERS = "estate.toml", "start-answers.toml"
@@ -55,8 +56,7 @@ def run(options: argparse.Namespace) -> int:
         raise fail("nothing here can be judged", file=options.folder, hint=hint)
     asked = questions(made, folder)
     if options.look:
-        out.print()
-        show_lacking(out, made)
+        show_lacking(out, _tables(made))
         command = shlex.join(["keymallet", "start", *([options.folder] if options.folder != "." else [])])
         show_hints(out, [(command, f"make an estate of it: {how_many(len(asked), 'question')}")])
         return CLEAN
@@ -138,6 +138,12 @@ def _texts(made: Plan, answers: Answers, asked: Sequence[Question], now: datetim
     }
 
 
+def _tables(made: Plan) -> set[str]:
+    """The tables that some source tells of; hosts and directories tell of their own."""
+    told = {part.table.name for source in made.sources for guess in source.guesses for part in guess.parts}
+    return told | ({"key", "setting"} if any(not source.guesses for source in made.sources) else set())
+
+
 def _unpacked(made: Plan) -> list[str]:
     return [source.folder for source in made.sources if source.archives]
 
@@ -214,8 +220,6 @@ def _read_and_judge(out: Console, folder: Path, shown: str, made: Plan) -> int:
     out.print(text("judge", "bold"))
     sys.stdout.flush()
     code = main(["judge", *estate])
-    out.print()
-    show_lacking(out, made)
     hints = [("less maps/*.toml", "look the maps over: which column is which fact")] if paths else []
     show_hints(
         out, [*([(f"cd {shlex.quote(shown)}", "work in the estate's folder")] if estate else []), *hints]

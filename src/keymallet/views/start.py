@@ -18,17 +18,6 @@ from keymallet.views.intake import counted
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import text
 
-_WANTED = {
-    "person": "a staff list: whose accounts are, who has left",
-    "factor": "second factors: who can prove more than a password",
-    "grant": "roles: who holds power, since when, until when",
-    "key": "keys and tokens: how old they are, whose, until when",
-    "sign-in": "sign-ins: who was where, failures and locks",
-    "setting": "password settings: what the systems themselves enforce",
-    "gate": "sign-in requirements: whom they cover, whom they leave out",
-    "elevation": "opened roles: who asked, who approved, for how long",
-}
-"""Tables that make most answers possible, the most telling first, with what an export of them would tell."""
 _BY = {"name": "login names", "stable-id": "numbers", "mail": "mail addresses"}
 
 
@@ -117,23 +106,6 @@ def show_question(out: Console, question: Question, number: int, of: int, compla
         example = f"; or such as {question.example}" if question.example else ""
         how = f"return for {question.default}{example}"
     out.print(text(f"  {how}", "dim"))
-
-
-def show_lacking(out: Console, plan: Plan) -> None:
-    """Which exports would make most more answers possible."""
-    there = {table for source in plan.sources for table in source.files}
-    hosts = any(source.read in ("host", "ldif") for source in plan.sources)
-    lacking = {
-        name: what
-        for name, what in _WANTED.items()
-        if name not in there and not (hosts and name in ("key", "setting"))
-    }
-    if not lacking:
-        return
-    out.print(text("what would tell most that is not here:", "bold"))
-    for what in list(lacking.values())[:4]:
-        out.print(text(f"  {what}"))
-    out.print()
 
 
 def show_written(out: Console, folder: str, files: Sequence[str]) -> None:

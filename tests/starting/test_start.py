@@ -146,11 +146,11 @@ def test_questions_are_asked_one_at_a_time(folder: Path, tmp_path: Path) -> None
     """Through a terminal: defaults, a wrong answer, choices by number and name; then replayed from the file."""
     child = spawn(folder)
     child.expect("What is the organisation called")
-    child.expect("return for Hill School")
+    child.expect("return: Hill School")
     child.sendline("")
     child.expect("time zone")
-    child.sendline("Europe/Nowhere")
-    child.expect('"Europe/Nowhere" is no time zone')
+    child.sendline("Europe/Prag")
+    child.expect('"Europe/Prag" is no time zone; did you mean "Europe/Prague"')
     child.sendline("Europe/Prague")
     child.expect("with which column do people sign in")
     child.sendline("Zugang")
@@ -185,7 +185,7 @@ def test_questions_are_asked_one_at_a_time(folder: Path, tmp_path: Path) -> None
 def test_who_goes_away_leaves_nothing_behind(folder: Path, how: str) -> None:
     """An end of input or an interrupt while it asks: nothing is written."""
     child = spawn(folder)
-    child.expect("return for Hill School.*> ")
+    child.expect("return: Hill School.*> ")
     child.delaybeforesend = (
         0.5  # an interrupt between a prompt and the reading of its answer is one too early
     )

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from zoneinfo import available_timezones
 
 import msgspec
 
@@ -21,8 +22,8 @@ MOST_QUESTIONS = 6
 _LOGINS_OFFERED = 6
 NONE = "none"
 WITHOUT = {
-    "starts": "start dates: accounts are usable from the day they are made",
-    "ends": "end dates: accounts last until somebody switches them off",
+    "starts": "days from which accounts can be used",
+    "ends": "days on which accounts end by themselves",
     "key": "keys, tokens and certificates",
     "factor": "second factors",
     "elevation": "roles that are opened for a time",
@@ -96,7 +97,10 @@ def _name_fault(answer: str) -> str:
 
 
 def _zone_fault(answer: str) -> str:
-    return "" if is_zone(answer) else f'"{answer}" is no time zone, like Europe/Zurich or UTC'
+    if is_zone(answer):
+        return ""
+    hint = did_you_mean(answer, available_timezones()) or "it is written like Europe/Zurich or UTC"
+    return f'"{answer}" is no time zone; {hint}'
 
 
 def _logins(source: Planned) -> list[Question]:

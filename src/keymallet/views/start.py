@@ -101,10 +101,10 @@ def show_question(out: Console, question: Question, number: int, of: int, compla
     for place, (choice, meaning) in enumerate((question.choices or {}).items(), start=1):
         line = f"{place}  {choice}" + (f": {meaning}" if meaning else "")
         out.print(Padding(text(line), (0, 0, 0, 2)))
-    how = "numbers with blanks between, or return for none"
+    how = "numbers with blanks between; return: none of them"
     if not question.several:
         example = f"; or such as {question.example}" if question.example else ""
-        how = f"return for {question.default}{example}"
+        how = f"return: {question.default}{example}"
     out.print(text(f"  {how}", "dim"))
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+from collections import Counter
 from pathlib import Path
 
 import icalendar
@@ -20,7 +21,65 @@ def rows(text: str) -> list[dict[str, str]]:
     return list(csv.DictReader(io.StringIO(text, newline="")))
 
 
+NAMED = """
+Login,Name,Mail,Staff no,Type
+j.jaeger,Jörg Jäger,joerg@x.example,17,person
+adm-jj,,,17,person
+a.jaeger,Anna Jäger,anna@x.example,18,person
+svc-mail,Mail relay,,,service
+"""
+
+
+@pytest.mark.parametrize(
+    ("wanted", "found"),
+    [
+        ("jorg jager", ["d/j.jaeger"]),  # without accents and capitals
+        ("17", ["d/j.jaeger", "d/adm-jj"]),
+        ("RELAY", ["d/svc-mail"]),
+        ("joerg@", ["d/j.jaeger"]),
+        ("Anna", ["d/a.jaeger"]),
+    ],
+)
+def test_an_account_is_found_by_whatever_people_call_it(
+    tmp_path: Path, wanted: str, found: list[str]
+) -> None:
+    """By name, number, or a part that only one has; where several have it, all are named and none is taken."""
+    columns = 'name = "Login"\ndisplay = "Name"\nmail = "Mail"\nperson = "Staff no"\nkind = "Type"\n'
+    estate = 'organisation = "O"\nclock = "UTC"\nrulebook = "base"\n[source.d]\nread = "csv"\nmap = "m.toml"\nfiles = { account = "a.csv" }\n'
+    write(
+        tmp_path,
+        {"estate.toml": estate, "m.toml": f"[account.columns]\n{columns}", "a.csv": NAMED.strip() + "\n"},
+    )
+    run("read", cwd=tmp_path)
+    shown = run("show", wanted, cwd=tmp_path).stdout
+    assert [
+        line for line in shown.splitlines() if line in {f"d/{row.split(',')[0]}" for row in NAMED.split()}
+    ] == found
+    several = run("show", "jäger", cwd=tmp_path, expect=2).stderr
+    assert "part of the names of 2 accounts" in several and "d/j.jaeger, d/a.jaeger" in several
+    assert "there is no account" in run("show", "jg", cwd=tmp_path, expect=2).stderr
+
+
 # who
+
+
+def test_how_many_are_meant_by_what(railway: Path) -> None:
+    """The counts are those of the rows themselves; a list counts each of its members."""
+    asked = ("who", "enabled and privileged", *AT, "--format", "csv")
+    each = rows(run(*asked, "--columns", "source, kind", cwd=railway, expect=0).stdout)
+    counted = rows(run(*asked, "--count-by", "source, kind", cwd=railway, expect=0).stdout)
+    tally = Counter((row["source"], row["kind"]) for row in each)
+    assert {(row["source"], row["kind"]): int(row["count"]) for row in counted} == tally
+    assert [int(row["count"]) for row in counted] == sorted(tally.values(), reverse=True)
+    shown = run("who", "enabled and privileged", *AT, "--count-by", "source", cwd=railway, expect=0).stdout
+    assert f"{len(each)} of 827 accounts" in shown
+    groups = rows(
+        run("who", "enabled", *AT, "--format", "csv", "--count-by", "groups", cwd=railway, expect=0).stdout
+    )
+    members = rows(
+        run("who", "enabled and groups includes 'all-staff'", *AT, "--format", "csv", cwd=railway, expect=0).stdout
+    )
+    assert {row["groups"]: row["count"] for row in groups}["all-staff"] == str(len(members))
 
 
 def test_who_is_meant_by_an_expression(railway: Path) -> None:

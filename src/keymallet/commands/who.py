@@ -16,7 +16,7 @@ from keymallet.core.facts.declaration import TABLES, tables_with_verdicts
 from keymallet.core.facts.model import Kind
 from keymallet.core.judging.register_facts import registered
 from keymallet.core.rulebook.question import read_condition, read_value, split_list
-from keymallet.core.studies.query import QueryResult, pick, usual_columns
+from keymallet.core.studies.query import QueryResult, counted_by, pick, usual_columns
 from keymallet.views.rows import show_rows
 from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, text
@@ -30,7 +30,8 @@ def run(options: argparse.Namespace) -> int:
         raise KeymalletError(Problem(f'--each: there is no table "{options.each}"', hint=hint))
     inputs, table = open_inputs(options), TABLES[options.each]
     condition = read_condition(options.expression, table, inputs.rulebook, "the expression")
-    wanted = split_list(options.columns) if options.columns else usual_columns(table, condition)
+    by = split_list(options.count_by) if options.count_by else []
+    wanted = by or (split_list(options.columns) if options.columns else usual_columns(table, condition))
     columns = {name: read_value(name, table, inputs.rulebook, "--columns") for name in wanted}
     sort = read_value(options.sort, table, inputs.rulebook, "--sort") if options.sort else None
     if sort is not None and sort.type.kind is Kind.WORDS:
@@ -44,6 +45,8 @@ def run(options: argparse.Namespace) -> int:
     result = pick(
         context, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
     )
+    if by:
+        result = counted_by(result, by)
     if options.format == "table":
         _show(options, inputs, result, table.name)
     else:
@@ -66,7 +69,8 @@ def _show(options: argparse.Namespace, inputs: JudgingInputs, result: QueryResul
         if shown.height:
             show_rows(out, shown, result.kinds, inputs.clock)
         plural = "people" if noun == "person" else ""
-        summary = f"{result.rows.height:,} of {how_many(result.asked, noun, plural)}"
+        picked = int(result.rows["count"].sum()) if options.count_by else result.rows.height
+        summary = f"{picked:,} of {how_many(result.asked, noun, plural)}"
         if shown.height < result.rows.height:
             summary += f", the first {shown.height} shown (--all)"
         out.print(text(summary, "bold"))

@@ -16,6 +16,7 @@ EXAMPLES = [
         "keymallet who 'age(last-sign-in) > limit.idle' --columns 'unit, last-sign-in' --sort last-sign-in",
         "who has not signed in for longest, with columns of your choice",
     ),
+    ("keymallet who 'enabled and locked' --count-by 'source, unit'", "how many, where"),
     ("keymallet who 'kind = api-key and state = active' --each key --format csv", "every working API key"),
 ]  # fmt: skip
 
@@ -33,6 +34,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--columns",
         metavar="LIST",
         help="facts or expressions to show, with commas between (default: those asked about)",
+    )
+    parser.add_argument(
+        "--count-by",
+        metavar="LIST",
+        help="how many rows there are for each value of these facts or expressions, the most first",
     )
     parser.add_argument("--sort", metavar="EXPRESSION", help="the smallest or earliest first")
     parser.add_argument("--reverse", action="store_true", help="with --sort: the largest or latest first")

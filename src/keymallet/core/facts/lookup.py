@@ -9,23 +9,64 @@ from keymallet.core.base.problems import KeymalletError, Problem
 from keymallet.core.facts.evidence import Evidence
 
 NEAREST = 5
+_CALLED = ("account", "name", "mail")
+_KNOWN_AS = ("display", "person")
+_LEAST_PART = 3
+"""Letters that a part of a name has to have."""
+_MOST_NAMED = 8
 
 
 def find_accounts(evidence: Evidence, wanted: str) -> list[int]:
     """The rows of the accounts meant: by key, else by name, else by mail; then the same in any case.
 
-    Raises KeymalletError with the nearest names if there is none.
+    Then by the name or number of the person; at last by a part of any of these that only one person has.
+    Raises KeymalletError with the nearest names if there is none, or with all if several are meant.
     """
     accounts = evidence.tables["account"]
     for fold in (False, True):
-        for column in ("account", "name", "mail"):
+        for column in _CALLED:
             values = accounts[column].str.to_lowercase() if fold else accounts[column]
             rows = (values == (wanted.lower() if fold else wanted)).fill_null(False).arg_true()
             if len(rows):
                 return rows.to_list()
+    folded = _folded(pl.Series([wanted]))[0]
+    for column in _KNOWN_AS:
+        known_as: list[int] = (_folded(accounts[column]) == folded).fill_null(False).arg_true().to_list()
+        if known_as:
+            return known_as
+    rows = _with_part(accounts, folded)
+    if len(rows) == 1 or _are_of_one(accounts["person"].gather(rows)):
+        meant: list[int] = rows.to_list()
+        return meant
+    if len(rows):
+        named = accounts["account"].gather(rows)
+        more = f" and {len(named) - _MOST_NAMED:,} more" if len(named) > _MOST_NAMED else ""
+        hint = f"which: {', '.join(named.head(_MOST_NAMED))}{more}"
+        raise KeymalletError(
+            Problem(f'"{wanted}" is part of the names of {len(named):,} accounts', hint=hint)
+        )
     near = _nearest(accounts, wanted)
     hint = f"did you mean {', '.join(near)}?" if near else ""
     raise KeymalletError(Problem(f'there is no account "{wanted}" in the snapshot', hint=hint))
+
+
+def _folded(names: pl.Series) -> pl.Series:
+    """Names in small letters, without accents and blanks around them."""
+    return names.str.normalize("NFKD").str.replace_all(r"\p{M}", "").str.to_lowercase().str.strip_chars()
+
+
+def _with_part(accounts: pl.DataFrame, part: str) -> pl.Series:
+    """The rows in which something that an account is called by holds this, if it has a few letters."""
+    if len(part) < _LEAST_PART:
+        return pl.Series([], dtype=pl.UInt32)
+    names = [_folded(accounts[column]) for column in ("name", "mail", "display")]
+    holds = [name.str.contains(part, literal=True).fill_null(False) for name in names]
+    return (holds[0] | holds[1] | holds[2]).arg_true()
+
+
+def _are_of_one(persons: pl.Series) -> bool:
+    """Whether accounts are all of one and the same person."""
+    return len(persons) > 0 and persons.null_count() == 0 and persons.n_unique() == 1
 
 
 def of_same_person(evidence: Evidence, row: int) -> list[str]:

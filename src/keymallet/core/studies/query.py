@@ -66,6 +66,24 @@ def pick(
     return QueryResult(frame, kinds, truth.null_count(), len(truth))
 
 
+def counted_by(result: QueryResult, columns: list[str]) -> QueryResult:
+    """How many rows were picked for each value of these columns, the most first; where none stands, null.
+
+    Of a list, each member counts for itself.
+    """
+    rows = result.rows.select(columns)
+    for name in columns:
+        if rows.schema[name] == pl.List(pl.String):
+            rows = rows.explode(name)
+    counts = rows.group_by(columns, maintain_order=True).len("count")
+    counts = counts.with_columns(pl.col("count").cast(pl.Int64))
+    counts = counts.sort("count", *columns, descending=[True, *(False for _ in columns)], nulls_last=True)
+    kinds: dict[str, Kind] = {
+        name: Kind.WORD if kind is Kind.WORDS else kind for name, kind in result.kinds.items()
+    }
+    return QueryResult(counts, kinds | {"count": Kind.COUNT}, result.unknown, result.asked)
+
+
 def usual_columns(table: Table, condition: Typed) -> list[str]:
     """What to show where nobody says: who it is, and the facts that the condition asks about."""
     asked = [part.text for part in local(condition) if isinstance(part, typed.Fact | typed.Derived)]

@@ -77,7 +77,9 @@ def test_how_many_are_meant_by_what(railway: Path) -> None:
         run("who", "enabled", *AT, "--format", "csv", "--count-by", "groups", cwd=railway, expect=0).stdout
     )
     members = rows(
-        run("who", "enabled and groups includes 'all-staff'", *AT, "--format", "csv", cwd=railway, expect=0).stdout
+        run(
+            "who", "enabled and groups includes 'all-staff'", *AT, "--format", "csv", cwd=railway, expect=0
+        ).stdout
     )
     assert {row["groups"]: row["count"] for row in groups}["all-staff"] == str(len(members))
 

@@ -337,3 +337,22 @@ def test_a_disk_that_takes_no_more_leaves_nothing_half_made(folder: Path) -> Non
     done = subprocess.run(words, cwd=folder, capture_output=True, text=True, timeout=120, check=False)
     assert done.returncode == 2 and "File too large" in done.stderr, done.stderr
     assert sorted(folder.rglob("*")) == before
+
+
+def test_files_of_one_shape_and_of_several(tmp_path: Path) -> None:
+    """Parts of one export are read once each, wider ones by their own part; old versions are left out."""
+    people = {
+        f"crew-{part}.csv": "".join(f"{part}{n},{part}{n}@x.example,yes\n" for n in range(3)) for part in "ab"
+    }
+    for name, rows in people.items():
+        (tmp_path / name).write_text("Login,Mail,Enabled\n" + rows)
+    (tmp_path / "roles-1.csv").write_text("Login,Role\na0,Reader\nb1,Reader\n")
+    (tmp_path / "roles-2.csv").write_text("Login,Role\na1,Writer\n")
+    (tmp_path / "roles-3.csv").write_text("Login,Role,Until\nb0,Writer,2027-01-31\n")
+    (tmp_path / "old").mkdir()
+    for month in ("2026-08", "2026-09", "2026-10"):
+        (tmp_path / "old" / f"{month}.csv").write_text("Account,Active\nx1,yes\nx2,no\n")
+    done = run_installed("start", "--yes", cwd=tmp_path)
+    said = " ".join(done.stdout.split())
+    assert "read 6 accounts, 4 grants" in said and "listings" not in said
+    assert said.count("the same accounts as old/2026-") == 2

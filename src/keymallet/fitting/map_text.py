@@ -40,11 +40,19 @@ def map_text(guess: Guess, *, today: date, clock: str, map_file: str = "MAP.toml
 
 
 def shared_map(
-    title: str, read: str, guesses: Sequence[Guess], absent: Sequence[str], *, today: date, clock: str
+    title: str,
+    read: str,
+    guesses: Sequence[Guess],
+    alike: Sequence[Guess],
+    absent: Sequence[str],
+    *,
+    today: date,
+    clock: str,
 ) -> str:
     """One map for several files of one source, of which it says how each is written.
 
-    `read` is the format of most of them, `absent` the tables that the system has no notion of.
+    `read` is the format of most of them, `alike` files that are read as others are, `absent` the tables that
+    the system has no notion of.
     """
     document = tomlkit.document()
     document.add(
@@ -58,7 +66,7 @@ def shared_map(
     settings = {"records": records.pop() if len(records) == 1 else "", "absent": list(absent)}
     _add_all(document, guesses, settings, clock)
     files = tomlkit.aot()
-    for export in (guess.export for guess in guesses):
+    for export in (guess.export for guess in [*guesses, *alike]):
         told: dict[str, Any] = {
             "name": export.file,
             "read": export.format if export.format != read else "",

@@ -6,6 +6,7 @@ import re
 import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 
 import polars as pl
 
@@ -48,7 +49,7 @@ class Planned:
 
     `files` are the tables of an export and the files of each. `archives` are unpacked into `folder`, each
     as the host that it is given. Of listings, `listed` files are one pattern. `persons` is the source where
-    the same login is the same person.
+    the same login is the same person. `alike` are guesses of files that the map reads as it does others.
     """
 
     name: str
@@ -57,12 +58,18 @@ class Planned:
     files: dict[str, list[str]] = field(default_factory=dict)
     folder: str = ""
     hosts: list[str] = field(default_factory=list)
+    alike: list[Guess] = field(default_factory=list)
     listed: int = 0
     archives: dict[str, str] = field(default_factory=dict)
     persons: str = ""
     kinds: dict[str, str] = field(default_factory=dict)
     tie_by_mail: bool = False
     absent_tables: list[str] = field(default_factory=list)
+
+    @property
+    def read_as(self) -> list[Guess]:
+        """The guesses of all its files."""
+        return [*self.guesses, *self.alike]
 
     @property
     def is_roster(self) -> bool:
@@ -97,7 +104,8 @@ def plan(found: Sequence[Found]) -> Plan:
     for pattern, (guess, files) in together.items():
         guess.export.file = pattern
         name = _free_name(made, pattern.partition("/")[0])
-        listed = Planned(name, "csv", [guess], {"account": [pattern]}, listed=len(files))
+        others = [each for each in found if each.path not in files and fnmatchcase(each.path, pattern)]
+        listed = Planned(name, "csv", [guess], {"account": files if others else [pattern]}, listed=len(files))
         made.sources.append(listed)
     listed_files = {file for _, files in together.values() for file in files}
     why = "a list of names without a header: of what?"
@@ -131,21 +139,20 @@ def _add_main(made: Plan, path: str, guess: Guess) -> None:
     """A source of its own; more of a system that is there already, or the same thing once more."""
     table = "account" if any(part.table.name == "account" for part in guess.parts) else "person"
     keys = _values(guess, table, TABLE_KEYS[table])
-    headers = {column.header for column in guess.export.sample.columns}
+    headers = _headers(guess)
     for source in made.sources:
         if table not in source.files or source.read != guess.export.format:
             continue
-        first = source.guesses[0]
-        known = pl.concat([_values(each, table, TABLE_KEYS[table]) for each in source.guesses]).unique()
+        known = pl.concat([_values(each, table, TABLE_KEYS[table]) for each in source.read_as]).unique()
         again = _share(keys, known)
-        alike = {column.header for column in first.export.sample.columns} == headers
+        alike = _headers(source.guesses[0]) == headers
         if again >= _SAME_ACCOUNTS and alike:
             newer = f"{source.files[table][0]}, which is newer or has more of them"
             made.left_out[path] = f"the same {counted_as(table)} as {newer}"
             return
         if alike and again == 0:
             source.files[table].append(path)
-            source.guesses.append(guess)
+            source.alike.append(guess)
             return
     source = Planned(_free_name(made, path), guess.export.format, [guess])
     for part in guess.parts:
@@ -154,6 +161,10 @@ def _add_main(made: Plan, path: str, guess: Guess) -> None:
 
 
 TABLE_KEYS = {"account": "name", "person": "person"}
+
+
+def _headers(guess: Guess) -> set[str]:
+    return {column.header for column in guess.export.sample.columns}
 
 
 def _tables(guess: Guess) -> set[str]:
@@ -212,14 +223,16 @@ def _add_rows(made: Plan, path: str, guess: Guess) -> None:
 def attach(source: Planned, path: str, guess: Guess) -> None:
     """Let a file of rows be one of this source's."""
     table = guess.parts[0].table
-    if table.name in source.files:  # files of two shapes: the map tells them apart by their columns
-        earlier = [each for each in source.guesses if each.export.file in source.files[table.name]]
-        for each in [*earlier, guess]:
-            for part in each.parts:
-                if part.table is table:
-                    part.if_columns = tuple(match.column.header for match in part.matches if part.uses(match))
+    earlier = [each for each in source.guesses if each.export.file in source.files.get(table.name, [])]
     source.files.setdefault(table.name, []).append(path)
+    if any(_headers(each) == _headers(guess) for each in earlier):
+        source.alike.append(guess)
+        return
     source.guesses.append(guess)
+    if earlier:  # files of several shapes: the map tells them apart by their columns
+        parts = [part for each in [*earlier, guess] for part in each.parts if part.table is table]
+        for part in parts:
+            part.if_columns = tuple(match.column.header for match in part.matches if part.uses(match))
 
 
 def _add_hosts(made: Plan, found: Sequence[Found]) -> None:
@@ -248,7 +261,7 @@ def _add_hosts(made: Plan, found: Sequence[Found]) -> None:
 def _add_ties(made: Plan) -> None:
     """Whose accounts are: by mail where no number tells."""
     rosters = [source for source in made.sources if source.is_roster]
-    mails = [_values(each, "person", "mail") for source in rosters for each in source.guesses]
+    mails = [_values(each, "person", "mail") for source in rosters for each in source.read_as]
     if not mails:
         return
     known = pl.concat(mails).str.to_lowercase()
@@ -283,7 +296,7 @@ def _values(guess: Guess, table: str, fact: str) -> pl.Series:
 
 def _of_all(source: Planned, fact: str, *, folded: bool = False) -> pl.Series:
     """What the accounts of a source are known by; `folded`: in small letters."""
-    values = pl.concat([_values(each, "account", fact) for each in source.guesses])
+    values = pl.concat([_values(each, "account", fact) for each in source.read_as])
     return values.str.to_lowercase() if folded else values
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import replace
@@ -16,6 +17,9 @@ from keymallet.fitting.sample import Export, Sample, SampledColumn
 from keymallet.sources.export.map_shapes import FILE_NAME
 from keymallet.starting.survey import EXPORT, LISTING, Found
 
+_MOST_ACCOUNTS = 50
+"""Of one computer."""
+_DATED = re.compile(r".*(?:19|20)\d\d[-_.]?\d\d.*")
 _FEWEST = 3
 """Files of one shape in a folder of their own that are a listing each."""
 
@@ -39,7 +43,12 @@ def _shape(found: Found) -> str:
     if found.kind == LISTING:
         return LISTING
     guess = found.guess
-    if guess is None or [part.table.name for part in guess.parts] != ["account"]:
+    dated = _DATED.fullmatch(PurePosixPath(found.path).stem)
+    if guess is None or guess.export.sample.rows > _MOST_ACCOUNTS or dated:
+        return ""  # so many accounts, or a date for a name: exports of a system at different times
+    if [part.table.name for part in guess.parts] != ["account"]:
+        return ""
+    if any(match.fact.name == "mail" for part in guess.parts for match in part.matches):
         return ""
     return "|".join(column.header for column in guess.export.sample.columns)
 

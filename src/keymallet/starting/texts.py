@@ -85,7 +85,7 @@ def _section(source: Planned) -> Any:
 def map_of(source: Planned, *, today: date, clock: str) -> str:
     """The column map of a source's exports."""
     return shared_map(
-        source.name, source.read, source.guesses, source.absent_tables, today=today, clock=clock
+        source.name, source.read, source.guesses, source.alike, source.absent_tables, today=today, clock=clock
     )
 
 

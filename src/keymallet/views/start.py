@@ -73,7 +73,7 @@ def _tells(source: Planned) -> str:
     if source.read == "ldif":
         return "the entries of a directory"
     counts: Counter[str] = Counter()
-    for guess in source.guesses:
+    for guess in source.read_as:
         for part in guess.parts:
             counts[part.table.name] += 0 if part.rows else guess.export.sample.rows
     return ", ".join(counted(rows, name) if rows else f"{name}s" for name, rows in counts.items())

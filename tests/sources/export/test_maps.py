@@ -197,6 +197,23 @@ columns = { name = "uid", display = "cn" }
         reading(tmp_path, text, files | {"c.csv": "x,y\n1,2\n"})
 
 
+def test_a_file_is_read_by_the_part_with_most_of_its_columns(tmp_path: Path) -> None:
+    """Not twice, where it has all columns of a shorter part as well."""
+    text = """
+[account.columns]
+name = "L"
+[[grant]]
+if-columns = ["L", "R"]
+columns = { account = "L", role = "R" }
+[[grant]]
+if-columns = ["L", "R", "U"]
+columns = { account = "L", role = "R", scope = "U" }
+"""
+    files: dict[str, str | bytes] = {"a.csv": "L\na\n", "g1.csv": "L,R\na,x\n", "g2.csv": "L,R,U\na,y,z\n"}
+    read = reading(tmp_path, text, files, account="a.csv", grant="g*.csv")
+    assert sorted(read.tables["grant"].select("role", "scope").rows()) == [("x", None), ("y", "z")]
+
+
 def test_a_folder_of_files_is_one_source_and_their_names_tell(tmp_path: Path) -> None:
     """Local accounts of personal computers: a listing each, and two of the same name are two."""
     text = 'header-line = 0\n[account.columns]\nname = { from = ["@file", "1"], join = "/" }\nlocation = "@file"\n'

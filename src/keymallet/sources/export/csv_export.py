@@ -10,7 +10,7 @@ from keymallet.sources.export.csv_rows import header_of, read_rows
 from keymallet.sources.export.formats import Format
 from keymallet.sources.export.instants import may_be_in_full
 from keymallet.sources.export.rows import MEMBER, ExportRows
-from keymallet.sources.export.shaping import shaped
+from keymallet.sources.export.shaping import shaped, taken_apart
 
 
 def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:
@@ -30,11 +30,7 @@ def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> E
         repeated=_where_all(plainly, lambda cell: cell.column.kind in RECURRING) - {MEMBER},
         instants=_where_all(plainly, may_be_in_full) - {MEMBER},
     )
-    if row_map.only_with:
-        rows = rows.only_with(row_map.only_with, row_map.stands)
-    if row_map.rows:
-        rows = rows.split(row_map.rows, row_map.separator, row_map.is_none)
-    return shaped(rows, row_map)
+    return shaped(taken_apart(rows, row_map), row_map)
 
 
 def names_of(data: bytes, path: str, column_map: ColumnMap) -> list[str]:

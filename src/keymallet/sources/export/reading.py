@@ -141,7 +141,9 @@ def _parts_for(
     if not any(part.if_columns or any(NUMBER in name for name in part.asked) for part in row_maps):
         return row_maps
     names = format_.names_of(read_file(request.folder / path, path), path, column_map)
-    mine = [part for part in row_maps if is_for(part, names)]
+    fitting = [part for part in row_maps if part.if_columns and is_for(part, names)]
+    best = max(fitting, key=lambda part: len(part.if_columns), default=None)
+    mine = [part for part in row_maps if not part.if_columns or part is best]
     if not mine:
         table = row_maps[0].table.name
         hint = f"the columns are: {', '.join(names[:12])}{' …' if len(names) > 12 else ''}"

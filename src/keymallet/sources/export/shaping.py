@@ -20,6 +20,13 @@ NUMBER = "{n}"
 """In the name of a column: any number, so that `Key {n} created` is a row for each."""
 
 
+def taken_apart(rows: ExportRows, row_map: RowMap) -> ExportRows:
+    """The rows of a table of text: those in which something stands, and a row for each member of a list."""
+    if row_map.only_with:
+        rows = rows.only_with(row_map.only_with, row_map.stands)
+    return rows.split(row_map.rows, row_map.separator, row_map.is_none) if row_map.rows else rows
+
+
 def shaped(rows: ExportRows, row_map: RowMap) -> ExportRows:
     """The rows that the map wants, with the columns that it puts together of others."""
     for header, words in row_map.only_where.items():

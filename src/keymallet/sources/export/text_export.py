@@ -8,7 +8,7 @@ from keymallet.sources.export import fixed_width
 from keymallet.sources.export.column_map import ColumnMap, RowMap
 from keymallet.sources.export.formats import Format
 from keymallet.sources.export.rows import ExportRows
-from keymallet.sources.export.shaping import shaped
+from keymallet.sources.export.shaping import shaped, taken_apart
 
 
 def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> ExportRows:
@@ -27,11 +27,7 @@ def rows_of(data: bytes, path: str, column_map: ColumnMap, row_map: RowMap) -> E
         wanted=row_map.asked,
         ordered_by=column_map.ordered_by,
     )
-    if row_map.only_with:
-        rows = rows.only_with(row_map.only_with, row_map.stands)
-    if row_map.rows:
-        rows = rows.split(row_map.rows, row_map.separator, row_map.is_none)
-    return shaped(rows, row_map)
+    return shaped(taken_apart(rows, row_map), row_map)
 
 
 def names_of(data: bytes, path: str, column_map: ColumnMap) -> list[str]:

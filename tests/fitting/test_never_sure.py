@@ -271,6 +271,8 @@ def test_a_day_and_its_time_are_put_together(tmp_path: Path) -> None:
     data = export(**{"Letzte Anmeldung": ["20.11.2026", "21.11.2026", ""], "Uhrzeit": ["08:15", "", ""]})
     at = read_back(data, tmp_path)["last-sign-in"].to_list()
     assert at[:3] == [datetime(2026, 11, 20, 8, 15, tzinfo=UTC), datetime(2026, 11, 21, tzinfo=UTC), None]
+    other = read_back(data.replace(b"Uhrzeit", b"Schichtbeginn"), tmp_path)["last-sign-in"]
+    assert other[0] == datetime(2026, 11, 20, tzinfo=UTC)
 
 
 def test_numbered_columns_are_rows(tmp_path: Path) -> None:

@@ -356,3 +356,13 @@ def test_files_of_one_shape_and_of_several(tmp_path: Path) -> None:
     said = " ".join(done.stdout.split())
     assert "read 6 accounts, 4 grants" in said and "listings" not in said
     assert said.count("the same accounts as old/2026-") == 2
+
+
+def test_no_secret_is_offered_as_a_login(tmp_path: Path) -> None:
+    """Where the login is asked for, columns are shown with values: those of passwords are not among them."""
+    rows = "".join(f"u{n}@x.example,acc{n},Winter{n}moon,qwe{n}rty\n" for n in range(5))
+    (tmp_path / "users.csv").write_text(f"E-mail,Zugang,Initial password,PIN\n{rows}")
+    (login,) = [
+        each for each in questions(plan(survey(tmp_path, TODAY)), tmp_path) if each.about[0] == "login"
+    ]
+    assert login.choices is not None and list(login.choices) == ["E-mail", "Zugang"]

@@ -15,7 +15,7 @@ from keymallet.fitting.lists import list_parts, numbered_columns, with_members
 from keymallet.fitting.matching import LEAST, LIKELY, TABLES_TRIED, Asked, Match, Part, best_part
 from keymallet.fitting.sample import Export
 from keymallet.fitting.shapes import Shape
-from keymallet.fitting.vocabulary import name_score
+from keymallet.fitting.vocabulary import name_score, understood
 
 _TIME_OF_DAY = re.compile(r"(?:[01]?\d|2[0-3]):[0-5]\d(?::[0-5]\d)?")
 
@@ -70,6 +70,8 @@ def _with_times(part: Part, shapes: Sequence[Shape]) -> set[str]:
         dates = match.fit.dates
         if not dates.plain_days or dates.zoneless or behind.share(_times(behind)) < 1.0:
             continue
+        if not _tells_no_more(header, day.column.header):
+            continue
         seconds = any(value.count(":") > 1 for value in behind.told)
         days = ["%Y-%m-%d" if written == "iso" else written for written in match.fit.options["formats"]]
         together = [f"{written} %H:%M{':%S' if seconds else ''}" for written in days]
@@ -78,6 +80,13 @@ def _with_times(part: Part, shapes: Sequence[Shape]) -> set[str]:
         match.fit.doubtful = True
         found.add(header)
     return found
+
+
+def _tells_no_more(header: str, of_day: str) -> bool:
+    """Whether a column of times is about nothing but what the day before it is about."""
+    about = {concept for piece in understood(of_day).pieces for concept in piece.concepts} | {"hours"}
+    read = understood(header)
+    return not read.letters_left and all(piece.concepts & about for piece in read.pieces)
 
 
 def _times(shape: Shape) -> set[str]:

@@ -25,6 +25,10 @@ _MOSTLY = 0.7
 """The share of its letters that has to be understood for it to count as partly read."""
 _OF_ANYTHING = (Kind.FLAG, Kind.INSTANT, Kind.COUNT, Kind.SPAN)
 """Kinds of fact whose values look alike, whatever they are about."""
+_SECRET_HEADER = re.compile(
+    r"otp|one.?time|\bpin\b|\bcode|token|secret|seed|recovery|initial|passw|pwd", re.IGNORECASE
+)
+"""Headers of what works once, or until it is changed."""
 _NOT = "not"
 _NOT_TAKEN_APART = str.maketrans(
     {"ł": "l", "ı": "i", "ø": "o", "đ": "d", "æ": "ae", "œ": "oe", "Ł": "L", "İ": "I"}
@@ -267,6 +271,12 @@ def header_score(header: str, table: Table, column: Column) -> Named:
         rest = Header(kept, read.letters_left)
         named += [Named(pattern.score(rest), not pattern.opposite) for pattern in patterns]
     return max(named, key=lambda each: each.score, default=Named())
+
+
+def names_a_secret(header: str) -> bool:
+    """Whether a column may hold what people prove themselves with: its values are shown to nobody."""
+    concepts = {concept for piece in understood(header).pieces for concept in piece.concepts}
+    return bool(_SECRET_HEADER.search(header) or {"password", "key"} & concepts)
 
 
 def accented_letters(header: str) -> int:

@@ -12,10 +12,13 @@ from zoneinfo import available_timezones
 import msgspec
 
 from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.secrecy import may_be_secret
 from keymallet.core.base.toml_text import TomlDocument
 from keymallet.core.language.clocks import is_zone
 from keymallet.fitting.matching import SURE, Match, Part
+from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
+from keymallet.fitting.vocabulary import names_a_secret
 from keymallet.starting.grouping import Plan, Planned, attach, counted_as
 
 MOST_QUESTIONS = 6
@@ -114,11 +117,17 @@ def _logins(source: Planned) -> list[Question]:
     offered = {
         column.header: ", ".join(list(column.values)[:2])
         for column in columns
-        if column is match.column or Shape(column).may_be_login or Shape(column).mails > 0.9
+        if column is match.column or Shape(column).mails > 0.9 or _may_be_login(column)
     }
     choices = dict(list(offered.items())[:_LOGINS_OFFERED])
     text = f"In {file}, with which column do people sign in?"
     return [Question(("login", file), text, match.column.header, choices)] if len(choices) > 1 else []
+
+
+def _may_be_login(column: SampledColumn) -> bool:
+    """Whether people may sign in with this: never what they prove themselves with, which nobody is shown."""
+    secret = names_a_secret(column.header) or any(may_be_secret(value) for value in column.values)
+    return Shape(column).may_be_login and not secret
 
 
 def _home(plan: Plan, path: str) -> Question:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table as Grid
@@ -17,15 +15,11 @@ from keymallet.fitting.map_text import remarks
 from keymallet.fitting.matching import LIKELY, SURE, UNSURE, Match, Part
 from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
-from keymallet.fitting.vocabulary import understood
+from keymallet.fitting.vocabulary import names_a_secret
 from keymallet.views.intake import counted
 from keymallet.views.safe import plain
 from keymallet.views.terminal import text
 
-_ONCE_ONLY = re.compile(
-    r"otp|one.?time|\bpin\b|\bcode|token|secret|seed|recovery|initial|passw|pwd", re.IGNORECASE
-)
-"""Headers of what works once, or until it is changed."""
 _STYLES = {SURE: "green", LIKELY: "yellow", UNSURE: "red"}
 _VALUES_WIDTH = 36
 _CELLS_SHOWN = 6
@@ -102,9 +96,8 @@ def _values(column: SampledColumn) -> str:
     """The most frequent values; of what may be a secret only how many there are."""
     if not column.values:
         return "(empty)"
-    concepts = {concept for piece in understood(column.header).pieces for concept in piece.concepts}
     shape = Shape(column)
-    told = bool(_ONCE_ONLY.search(column.header) or {"password", "key"} & concepts)
+    told = names_a_secret(column.header)
     plainly_none = shape.dates >= 0.5 or shape.share({*shape.true, *shape.false}) >= 0.5
     odd = any(may_be_secret(value) and not value.strip().isdigit() for value in column.values)
     named = told and not plainly_none and (shape.distinct > 0.5 or odd)

@@ -297,6 +297,21 @@ def test_numbered_columns_are_rows(tmp_path: Path) -> None:
     assert keys["issued"].null_count() == 0
 
 
+def test_a_map_asks_once_for_what_the_system_does_not_have(tmp_path: Path) -> None:
+    """In a comment, ready to be put where it says: as it stands there, it is read."""
+    data = export(**{"Account expires": ["2027-01-31", ""]})
+    found = guess(read_sample(data, "x.csv"), AT.date(), Asked())
+    assert found is not None
+    text = map_text(found, today=AT.date(), clock="UTC")
+    assert '#   under [account]: absent = ["starts"]' in text
+    assert '#   at the top: absent = ["key", "factor", "elevation"]' in text
+    said = text.replace("[account.columns]", '[account]\nabsent = ["starts"]\n[account.columns]')
+    (tmp_path / "x.csv").write_bytes(data)
+    whole = f'absent = ["key", "factor", "elevation"]\n{said}'
+    reading = try_map(whole, tmp_path / "x.csv", "csv", ZoneInfo("UTC"), AT)
+    assert {"starts", "ends"} <= reading.supply["account"].keys() and "key" in reading.supply
+
+
 # reading
 
 

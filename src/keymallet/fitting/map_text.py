@@ -13,6 +13,7 @@ from tomlkit.items import InlineTable
 from tomlkit.items import Table as TomlTable
 
 from keymallet.core.facts.model import Kind
+from keymallet.fitting.absent import FACTS, untold
 from keymallet.fitting.guess import Guess
 from keymallet.fitting.matching import Match, Part
 from keymallet.fitting.shapes import Shape
@@ -36,7 +37,25 @@ def map_text(guess: Guess, *, today: date, clock: str, map_file: str = "MAP.toml
         "records": export.records,
     }
     _add_all(document, [guess], settings, clock)
+    for line in _asked(guess):
+        document.add(tomlkit.comment(line))
     return tomlkit.dumps(document)
+
+
+def _asked(guess: Guess) -> list[str]:
+    """What only somebody who knows the system can say: that it has none of what is not told here."""
+    part = next((part for part in guess.parts if part.table.name == "account"), None)
+    if part is None:
+        return []
+    told = {match.fact.name for match in part.matches if part.uses(match)}
+    lacking = untold(told | {each.table.name for each in guess.parts})
+    if not lacking:
+        return []
+    lines = ["", "Not told here. If the system has none of it at all, say so: no account has any, then."]
+    facts = [name for name in lacking if name in FACTS]
+    tables = [name for name in lacking if name not in FACTS]
+    lines += [f"  under [account]: absent = {facts}".replace("'", '"')] if facts else []
+    return [*lines, *([f"  at the top: absent = {tables}".replace("'", '"')] if tables else [])]
 
 
 def shared_map(

@@ -15,6 +15,7 @@ from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.secrecy import may_be_secret
 from keymallet.core.base.toml_text import TomlDocument
 from keymallet.core.language.clocks import is_zone
+from keymallet.fitting.absent import FACTS, untold
 from keymallet.fitting.matching import SURE, Match, Part
 from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
@@ -24,15 +25,6 @@ from keymallet.starting.grouping import Plan, Planned, attach, counted_as
 MOST_QUESTIONS = 6
 _LOGINS_OFFERED = 6
 NONE = "none"
-WITHOUT = {
-    "starts": "days from which accounts can be used",
-    "ends": "days on which accounts end by themselves",
-    "key": "keys, tokens and certificates",
-    "factor": "second factors",
-    "elevation": "roles that are opened for a time",
-}
-"""What a system may have no notion of, by the fact or the table; what of it no export tells is asked once."""
-_FACTS = ("starts", "ends")
 _KINDS_ASKED = "On hosts and in directories, whose are accounts that are not the system's own?"
 KINDS_MEANT = {
     "people": "of people; called svc-*, srv-* or service-*, of services",
@@ -147,12 +139,12 @@ def _without(source: Planned) -> list[Question]:
     if part is None:
         return []
     told = {match.fact.name for match in part.matches if part.uses(match)} | source.files.keys()
-    untold = {name: meaning for name, meaning in WITHOUT.items() if name not in told}
-    if not untold:
+    lacking = untold(told)
+    if not lacking:
         return []
     files = ", ".join(source.files["account"])
     text = f"{source.name} ({files}) tells nothing of these. Which does that system not have at all?"
-    return [Question(("absent", source.name), text, [], untold, several=True)]
+    return [Question(("absent", source.name), text, [], lacking, several=True)]
 
 
 def apply(plan: Plan, answers: Answers) -> None:
@@ -168,8 +160,8 @@ def apply(plan: Plan, answers: Answers) -> None:
             _sign_in_with(source, part, login)
         absent = answers.get(("absent", source.name), [])
         assert isinstance(absent, list)
-        part.absent = tuple(name for name in absent if name in _FACTS)
-        source.absent_tables = [name for name in absent if name not in _FACTS]
+        part.absent = tuple(name for name in absent if name in FACTS)
+        source.absent_tables = [name for name in absent if name not in FACTS]
 
     for path, guess in plan.homeless.items():
         home = next(

@@ -27,22 +27,23 @@ TODAY = date(2026, 11, 24)
 WRITTEN = {"estate.toml", "rulebook.toml", "exemptions.toml", "start-answers.toml"}
 
 
-@pytest.fixture(scope="session", params=FOLDERS)
-def started(
-    request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
-) -> tuple[str, Path, str]:
-    """A folder of each organisation, with what `start --yes` said of it; its name, the folder, the output."""
-    folder = tmp_path_factory.mktemp("start") / request.param
+@pytest.mark.parametrize("name", FOLDERS)
+def test_a_folder_becomes_a_judged_estate(name: str, tmp_path: Path) -> None:
+    """In one command, with no file written by hand, at most six questions, and nothing sure and wrong."""
+    folder = tmp_path / name
     folder.mkdir()
-    FOLDERS[request.param][0](folder)
+    FOLDERS[name][0](folder)
     done = run_installed("start", "--yes", cwd=folder)
     assert done.returncode in (0, 1, 3), done.stdout + done.stderr
-    return request.param, folder, done.stdout
+    assert "what would tell most that no source reports" in done.stdout or name == "canal"
+    assert {path.name for path in folder.glob("*.toml")} == WRITTEN
+    _all_is_read(name, folder)
+    _little_is_asked_and_nothing_is_sure_and_wrong(folder)
+    _nothing_is_written_over(folder)
 
 
-def test_a_folder_becomes_a_judged_estate(started: tuple[str, Path, str]) -> None:
-    """With no file written by hand: all rows of all files are read, none refused, no cell left over."""
-    name, folder, said = started
+def _all_is_read(name: str, folder: Path) -> None:
+    """All rows of all files are read, none refused, no cell left over."""
     (manifest,) = folder.glob("snapshots/*/manifest.json")
     sources = json.loads(manifest.read_text())["sources"]
     counts: dict[str, int] = {}
@@ -56,13 +57,10 @@ def test_a_folder_becomes_a_judged_estate(started: tuple[str, Path, str]) -> Non
             counts[table] = counts.get(table, 0) + intake["read"]
     expected = FOLDERS[name][1]
     assert {table: counts.get(table) for table in expected} == expected
-    assert "what would tell most that no source tells" in said or name == "canal"
-    assert {path.name for path in folder.glob("*.toml")} == WRITTEN
 
 
-def test_it_asks_little_and_is_never_sure_and_wrong(started: tuple[str, Path, str]) -> None:
+def _little_is_asked_and_nothing_is_sure_and_wrong(folder: Path) -> None:
     """At most six questions; columns that are sure bear the fact of their name in these folders."""
-    _, folder, _ = started
     made = plan(survey(folder, TODAY))
     assert len(questions(made, folder)) <= MOST_QUESTIONS
     parts = [part for source in made.sources for guess in source.guesses for part in guess.parts]
@@ -107,9 +105,8 @@ RIGHT = (
 """The facts that columns of these folders can be; those that are no fact stand nowhere here."""
 
 
-def test_nothing_is_written_over(started: tuple[str, Path, str]) -> None:
+def _nothing_is_written_over(folder: Path) -> None:
     """A second time it says what is there, and changes nothing."""
-    _, folder, _ = started
     before = {path: path.read_bytes() for path in folder.rglob("*") if path.is_file()}
     again = run_installed("start", "--yes", cwd=folder, expect=2)
     assert "already there, and not written over: estate.toml" in again.stderr

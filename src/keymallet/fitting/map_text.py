@@ -51,7 +51,7 @@ def _asked(guess: Guess) -> list[str]:
     lacking = untold(told | {each.table.name for each in guess.parts})
     if not lacking:
         return []
-    lines = ["", "Not told here. If the system has none of it at all, say so: no account has any, then."]
+    lines = ["", "Not reported here. If the system has none of it at all, say so: no account has any, then."]
     facts = [name for name in lacking if name in FACTS]
     tables = [name for name in lacking if name not in FACTS]
     lines += [f"  under [account]: absent = {facts}".replace("'", '"')] if facts else []

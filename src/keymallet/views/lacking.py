@@ -29,7 +29,7 @@ def show_lacking(out: Console, there: Collection[str]) -> None:
     if not lacking:
         return
     out.print()
-    out.print(text("what would tell most that no source tells", "bold"))
+    out.print(text("what would tell most that no source reports", "bold"))
     table = PlainTable(header=False)
     for _ in range(3):
         table.add_column()

@@ -21,7 +21,7 @@ from keymallet.starting.grouping import plan
 from keymallet.starting.questions import MOST_QUESTIONS, questions
 from keymallet.starting.survey import survey
 from tests.starting.folders import FOLDERS, school
-from tests.support import run_installed
+from tests.support import run, run_installed
 
 TODAY = date(2026, 11, 24)
 WRITTEN = {"estate.toml", "rulebook.toml", "exemptions.toml", "start-answers.toml"}
@@ -226,7 +226,7 @@ def test_a_folder_of_nothing_usable(tmp_path: Path) -> None:
     """It says of each file what is wrong with it, and shows no word of a password list."""
     (tmp_path / "list.txt").write_text("S3cret-Word\nOther+1\nHunter2x\n")
     (tmp_path / "a.pdf").write_bytes(b"%PDF-1.7 ...")
-    done = run_installed("start", "--yes", cwd=tmp_path, expect=2)
+    done = run("start", "--yes", cwd=tmp_path, expect=2)
     assert "nothing here can be judged" in done.stderr
     assert "what may be passwords" in done.stdout and "Hunter2x" not in done.stdout + done.stderr
     assert sorted(path.name for path in tmp_path.iterdir()) == ["a.pdf", "list.txt"]
@@ -241,7 +241,7 @@ def test_an_archive_cannot_write_beside_its_host(tmp_path: Path) -> None:
             member = tarfile.TarInfo(name)
             member.size = len(data)
             archive.addfile(member, io.BytesIO(data))
-    done = run_installed("start", "--yes", cwd=work, expect=2)
+    done = run("start", "--yes", cwd=work, expect=2)
     assert "evil.tar.gz" in done.stderr and "cannot be unpacked" in done.stderr
     assert not (tmp_path / "escaped").exists() and [path.name for path in work.iterdir()] == ["evil.tar.gz"]
 
@@ -257,7 +257,7 @@ def test_what_a_system_is_set_to_is_asked_for(tmp_path: Path) -> None:
     (tmp_path / "answers.toml").write_text(
         'organisation = "O"\nclock = "UTC"\n[of]\n"settings.csv" = "port"\n'
     )
-    done = run_installed("start", "--answers", "answers.toml", cwd=tmp_path)
+    done = run("start", "--answers", "answers.toml", cwd=tmp_path)
     assert "settings.csv tells settings, and not of which system" in done.stdout
     estate = tomllib.loads((tmp_path / "estate.toml").read_text("utf-8"))
     assert estate["source"]["port"]["files"] == {"account": "port.csv", "setting": "settings.csv"}
@@ -272,13 +272,13 @@ def test_rows_that_find_nobody_are_shown(tmp_path: Path) -> None:
         + "".join(f"k{n},u{n}@x.example,2026-01-1{n}\n" for n in range(3))
         + "k9,gone@x.example,2026-01-20\n"
     )
-    done = run_installed("start", "--look", cwd=tmp_path, expect=0)
+    done = run("start", "--look", cwd=tmp_path, expect=0)
     told = 'keys.csv goes with users: "Owner" holds their mail addresses; 1 name of nobody there'
     assert f"{told}, such as gone@x.example" in " ".join(done.stdout.split())
-    again = run_installed("fit", "keys.csv", "users.csv", cwd=tmp_path, expect=0)
+    again = run("fit", "keys.csv", "users.csv", cwd=tmp_path, expect=0)
     assert told in " ".join(again.stdout.split())
-    assert "no such file" in run_installed("fit", "keys.csv", "user.csv", cwd=tmp_path, expect=2).stderr
-    refused = run_installed("fit", "keys.csv", "users.csv", "--output", "m.toml", cwd=tmp_path, expect=2)
+    assert "no such file" in run("fit", "keys.csv", "user.csv", cwd=tmp_path, expect=2).stderr
+    refused = run("fit", "keys.csv", "users.csv", "--output", "m.toml", cwd=tmp_path, expect=2)
     assert "--output is for one file" in refused.stderr
 
 
@@ -290,7 +290,7 @@ def test_odd_names_loops_and_capitals(tmp_path: Path) -> None:
     (tmp_path / "keys.csv").write_text("Key ID,Owner,Issued\nk1,U1,2026-01-14\nk2,u2,2026-02-15\n")
     (tmp_path / "round").symlink_to(tmp_path)
     os.mkfifo(tmp_path / "pipe")
-    done = run_installed("start", "--yes", cwd=tmp_path)
+    done = run("start", "--yes", cwd=tmp_path)
     assert "round" not in done.stdout and done.stdout.count("not used: pipe") == 1
     assert '"Owner" holds their login names, in other letters' in " ".join(done.stdout.split())
     assert "read 4 accounts, 2 keys" in done.stdout
@@ -319,7 +319,7 @@ def test_what_is_in_the_way_leaves_all_as_it_was(folder: Path, in_the_way: str) 
     """A file where a folder should be, or one of the same name: nothing half made is left."""
     (folder / in_the_way).write_text("mine")
     before = sorted(path for path in folder.rglob("*"))
-    done = run_installed("start", "--yes", cwd=folder, expect=2)
+    done = run("start", "--yes", cwd=folder, expect=2)
     assert in_the_way in done.stderr
     assert (
         sorted(path for path in folder.rglob("*")) == before and (folder / in_the_way).read_text() == "mine"
@@ -349,7 +349,7 @@ def test_files_of_one_shape_and_of_several(tmp_path: Path) -> None:
     (tmp_path / "old").mkdir()
     for month in ("2026-08", "2026-09", "2026-10"):
         (tmp_path / "old" / f"{month}.csv").write_text("Account,Active\nx1,yes\nx2,no\n")
-    done = run_installed("start", "--yes", cwd=tmp_path)
+    done = run("start", "--yes", cwd=tmp_path)
     said = " ".join(done.stdout.split())
     assert "read 6 accounts, 4 grants" in said and "listings" not in said
     assert said.count("the same accounts as old/2026-") == 2

@@ -11,7 +11,7 @@ demo: $(VENV)/ready                   ## make the made-up railway's estate and r
 	$(BIN)/keymallet demo build/gentian-valley-railway
 
 test: $(VENV)/ready                   ## all tests
-	$(BIN)/pytest -n auto
+	$(BIN)/pytest -n auto --dist worksteal
 
 test-deep: $(VENV)/ready              ## many more random examples, and the long judges; run it before a release
 	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[mutations]'

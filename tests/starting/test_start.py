@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pexpect
 import pytest
+from filelock import FileLock
 
 from keymallet.fitting.matching import SURE
 from keymallet.starting.grouping import plan
@@ -296,6 +297,14 @@ def test_odd_names_loops_and_capitals(tmp_path: Path) -> None:
     assert "read 4 accounts, 2 keys" in done.stdout
     map_ = tomllib.loads((tmp_path / "maps/it-s-odd-1.toml").read_text("utf-8"))
     assert map_["key"]["columns"]["account"] == {"from": "Owner", "ignore-case": True}
+
+
+def test_who_finds_it_locked_leaves_the_lock(folder: Path) -> None:
+    """The lock is the other's: a third one must find it too."""
+    lock = folder / ".keymallet-start.lock"
+    with FileLock(lock):
+        assert "another start" in run("start", "--yes", cwd=folder, expect=2).stderr
+        assert lock.exists() and not (folder / "estate.toml").exists()
 
 
 def test_two_at_once_make_one_estate(folder: Path) -> None:

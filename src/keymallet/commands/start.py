@@ -36,7 +36,7 @@ from keymallet.views.terminal import console, show_hints, text
 
 ESTATE, ANSWERS = "estate.toml", "start-answers.toml"
 _BASE = "base"
-_SOURCES_FIRST = 1_000_000_000
+_READ_AT_ONCE = 1_000_000_000
 """Bytes of exports above which reading is left to whoever has the time for it."""
 
 
@@ -163,13 +163,14 @@ def _alone_in(folder: Path) -> Iterator[None]:
     lock = folder / ".keymallet-start.lock"
     try:
         with FileLock(lock, timeout=0):
-            yield
+            try:
+                yield
+            finally:  # only here: who finds it taken must not take it away
+                lock.unlink(missing_ok=True)
     except Timeout:
         raise fail("another start is at work in this folder", file=str(folder)) from None
     except OSError as error:
         raise fail(f"nothing can be written here: {error.strerror or error}", file=str(folder)) from None
-    finally:
-        lock.unlink(missing_ok=True)
 
 
 def _write(folder: Path, files: Mapping[str, str], made: Plan) -> None:
@@ -206,7 +207,7 @@ def _unpack(folder: Path, source: Planned) -> None:
 def _read_and_judge(out: Console, folder: Path, shown: str, made: Plan) -> int:
     estate = ["--estate", str(folder / ESTATE)] if shown != "." else []
     paths = {path for source in made.sources for paths in source.files.values() for path in paths}
-    if sum((folder / path).stat().st_size for path in paths if (folder / path).is_file()) > _SOURCES_FIRST:
+    if sum((folder / path).stat().st_size for path in paths if (folder / path).is_file()) > _READ_AT_ONCE:
         command = shlex.join(["keymallet", "read", *estate])
         show_hints(out, [(command, "read it: with exports as large as these it takes its time")])
         return CLEAN

@@ -50,8 +50,8 @@ class Dates:
     """What was found. `share`: of the values that stand for anything, how many these formats read.
 
     `order` is set where days and months are both numbers; `proven` whether some value can only be
-    read so. `counted`: they are bare numbers; `spread`: not so alike that they may be numbers of another
-    sort. `zone` is the zone all times carry without saying so; `letters` are zones by their letters.
+    read so; `spread` whether bare numbers differ so much that they are hardly of another sort. `zone` is
+    the zone all times carry without saying so; `letters` are zones by their letters.
     """
 
     formats: list[str] = field(default_factory=list)
@@ -60,7 +60,6 @@ class Dates:
     letters: list[str] = field(default_factory=list)
     order: str = ""
     proven: bool = True
-    counted: bool = False
     spread: bool = True
     plain_days: bool = False
     zoneless: bool = False
@@ -129,7 +128,6 @@ def _put_together(values: Mapping[str, int], ways: dict[str, list[_Way]], order:
         if any(way.format in _PLAUSIBLE for way in several)
     ]
     if numbers:
-        dates.counted = True
         # Whole days may well be few and close together; seconds that are so are no seconds.
         apart = max(numbers) - min(numbers)
         dates.spread = len(numbers) >= _FEWEST and apart >= _LEAST_SPREAD * len(numbers)

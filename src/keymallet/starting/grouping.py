@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
@@ -12,6 +11,7 @@ import polars as pl
 
 from keymallet.fitting.guess import Guess
 from keymallet.fitting.matching import Match, Part
+from keymallet.fitting.vocabulary import plain
 from keymallet.starting.listings import listings
 from keymallet.starting.survey import ARCHIVE, EXPORT, HOSTS, LDIF, LISTING, Found
 
@@ -308,9 +308,7 @@ def _share(values: pl.Series, known: pl.Series) -> float:
 def _free_name(made: Plan, path: str) -> str:
     """A name for a source out of its file's: letters and figures, and none that is taken."""
     stem = path.rsplit("/", 1)[-1].split(".")[0]
-    letters = unicodedata.normalize("NFKD", stem.replace("ł", "l").replace("ı", "i"))
-    plain = "".join(letter for letter in letters if not unicodedata.combining(letter)).lower()
-    name = re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or "accounts"
+    name = re.sub(r"[^a-z0-9]+", "-", plain(stem)).strip("-") or "accounts"
     taken = {source.name for source in made.sources}
     numbers = (f"{name}-{number}" for number in range(2, len(taken) + 3))
     return name if name not in taken else next(each for each in numbers if each not in taken)

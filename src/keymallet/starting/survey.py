@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import tarfile
 from collections.abc import Iterator
@@ -73,12 +74,16 @@ def _worth_looking_at(folder: Path, depth: int = 0) -> Iterator[Path]:
         if seen > _MOST_FILES:
             return
         if entry.is_dir():
-            if _hosts_in(entry):
+            if not _may_be_read(entry) or _hosts_in(entry):
                 yield entry
             elif depth < _DEEPEST:
                 yield from _worth_looking_at(entry, depth + 1)
         elif entry.suffix != ".toml":
             yield entry
+
+
+def _may_be_read(folder: Path) -> bool:
+    return os.access(folder, os.R_OK | os.X_OK)
 
 
 def _is_host(folder: Path) -> bool:
@@ -95,6 +100,8 @@ def _hosts_in(folder: Path) -> list[str]:
 def _look_at(path: Path, folder: Path, today: date) -> Found | None:
     shown = path.relative_to(folder).as_posix()
     if path.is_dir():
+        if not _may_be_read(path):
+            return Found(shown, USELESS, "a folder that cannot be read")
         hosts = _hosts_in(path)
         roots = [path] if _is_host(path) else [path / host for host in hosts]
         logins = [login for root in roots for login in _logins((root / "etc" / "passwd").read_bytes())]
@@ -146,7 +153,7 @@ def _logins(passwd: bytes) -> list[str]:
 def host_name(file: str) -> str:
     """The name of the host whose archive it is: the file's, without its endings."""
     ending = next((ending for ending in _ARCHIVES if file.lower().endswith(ending)), "")
-    return file.removesuffix(file[len(file) - len(ending) :]) if ending else file
+    return file[: len(file) - len(ending)]
 
 
 def look_at_export(path: Path, shown: str, today: date) -> Found:

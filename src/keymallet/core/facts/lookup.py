@@ -30,11 +30,12 @@ def find_accounts(evidence: Evidence, wanted: str) -> list[int]:
             if len(rows):
                 return rows.to_list()
     folded = _folded(pl.Series([wanted]))[0]
-    for column in _KNOWN_AS:
-        known_as: list[int] = (_folded(accounts[column]) == folded).fill_null(False).arg_true().to_list()
+    names = {column: _folded(accounts[column]) for column in _KNOWN_AS}
+    for known in names.values():
+        known_as: list[int] = (known == folded).fill_null(False).arg_true().to_list()
         if known_as:
             return known_as
-    rows = _with_part(accounts, folded)
+    rows = _with_part([names["display"], _folded(accounts["name"]), _folded(accounts["mail"])], folded)
     if len(rows) == 1 or _are_of_one(accounts["person"].gather(rows)):
         meant: list[int] = rows.to_list()
         return meant
@@ -55,11 +56,10 @@ def _folded(names: pl.Series) -> pl.Series:
     return names.str.normalize("NFKD").str.replace_all(r"\p{M}", "").str.to_lowercase().str.strip_chars()
 
 
-def _with_part(accounts: pl.DataFrame, part: str) -> pl.Series:
-    """The rows in which something that an account is called by holds this, if it has a few letters."""
+def _with_part(names: list[pl.Series], part: str) -> pl.Series:
+    """The rows in which one of these names holds a part, if that has a few letters."""
     if len(part) < _LEAST_PART:
         return pl.Series([], dtype=pl.UInt32)
-    names = [_folded(accounts[column]) for column in ("name", "mail", "display")]
     holds = [name.str.contains(part, literal=True).fill_null(False) for name in names]
     return (holds[0] | holds[1] | holds[2]).arg_true()
 

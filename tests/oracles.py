@@ -20,6 +20,7 @@ FOUND_IN = {
     "cvtsudoers": "sudo",
     "dash": "dash",
     "faillock": "libpam-modules-bin",
+    "fish": "fish",
     "ldapadd": "ldap-utils",
     "ldapmodify": "ldap-utils",
     "ldappasswd": "ldap-utils",
@@ -30,6 +31,7 @@ FOUND_IN = {
     "sshd": "openssh-server",
     "unix_chkpwd": "libpam-modules-bin",
     "useradd": "passwd",
+    "zsh": "zsh",
 }
 FAKE_CLOCK = "libfaketime"
 PLACES = os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin"))

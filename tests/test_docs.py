@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from keymallet.commands.main import COMMANDS
+from keymallet.commands.parsers import COMMANDS
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import read_register
 from keymallet.core.studies.cases import read_cases, try_case

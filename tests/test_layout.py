@@ -41,9 +41,21 @@ MAY_IMPORT: dict[str, set[str]] = {
     "fitting": {*CORE, "sources", "fitting"},
     "starting": {*CORE, "sources", "fitting", "starting"},
     "views": {*CORE, "store", "fitting", "starting", "views"},
+    "completing": {*CORE, "store", "completing"},
     "demo": {*CORE, "demo"},
     "rulebooks": set(),
-    "commands": {*CORE, "sources", "store", "outputs", "fitting", "starting", "views", "demo", "commands"},
+    "commands": {
+        *CORE,
+        "sources",
+        "store",
+        "outputs",
+        "fitting",
+        "starting",
+        "views",
+        "demo",
+        "completing",
+        "commands",
+    },
 }
 """Every room, and the rooms it may import."""
 
@@ -53,6 +65,8 @@ SOURCES_APART = {"export", "host", "directory", "scim"}
 LATE = {
     ("commands/main.py", "keymallet.views.problems"): "help and usage errors are told without rich",
     ("commands/main.py", "keymallet.commands.last_resort"): "only a fault of the program needs it",
+    ("commands/completing.py", "keymallet.core.facts.declaration"): "names of accounts do not wait for it",
+    ("commands/main.py", "keymallet.commands.completing"): "only a shell asks for it",
     ("commands/main.py", "keymallet.core.base.problems"): "the list of commands needs no dataclasses",
     ("commands/main.py", "keymallet.core.base.nearest"): "only a mistyped command needs it",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",

@@ -14,7 +14,7 @@ from pathlib import Path
 import polars as pl
 import pytest
 
-from keymallet.commands.main import COMMANDS
+from keymallet.commands.parsers import COMMANDS
 from keymallet.core.explaining.findings import besides, on_numbers, on_people, on_register, on_systems
 from keymallet.core.explaining.reason_templates import TEMPLATES
 from keymallet.core.judging.judge import judge

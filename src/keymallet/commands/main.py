@@ -14,22 +14,7 @@ from types import ModuleType
 
 from keymallet import __version__
 from keymallet.commands.exit_codes import CLEAN, FAILED, READER_GONE, STOPPED
-
-COMMANDS = {
-    "demo": "make the made-up railway's estate and run the day on it",
-    "start": "make an estate out of a folder of exports, and judge it",
-    "fit": "guess the column map of an export, for you to confirm",
-    "read": "read the sources of the estate into a snapshot",
-    "judge": "judge every account and show who falls short, and why",
-    "view": "look at one topic in depth: factors, passwords, lockouts and the like",
-    "show": "show how one account gets in, what falls short, and what to do",
-    "ahead": "show what will turn to breach, and when, if nothing changes",
-    "rehearse": "try another rulebook or limit on the same evidence",
-    "who": "pick accounts by any question in the rule language",
-    "exempt": "list, add, end and review exemptions from the rules",
-    "rules": "check, show, try, start and compare rulebooks",
-    "dictionary": "print the dictionary of facts that rules can ask about",
-}
+from keymallet.commands.parsers import COMMANDS, parser_of
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -56,6 +41,10 @@ def entry() -> None:
     gc.set_threshold(200_000)
     words = sys.argv[1:]
     try:
+        if "_ARGCOMPLETE" in os.environ:
+            from keymallet.commands.completing import complete
+
+            complete()
         if not _make_streams_safe():
             raise OSError(errno.EBADF, "standard output is closed")
         code = main(words)
@@ -89,16 +78,7 @@ def _make_streams_safe() -> bool:
 
 
 def _run(name: str, words: list[str]) -> int:
-    declared = importlib.import_module(f"keymallet.commands.arguments.{name}")
-    parser = argparse.ArgumentParser(
-        prog=f"keymallet {name}",
-        description=declared.__doc__,
-        epilog=_examples(declared.EXAMPLES),
-        formatter_class=argparse.RawDescriptionHelpFormatter,
-        allow_abbrev=False,
-    )
-    declared.add_arguments(parser)
-    options = parser.parse_args(words)
+    options = parser_of(name).parse_args(words)
     from keymallet.core.base.problems import KeymalletError
 
     try:
@@ -129,11 +109,6 @@ def _module_of(name: str, options: argparse.Namespace) -> ModuleType:
     return importlib.import_module(
         f"keymallet.commands.{name}_{action}" if action else f"keymallet.commands.{name}"
     )
-
-
-def _examples(examples: Sequence[tuple[str, str]]) -> str:
-    lines = [f"  {command}\n      {purpose}" for command, purpose in examples]
-    return "examples:\n" + "\n".join(lines)
 
 
 def _help() -> str:

@@ -7,15 +7,13 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from keymallet.outputs.values import OutputRows
 
 
-@dataclass(frozen=True, slots=True)
-class Format:
+class Format(NamedTuple):
     """One format: what it is, for help and docs, and the module that writes it."""
 
     meaning: str

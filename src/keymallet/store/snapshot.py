@@ -31,6 +31,7 @@ from keymallet.core.facts.evidence import (
     source_column,
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
+from keymallet.store import known_names
 
 FORMAT = 4
 MANIFEST = "manifest.json"
@@ -215,6 +216,7 @@ def write_snapshot(
                 sources,
                 records,
             )
+            _write_names(unfinished, tables[ACCOUNT.name])
             _write(unfinished / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
             place = _free_place(folder, read_at)
             unfinished.rename(place)
@@ -291,6 +293,18 @@ def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
         raise OSError(None, str(error).splitlines()[0]) from None
     _sync(path)
     return TableRecord(frame.height, frame.columns, _digest(path))
+
+
+def _write_names(folder: Path, accounts: pl.DataFrame) -> None:
+    """What a shell completes names from; no part of the evidence, nothing is judged by it.
+
+    A name with a control character is left out: no shell could take it from a line.
+    """
+    told = ("account", "mail", "display") if accounts.height <= known_names.FEW else ("account",)
+    named = [pl.col(name) for name in told if name in accounts.columns]
+    printable = [pl.when(~name.str.contains(r"\p{C}")).then(name) for name in named]
+    lines = accounts.select(pl.concat_str(printable, separator="\t", ignore_nulls=True)).to_series()
+    _write(folder / known_names.FILE, f"\n{lines.str.join(chr(10))[0] or ''}\n".encode())
 
 
 def _digest(path: Path) -> str:

@@ -1,7 +1,4 @@
-"""Look at one topic in depth: the report, what is worst, and what the rulebook says of it.
-
-Topics: factors, passwords, lockouts, exemptions, elevation, temporary.
-"""
+"""Look at one topic in depth: the report, what is worst, and what the rulebook says of it."""
 
 from __future__ import annotations
 
@@ -17,13 +14,14 @@ EXAMPLES = [
 ]
 
 
+TOPICS = ("factors", "passwords", "lockouts", "exemptions", "elevation", "temporary")
 WORST = 5
 ROWS_IN_SHORT, ROWS = 3, 12
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("topic", metavar="TOPIC", help="which topic")
+    parser.add_argument("topic", metavar="TOPIC", help=f"which: {', '.join(TOPICS)}")
     parser.add_argument("--by", metavar="COLUMN", help="group by this: unit, kind, source and the like")
     parser.add_argument("--figure", metavar="FILE", help="draw it: a .png or .svg file")
     add_rows_format(parser)

@@ -1,0 +1,1 @@
+"""What the shell offers at a Tab: read from files, with nothing heavy loaded."""

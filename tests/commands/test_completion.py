@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -64,16 +65,15 @@ def estate(tmp_path_factory: pytest.TempPathFactory) -> Path:
         '[source.crew]\nread = "csv"\nmap = "map.toml"\nfiles = { account = "accounts.csv" }\n'
     )
     (folder / "argv").write_text(
-        f"#!{sys.executable}\nimport json, sys\njson.dump(sys.argv[1:], open('typed.json', 'w'))\n"
+        f"#!{sys.executable}\nimport json, sys\nopen('typed.part', 'w').write(json.dumps(sys.argv[1:]))\nimport os; os.replace('typed.part', 'typed.json')\n"
     )
     (folder / "argv").chmod(0o755)
     assert "snapshot" in run("read", cwd=folder).stdout
     return folder
 
 
-def typed(shell: str, folder: Path, line: str) -> list[str]:
-    """The words that a line comes to when a Tab is pressed behind it."""
-    (folder / "typed.json").unlink(missing_ok=True)
+def typed(shell: str, folder: Path, lines: list[str]) -> list[list[str]]:
+    """The words that each of these lines comes to when a Tab is pressed behind it."""
     child = pexpect.spawn(
         oracles.program(shell),
         list(SHELLS[shell]),
@@ -90,62 +90,69 @@ def typed(shell: str, folder: Path, line: str) -> list[str]:
         dimensions=(40, 200),
         timeout=20,
     )
+    told = []
     try:
         child.sendline(f"{HOOK[shell]}; echo re''ady")
         child.expect("ready\r?\n")
-        child.send(f"{line}\t")
-        _settle(child)
-        # To the beginning of the line: what was completed becomes the words of a program that tells them.
-        child.send("\x01./argv \x05\r")
-        until = time.monotonic() + 10
-        while not (folder / "typed.json").exists() and time.monotonic() < until:
-            time.sleep(0.05)
-        _settle(child)
+        for line in lines:
+            (folder / "typed.json").unlink(missing_ok=True)
+            child.send(line)
+            _settle(child)
+            child.send("\t")
+            _settle(child, first=5.0, then=0.3)
+            # To the beginning of the line: what was completed becomes the words of a program that tells them.
+            child.send("\x01./argv \x05\r")
+            until = time.monotonic() + 10
+            while not (folder / "typed.json").exists() and time.monotonic() < until:
+                time.sleep(0.02)
+            _settle(child)
+            told.append(json.loads((folder / "typed.json").read_text())[1:])
     finally:
         child.close(force=True)
-    told = json.loads((folder / "typed.json").read_text())
-    assert not (folder / "owned").exists(), "what stood in a name was run"
-    return told[1:]
+    return told
 
 
-def _settle(child: pexpect.spawn[str]) -> None:
-    """Read what the shell prints until it has been quiet for a while."""
-    while True:
-        try:
-            child.read_nonblocking(4096, timeout=0.8)
-        except (pexpect.TIMEOUT, pexpect.EOF):
-            return
+def _settle(child: pexpect.spawn[str], first: float = 0.3, then: float = 0.15) -> None:
+    """Read what the shell prints until it has been quiet for a while; at first wait longer."""
+    try:
+        child.read_nonblocking(4096, timeout=first)
+        while True:
+            child.read_nonblocking(4096, timeout=then)
+    except (pexpect.TIMEOUT, pexpect.EOF):
+        return
+
+
+LINES = {
+    "keymallet dict": ["dictionary"],
+    "keymallet judge --sprea": ["judge", "--spreadsheet"],
+    "keymallet view facto": ["view", "factors"],
+    "keymallet rules show teap": ["rules", "show", "teapots"],
+    "keymallet exempt end ket": ["exempt", "end", "kettle"],
+    "keymallet rehearse --set limit.teap": ["rehearse", "--set", "limit.teapot-age="],
+    "keymallet judge --rulebook nist-800-6": ["judge", "--rulebook", "nist-800-63b-4"],
+    "keymallet judge --rulebook ruleb": ["judge", "--rulebook", "rulebook.toml"],
+    "keymallet read --only cr": ["read", "--only", "crew"],
+    "keymallet show crew/o.varg": ["show", "crew/o.varga"],
+    "keymallet show o.varg": ["show", "o.varga"],
+    "keymallet show o.v": ["show", "o.var"],
+    "keymallet judge --format j": ["judge", "--format", "json"],
+}
 
 
 @pytest.mark.parametrize("shell", SHELLS)
-@pytest.mark.parametrize(
-    ("line", "expected"),
-    [
-        ("keymallet dict", ["dictionary"]),
-        ("keymallet judge --sprea", ["judge", "--spreadsheet"]),
-        ("keymallet view facto", ["view", "factors"]),
-        ("keymallet rules show teap", ["rules", "show", "teapots"]),
-        ("keymallet exempt end ket", ["exempt", "end", "kettle"]),
-        ("keymallet rehearse --set limit.teap", ["rehearse", "--set", "limit.teapot-age="]),
-        ("keymallet judge --rulebook nist-800-6", ["judge", "--rulebook", "nist-800-63b-4"]),
-        ("keymallet judge --rulebook ruleb", ["judge", "--rulebook", "rulebook.toml"]),
-        ("keymallet read --only cr", ["read", "--only", "crew"]),
-        ("keymallet show crew/o.varg", ["show", "crew/o.varga"]),
-        ("keymallet show o.varg", ["show", "o.varga"]),
-        ("keymallet show o.v", ["show", "o.var"]),
-        ("keymallet judge --format j", ["judge", "--format", "json"]),
-    ],
-)
-def test_what_a_tab_adds(shell: str, estate: Path, line: str, expected: list[str]) -> None:
+def test_what_a_tab_adds(shell: str, estate: Path, tmp_path: Path) -> None:
     """Commands, options, topics, rules, entries, limits, files, sources, accounts: as far as it is plain."""
-    assert typed(shell, estate, line) == expected
+    folder = Path(shutil.copytree(estate, tmp_path / "estate"))
+    assert dict(zip(LINES, typed(shell, folder, list(LINES)), strict=True)) == LINES
 
 
 @pytest.mark.parametrize("shell", SHELLS)
-@pytest.mark.parametrize("beginning", HOSTILE)
-def test_a_hostile_name_arrives_as_it_is(shell: str, estate: Path, beginning: str) -> None:
+def test_a_hostile_name_arrives_as_it_is(shell: str, estate: Path, tmp_path: Path) -> None:
     """Nothing of it is run, split or taken for a pattern."""
-    assert typed(shell, estate, f"keymallet show crew/{beginning}") == ["show", f"crew/{HOSTILE[beginning]}"]
+    folder = Path(shutil.copytree(estate, tmp_path / "estate"))
+    told = typed(shell, folder, [f"keymallet show crew/{beginning}" for beginning in HOSTILE])
+    assert told == [["show", f"crew/{name}"] for name in HOSTILE.values()]
+    assert not (folder / "owned").exists(), "what stood in a name was run"
 
 
 def asked(line: str, folder: Path) -> list[str]:

@@ -25,6 +25,7 @@ FOUND_IN = {
     "ldapmodify": "ldap-utils",
     "ldappasswd": "ldap-utils",
     "ldapwhoami": "ldap-utils",
+    "less": "less",
     "openssl": "openssl",
     "setpriv": "util-linux",
     "ssh-keygen": "openssh-client",

@@ -14,7 +14,8 @@ from types import ModuleType
 
 from keymallet import __version__
 from keymallet.commands.exit_codes import CLEAN, FAILED, READER_GONE, STOPPED
-from keymallet.commands.parsers import COMMANDS, parser_of
+from keymallet.commands.paging import paged
+from keymallet.commands.parsers import COMMANDS, PAGED, parser_of
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -82,8 +83,9 @@ def _run(name: str, words: list[str]) -> int:
     from keymallet.core.base.problems import KeymalletError
 
     try:
-        code: int = _module_of(name, options).run(options)
-        sys.stdout.flush()
+        with paged(name in PAGED and not options.no_pager):
+            code: int = _module_of(name, options).run(options)
+            sys.stdout.flush()
         return code
     except KeymalletError as error:
         from keymallet.views.problems import show_problems

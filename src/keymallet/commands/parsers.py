@@ -23,6 +23,9 @@ COMMANDS = {
     "completion": "let bash, zsh or fish complete commands, options, rules and accounts",
 }
 
+PAGED = COMMANDS.keys() - {"demo", "start", "completion"}
+"""The commands that ask nothing and print when all is done."""
+
 
 def parser_of(name: str) -> argparse.ArgumentParser:
     """The parser of one command."""
@@ -48,7 +51,17 @@ def _declared(parser: argparse.ArgumentParser, name: str) -> argparse.ArgumentPa
     parser.epilog = _examples(declared.EXAMPLES)
     parser.formatter_class = argparse.RawDescriptionHelpFormatter
     declared.add_arguments(parser)
+    for each in (parser, *actions_of(parser).values()) if name in PAGED else ():
+        each.add_argument(
+            "--no-pager", action="store_true", help="print at once what is longer than the screen"
+        )
     return parser
+
+
+def actions_of(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
+    """The parsers of a command's actions by name, if it has any."""
+    found = [action for action in parser._actions if isinstance(action, argparse._SubParsersAction)]
+    return {name: below for action in found for name, below in action.choices.items()}
 
 
 def _examples(examples: Sequence[tuple[str, str]]) -> str:

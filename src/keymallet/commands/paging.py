@@ -1,0 +1,81 @@
+"""A pager for what is longer than the screen; only on a terminal, and never where questions are asked."""
+
+from __future__ import annotations
+
+import io
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager, redirect_stdout
+
+_NOT_FOUND = 127
+"""What a shell ends with where there is no such program."""
+
+
+class _Held(io.TextIOWrapper):
+    """Standard output that is kept until all has been said; it is the terminal to whoever asks."""
+
+    def __init__(self) -> None:
+        super().__init__(io.BytesIO(), encoding=sys.stdout.encoding, errors="backslashreplace", newline="")
+
+    def isatty(self) -> bool:
+        return True
+
+    def fileno(self) -> int:
+        return sys.__stdout__.fileno() if sys.__stdout__ else 1
+
+
+def pager() -> str | None:
+    """The command of the pager: that of PAGER, else `less`; None if there shall be none, or can be none."""
+    if not sys.stdout.isatty() or os.environ.get("TERM", "dumb") == "dumb":
+        return None
+    named = os.environ.get("PAGER")
+    if named is None:
+        return next((name for name in ("less", "more") if shutil.which(name)), None)
+    return None if named.strip() in ("", "cat") else named
+
+
+@contextmanager
+def paged(wanted: bool) -> Iterator[None]:
+    """Keep what is printed meanwhile; if it is longer than the screen, show it in the pager, else print it.
+
+    The pager's end does not change how the command ends. What was said before a failure is shown as well.
+    """
+    command = pager() if wanted else None
+    if command is None:
+        yield
+        return
+    held = _Held()
+    try:
+        with redirect_stdout(held):
+            yield
+    finally:
+        held.flush()
+        _show(held.buffer.getvalue(), command)  # type: ignore[attr-defined]
+
+
+def _show(text: bytes, command: str) -> None:
+    stopped = isinstance(sys.exception(), KeyboardInterrupt)
+    if stopped or text.count(b"\n") < shutil.get_terminal_size().lines or not _in_pager(text, command):
+        sys.stdout.buffer.write(text)
+        sys.stdout.flush()
+
+
+def _in_pager(text: bytes, command: str) -> bool:
+    """Whether the pager could be started. What an interrupt means there is for the pager to say."""
+    environment = {"LESS": "RX", "LV": "-c", **os.environ}
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        with subprocess.Popen(
+            command, shell=True, stdin=subprocess.PIPE, env=environment, restore_signals=True,
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+        ) as shown:  # fmt: skip
+            shown.communicate(text)
+        return shown.returncode != _NOT_FOUND
+    except OSError:
+        return False
+    finally:
+        signal.signal(signal.SIGINT, before)

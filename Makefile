@@ -5,7 +5,7 @@ VENV   := .venv
 BIN    := $(VENV)/bin
 N      ?= 1000000
 
-.PHONY: demo test test-deep check bench schema screenshots clean
+.PHONY: demo test test-deep check bench schema man screenshots clean
 
 demo: $(VENV)/ready                   ## make the made-up railway's estate and run the day on it
 	$(BIN)/keymallet demo build/gentian-valley-railway
@@ -30,6 +30,9 @@ bench: $(VENV)/ready                  ## times and memory on N accounts (default
 
 schema: $(VENV)/ready                 ## what in docs/ follows from the code: schemas, dictionary, functions
 	$(BIN)/python tools/write_docs.py
+
+man: $(VENV)/ready                    ## the manual pages in man/, which are installed with the program
+	$(BIN)/python tools/write_man.py
 
 screenshots: $(VENV)/ready            ## pictures of the commands' output for the docs
 	PATH=$(abspath $(BIN)):$$PATH tools/screenshots.sh docs/screenshots

@@ -26,6 +26,7 @@ FOUND_IN = {
     "ldappasswd": "ldap-utils",
     "ldapwhoami": "ldap-utils",
     "less": "less",
+    "mandoc": "mandoc",
     "openssl": "openssl",
     "setpriv": "util-linux",
     "ssh-keygen": "openssh-client",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
@@ -16,6 +17,7 @@ from keymallet.core.rulebook.register import read_register
 from keymallet.core.studies.cases import read_cases, try_case
 from keymallet.sources.estate import read_estate
 from keymallet.sources.export.map_checks import read_column_map
+from tests.oracles import missing, program
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -37,6 +39,56 @@ def test_what_follows_from_the_code_is_up_to_date() -> None:
     words = [sys.executable, str(ROOT / "tools/write_docs.py"), "--check"]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout
+
+
+def test_manual_pages_are_up_to_date_and_sound() -> None:
+    """One of each command; and what lays manual pages out finds nothing wrong with them."""
+    words = [sys.executable, str(ROOT / "tools/write_man.py"), "--check"]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout
+    pages = sorted((ROOT / "man").glob("*.1"))
+    assert {page.stem for page in pages} == {"keymallet", *(f"keymallet-{name}" for name in COMMANDS)}
+    lint = [program("mandoc"), "-T", "lint", "-W", "warning", *map(str, pages)]
+    assert subprocess.run(lint, capture_output=True, text=True, check=False).stdout == ""
+    laid_out = subprocess.run(
+        [program("mandoc"), "-T", "utf8", str(ROOT / "man/keymallet-exempt.1")],
+        capture_output=True,
+        text=True,
+    ).stdout
+    plain = re.sub(".\b", "", laid_out)
+    assert "exempt end back-from-leave\n" in plain and "directory/counter-*" in plain
+
+
+def test_a_real_installation_brings_everything(tmp_path: Path) -> None:
+    """Not the editable one: a program in a folder of its own, with its manual pages and its rulebooks."""
+    source = tmp_path / "source"
+    for part in ("src", "man"):
+        shutil.copytree(
+            ROOT / part, source / part, ignore=shutil.ignore_patterns("*.egg-info", "__pycache__")
+        )
+    for part in ("pyproject.toml", "README.md", "LICENSE"):
+        shutil.copy(ROOT / part, source / part)
+    words = [
+        sys.executable,
+        "-m",
+        "pip",
+        "install",
+        "--quiet",
+        "--no-deps",
+        "--prefix",
+        str(tmp_path / "there"),
+    ]
+    done = subprocess.run([*words, str(source)], capture_output=True, text=True, check=False)
+    if done.returncode != 0:
+        missing(f"the package cannot be built here: {done.stderr.strip()[-300:]}")
+    (packages,) = (tmp_path / "there").glob("lib/python*/site-packages")
+    assert (tmp_path / "there/share/man/man1/keymallet-judge.1").is_file()
+    told = subprocess.run(
+        [sys.executable, "-c", "import sys; sys.path.insert(0, sys.argv[1]); import keymallet; print(keymallet.__file__);"
+         "from keymallet.commands.main import main; main(['rules', 'check', 'base'])", str(packages)],
+        capture_output=True, text=True, cwd=tmp_path, check=True,
+    ).stdout  # fmt: skip
+    assert str(packages) in told and "rules" in told
 
 
 def test_every_picture_is_shown_and_there_are_few() -> None:

@@ -51,7 +51,7 @@ def _declared(parser: argparse.ArgumentParser, name: str) -> argparse.ArgumentPa
     parser.epilog = _examples(declared.EXAMPLES)
     parser.formatter_class = argparse.RawDescriptionHelpFormatter
     declared.add_arguments(parser)
-    for each in (parser, *actions_of(parser).values()) if name in PAGED else ():
+    for each in [*actions_of(parser).values()] or [parser] if name in PAGED else ():
         each.add_argument(
             "--no-pager", action="store_true", help="print at once what is longer than the screen"
         )

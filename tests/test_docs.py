@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -59,8 +61,8 @@ def test_manual_pages_are_up_to_date_and_sound() -> None:
     assert "exempt end back-from-leave\n" in plain and "directory/counter-*" in plain
 
 
-def test_a_real_installation_brings_everything(tmp_path: Path) -> None:
-    """Not the editable one: a program in a folder of its own, with its manual pages and its rulebooks."""
+def test_the_package_brings_everything(tmp_path: Path) -> None:
+    """As it is installed where nobody edits it: with its manual pages, and all it reads when it runs."""
     source = tmp_path / "source"
     for part in ("src", "man"):
         shutil.copytree(
@@ -68,27 +70,28 @@ def test_a_real_installation_brings_everything(tmp_path: Path) -> None:
         )
     for part in ("pyproject.toml", "README.md", "LICENSE"):
         shutil.copy(ROOT / part, source / part)
-    words = [
-        sys.executable,
-        "-m",
-        "pip",
-        "install",
-        "--quiet",
-        "--no-deps",
-        "--prefix",
-        str(tmp_path / "there"),
-    ]
+    words = [sys.executable, "-m", "pip", "wheel", "--quiet", "--no-deps", "--wheel-dir", str(tmp_path)]
     done = subprocess.run([*words, str(source)], capture_output=True, text=True, check=False)
     if done.returncode != 0:
         missing(f"the package cannot be built here: {done.stderr.strip()[-300:]}")
-    (packages,) = (tmp_path / "there").glob("lib/python*/site-packages")
-    assert (tmp_path / "there/share/man/man1/keymallet-judge.1").is_file()
+    (wheel,) = tmp_path.glob("*.whl")
+    with zipfile.ZipFile(wheel) as packed:
+        packed.extractall(tmp_path / "there")
+        names = packed.namelist()
+    assert any(name.endswith("data/share/man/man1/keymallet-judge.1") for name in names)
+    code = (
+        "import keymallet; from keymallet.commands.main import main; print(keymallet.__file__); "
+        "main(['rules', 'check', 'base'])"
+    )
     told = subprocess.run(
-        [sys.executable, "-c", "import sys; sys.path.insert(0, sys.argv[1]); import keymallet; print(keymallet.__file__);"
-         "from keymallet.commands.main import main; main(['rules', 'check', 'base'])", str(packages)],
-        capture_output=True, text=True, cwd=tmp_path, check=True,
-    ).stdout  # fmt: skip
-    assert str(packages) in told and "rules" in told
+        [sys.executable, "-c", code],
+        capture_output=True,
+        text=True,
+        cwd=tmp_path / "there",
+        env={**os.environ, "PYTHONPATH": str(tmp_path / "there")},
+        check=True,
+    ).stdout
+    assert str(tmp_path / "there") in told and "rules" in told
 
 
 def test_every_picture_is_shown_and_there_are_few() -> None:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import dataclasses
 import hashlib
 import json
+import shlex
 import subprocess
+import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -381,3 +383,181 @@ def test_outputs_name_what_they_rest_on(railway_snapshot: Path, tmp_path: Path) 
         f"own.toml {hashlib.sha256(own).hexdigest()[:12]}" in shown
         and f"snapshot {told['snapshot']['blake3'][:12]}" in shown
     )
+
+
+# explaining a use
+
+USED = (
+    "exempt",
+    "used",
+    "break-glass-east",
+    "--by",
+    "shift lead",
+    "--reason",
+    "The sign-in service was down all night.",
+)
+
+
+def test_a_use_is_explained(railway: Path) -> None:
+    """The rule that asked for an explanation is met; all else in the file stays."""
+    before = (railway / "exemptions.toml").read_text("utf-8")
+    who = ("who", "kind = emergency and not use-explained", *AT, "--format", "csv")
+    unexplained = run(*who, cwd=railway).stdout.splitlines()[1:]
+    assert [line.split(",")[0] for line in unexplained] == ["directory/emergency-2"]
+    sign_ins = json.loads(
+        run("who", "not explained", "--each", "sign-in", "--columns", "account, at", *AT,
+            "--format", "json", cwd=railway).stdout
+    )["rows"]  # fmt: skip
+    mine = [row for row in sign_ins if row["account"] == "directory/emergency-2"]
+    assert mine
+    for row in mine:
+        told = run(*USED, "--on", row["at"], *AT, cwd=railway, expect=0).stdout
+        assert "the use of break-glass-east" in told and "it explains 0" not in told
+    assert run(*who, cwd=railway).stdout.splitlines()[1:] == []
+    after = (railway / "exemptions.toml").read_text("utf-8")
+    kept = [line for line in after.splitlines() if line in before.splitlines()]
+    assert kept[: len(before.splitlines())] and set(before.splitlines()) <= set(after.splitlines())
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("--on", "2027-01-01"), "still to come"),
+        (("--on", "2026-11-19T02:00Z", "--until", "2026-11-19T01:00Z"), "ends before it begins"),
+        (("--reason", "n/a"), "is no reason"),
+        (("--by", " "), "who used it"),
+        (("--on", "yesterday"), "is no instant"),
+    ],
+)
+def test_a_use_that_explains_nothing_is_refused(railway: Path, words: tuple[str, str], said: str) -> None:
+    before = (railway / "exemptions.toml").read_bytes()
+    assert said in run(*USED, *words, *AT, cwd=railway, expect=2).stderr
+    other = [word.replace("break-glass-east", "counter-tills") for word in USED]
+    assert "only the use of an emergency account" in run(*other, *AT, cwd=railway, expect=2).stderr
+    assert (railway / "exemptions.toml").read_bytes() == before
+
+
+@pytest.mark.parametrize("form", ["inline", "dotted", "crlf"])
+def test_a_use_is_noted_however_the_entry_is_written(railway: Path, form: str) -> None:
+    """In one line, in dotted keys, with Windows line ends."""
+    text = {
+        "inline": 'exemption.glass = { kind = "emergency", accounts = ["directory/emergency-2"], rules = ["*"] }\n',
+        "dotted": '[exemption]\nglass.kind = "emergency"\nglass.accounts = ["directory/emergency-2"]\nglass.rules = ["*"]\n',
+        "crlf": '[exemption.glass]\r\nkind = "emergency"\r\naccounts = ["directory/emergency-2"]\r\nrules = ["*"]\r\n',
+    }[form]
+    (railway / "exemptions.toml").write_bytes(text.encode())
+    words = [word.replace("break-glass-east", "glass") for word in USED]
+    for day in ("2026-11-19", "2026-11-20"):
+        run(*words, "--on", day, *AT, cwd=railway, expect=0)
+    written = (railway / "exemptions.toml").read_bytes().decode()
+    assert len(tomllib.loads(written)["exemption"]["glass"]["used"]) == 2
+    assert ("\r\n" in written) == (form == "crlf") and "\r\r" not in written
+
+
+# a list that was kept elsewhere
+
+LIST = """Nr;Art;Konten;Regel;Begründung;Beantragt von;Genehmigt von;Gültig von;Gültig bis;Überprüfung alle
+EX 17;technisch;directory/counter-*;password-age;Tills are opened by staff card; ticketing;information security;01.03.2026;28.02.2027;180 Tage
+"""
+MAP = """separator = ";"
+list-separator = ","
+[dates]
+formats = ["%d.%m.%Y"]
+[exemption.columns]
+exemption = "Nr"
+kind = { from = "Art", words = { "technisch" = "technical", "risiko" = "accepted-risk" } }
+accounts = "Konten"
+rules = "Regel"
+reason = "Grund"
+asked-by = "Von"
+approved-by = "Durch"
+until = { from = "Bis", plain = "through" }
+"""
+HEAD = "Nr;Art;Konten;Regel;Grund;Von;Durch;Bis\n"
+GOOD = [
+    "EX 17;technisch;directory/counter-*;password-age;Tills are opened by staff card alone;ticketing;information security;28.02.2027",
+    "EX/18;Risiko;n.arvstetter@gvr.example, directory/t.*;second-factor-asked;Her phone was lost on the glacier;ticketing;information security;15.12.2026",
+    "old;technisch;gone-*;password-age;Machine that is long gone now;ticketing;information security;15.12.2020",
+]
+
+
+def listed(folder: Path, *rows: str, head: str = HEAD, text: str = MAP) -> tuple[str, ...]:
+    (folder / "list.csv").write_text(head + "\n".join(rows) + "\n", "utf-8")
+    (folder / "list.toml").write_text(text, "utf-8")
+    return ("exempt", "import", "list.csv", "--map", "list.toml", *AT)
+
+
+def test_a_list_is_entered_whole(railway: Path) -> None:
+    """Named as the register names entries, for accounts by name or address; what is over is left out."""
+    words = listed(railway, *GOOD)
+    before = (railway / "exemptions.toml").read_text("utf-8")
+    told = run(*words, "--dry-run", cwd=railway, expect=0).stdout
+    assert "2 entries would be entered" in told
+    assert (railway / "exemptions.toml").read_text("utf-8") == before
+    told = run(*words, cwd=railway, expect=0).stdout
+    assert "2 entries entered" in told and "left out: 1 entry that ended before now, old" in told
+    after = (railway / "exemptions.toml").read_text("utf-8")
+    assert after.startswith(before)
+    entries = tomllib.loads(after)["exemption"]
+    assert entries["ex-17"]["until"].isoformat() == "2027-03-01" and entries["ex-17"]["matched"] == 10
+    assert entries["ex-18"]["accounts"][:2] == ["directory/n.arvstetter", "cloud/n.arvstetter"]
+    assert entries["ex-18"]["kind"] == "accepted-risk" and "old" not in entries
+    assert 'there is an entry "ex-17" already' in run(*words, cwd=railway, expect=2).stderr
+    assert (railway / "exemptions.toml").read_text("utf-8") == after
+
+
+@pytest.mark.parametrize(
+    ("row", "said"),
+    [
+        (GOOD[0].replace("technisch", "egal"), 'list.csv:3: "Art": "egal"'),
+        (GOOD[0].replace("28.02.2027", "demnächst"), 'list.csv:3: "Bis": "demnächst"'),
+        (GOOD[0].replace("28.02.2027", ""), "list.csv:3: an exemption needs an end"),
+        (
+            GOOD[0].replace("counter", "kounter"),
+            'list.csv:3: no account is called like "directory/kounter-*"',
+        ),
+        (GOOD[0].replace("password-age", "pasword-age"), 'list.csv:3: no rule is called like "pasword-age"'),
+        (GOOD[0].replace("information security", "ticketing"), "list.csv:3: ticketing asked for it"),
+        (GOOD[0].replace("Tills are opened by staff card alone", "ok"), 'list.csv:3: "ok" is no reason'),
+        (GOOD[0].replace("EX 17", "ex-18"), 'list.csv:3: there is an entry "ex-18" already'),
+        (GOOD[0].replace("EX 17", "§§§"), 'list.csv:3: "" cannot name an entry'),
+        (GOOD[0].replace("EX 17", ""), "list.csv:3: no exemption"),
+        (GOOD[0].replace("directory/counter-*", ""), "list.csv:3: it names no account"),
+        (GOOD[0] + ";one cell more", "list.csv:3:"),
+    ],
+)
+def test_one_fault_and_nothing_is_entered(railway: Path, row: str, said: str) -> None:
+    """Every fault with the line it stands on."""
+    before = (railway / "exemptions.toml").read_bytes()
+    done = run(*listed(railway, GOOD[1], row), cwd=railway, expect=2)
+    assert said in " ".join(done.stderr.split())
+    assert (railway / "exemptions.toml").read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ('[account.columns]\nname = "Nr"\n', "the map says nothing about exemptions"),
+        ('[exemption.columns]\nkind = "Art"\n', '"exemption" is missing'),
+        (MAP.replace('"Grund"', '"Gründe"'), "Gründe"),
+        ("", "names no table"),
+    ],
+)
+def test_a_map_that_does_not_fit(railway: Path, text: str, said: str) -> None:
+    assert said in run(*listed(railway, *GOOD, text=text), cwd=railway, expect=2).stderr
+    (railway / "list.csv").write_text(HEAD, "utf-8")
+    assert run("exempt", "import", "list.csv", "--map", "no.toml", *AT, cwd=railway, expect=2).stderr
+
+
+def test_a_list_without_rows_is_none(railway: Path) -> None:
+    assert "no rows" in run(*listed(railway), cwd=railway, expect=2).stderr
+
+
+def test_fit_guesses_the_map_of_a_list(railway: Path) -> None:
+    """In another language; what its first lines say to do works as it stands."""
+    (railway / "ausnahmen.csv").write_text(LIST.replace("card; ticketing", "card alone;ticketing"), "utf-8")
+    run("fit", "ausnahmen.csv", "--output", "ausnahmen.toml", cwd=railway, expect=0)
+    head = (railway / "ausnahmen.toml").read_text("utf-8").splitlines()
+    command = next(line for line in head if "exempt import" in line).lstrip("# ")
+    told = run(*shlex.split(command)[1:], *AT, cwd=railway, expect=0).stdout
+    assert "1 entry would be entered" in told and "10 accounts" in told

@@ -367,3 +367,12 @@ def test_months_by_their_names_and_weeks(written: str) -> None:
 def test_lengths_of_time(written: str, unit: str, length: timedelta | None) -> None:
     """A bare number is none, unless somebody says in what; nor is a month, which has no length of its own."""
     assert parse_length(written, unit) == length
+
+
+@pytest.mark.parametrize(
+    ("written", "days"),
+    [("180 Tage", 180), ("2 semaines", 14), ("48 ore", 2), ("30 días", 30), ("1,5 dny", 1.5), ("7日", 7), ("3 Monate", None)],
+)  # fmt: skip
+def test_lengths_in_other_languages(written: str, days: float | None) -> None:
+    """Months are no length."""
+    assert parse_length(written) == (None if days is None else timedelta(days=days))

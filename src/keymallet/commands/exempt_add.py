@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import argparse
-import re
 
+from keymallet.commands.exempt_entry import entry_faults
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.opening import instant
 from keymallet.commands.register_edit import Opened, open_to_edit, said_day, today
 from keymallet.core.base.listing import how_many
-from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Problem
-from keymallet.core.judging.register_edit import added, faults_of
+from keymallet.core.judging.register_edit import added
 from keymallet.core.language.literals import parse_span
-from keymallet.core.rulebook.register import KINDS, Exemption
-
-_ID = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+from keymallet.core.rulebook.register import Exemption
 
 
 def run(options: argparse.Namespace) -> int:
@@ -27,16 +24,6 @@ def run(options: argparse.Namespace) -> int:
 def _add(options: argparse.Namespace, opened: Opened) -> int:
     inputs = opened.inputs
     problems = []
-    if not _ID.fullmatch(options.entry):
-        hint = "small letters, digits and single hyphens: counter-tills"
-        problems.append(Problem(f'"{options.entry}" cannot name an entry', hint=hint))
-    if inputs.register and options.entry in {entry.id for entry in inputs.register.exemptions}:
-        problems.append(
-            Problem(f'there is an entry "{options.entry}" already', hint="keymallet exempt review")
-        )
-    if options.kind not in KINDS:
-        hint = did_you_mean(options.kind, KINDS) or f"there are: {', '.join(KINDS)}"
-        problems.append(Problem(f'--kind: "{options.kind}" is no kind of exemption', hint=hint))
     every = parse_span(options.review_every)
     if every is None:
         problems.append(
@@ -60,9 +47,7 @@ def _add(options: argparse.Namespace, opened: Opened) -> int:
         safeguards=options.safeguards.strip(),
         gates=tuple(options.gates),
     )
-    if not entry.rules and not entry.gates:
-        problems.append(Problem("it names neither a rule nor a gate", hint="--rule PATTERN, --gate PATTERN"))
-    problems += faults_of(entry, opened.accounts, [demand.id for demand in inputs.rulebook.rules], now)
+    problems += entry_faults(entry, opened, now)
     if problems:
         raise KeymalletError(problems)
     opened.save(added(opened.text, entry, inputs.clock, now.replace(microsecond=0)))

@@ -13,7 +13,7 @@ from keymallet.commands.opening import open_estate
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import TOLD_TABLES
+from keymallet.core.facts.declaration import EXEMPTION, TOLD_TABLES
 from keymallet.fitting.guess import guess
 from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import Asked
@@ -64,11 +64,15 @@ def run(options: argparse.Namespace) -> int:
         show_hints(out, [(f"{shlex.join(words)} --output MAP.toml", "write the map")])
         return CLEAN
     out.print(text(f"map written to {output}", "bold"))
+    of_register = {part.table.name for part in guessed.parts} == {EXEMPTION.name}
+    bring = shlex.join(["keymallet", "exempt", "import", options.file, "--map", str(output), "--dry-run"])
     show_hints(
         out,
         [
-            (f"less {output}", "look it over; its first lines say what goes into the estate file"),
-            ("keymallet read --dry-run", "see how the estate would be read"),
+            (f"less {output}", "look it over; its first lines say what it is for"),
+            (bring, "see what would be entered")
+            if of_register
+            else ("keymallet read --dry-run", "see how the estate would be read"),
         ],
     )
     return CLEAN

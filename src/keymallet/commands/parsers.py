@@ -17,7 +17,7 @@ COMMANDS = {
     "ahead": "show what will turn to breach, and when, if nothing changes",
     "rehearse": "try another rulebook or limit on the same evidence",
     "who": "pick accounts by any question in the rule language",
-    "exempt": "list, add, end and review exemptions from the rules",
+    "exempt": "list, add, end, review, explain and import exemptions",
     "rules": "check, show, try, start and compare rulebooks",
     "dictionary": "print the dictionary of facts that rules can ask about",
     "completion": "let bash, zsh or fish complete commands, options, rules and accounts",

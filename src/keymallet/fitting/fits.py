@@ -132,6 +132,9 @@ def _word(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
 def _words(shape: Shape, table: Table, fact: Column, context: Context) -> Fit:
     if shape.dates > 0.5 or shape.mails > 0.5:
         return Fit(0.0)
+    # In a pattern of accounts a slash stands between source and name.
+    if shape.list_mark == "/" and fact.name == "accounts":
+        return Fit(1.0)
     mark = shape.list_mark
     options: dict[str, Any] = {"separator": mark} if mark else {}
     if not fact.words:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections import Counter
 from collections.abc import Sequence
 from datetime import date
@@ -12,6 +13,7 @@ import tomlkit
 from tomlkit.items import InlineTable
 from tomlkit.items import Table as TomlTable
 
+from keymallet.core.facts.declaration import EXEMPTION
 from keymallet.core.facts.model import Kind
 from keymallet.fitting.absent import FACTS, untold
 from keymallet.fitting.guess import Guess
@@ -39,7 +41,7 @@ def map_text(guess: Guess, *, today: date, clock: str, map_file: str = "MAP.toml
     _add_all(document, [guess], settings, clock)
     for line in _asked(guess):
         document.add(tomlkit.comment(line))
-    return tomlkit.dumps(document)
+    return f"{tomlkit.dumps(document).rstrip()}\n"
 
 
 def _asked(guess: Guess) -> list[str]:
@@ -98,7 +100,7 @@ def shared_map(
             files.append(tomlkit.item({name: value for name, value in told.items() if value != ""}))
     if len(files):
         document.add("file", files)
-    return tomlkit.dumps(document)
+    return f"{tomlkit.dumps(document).rstrip()}\n"
 
 
 def _add_all(
@@ -125,9 +127,15 @@ def _add_all(
 def _head(guess: Guess, today: date, map_file: str) -> list[str]:
     export = guess.export
     tables = dict.fromkeys(part.table.name for part in guess.parts)
+    guessed = f"Guessed from {one_line(PurePath(export.file).name)} on {today.isoformat()}: look it over"
+    if list(tables) == [EXEMPTION.name]:
+        entered = (
+            f"keymallet exempt import {shlex.quote(export.file)} --map {shlex.quote(map_file)} --dry-run"
+        )
+        return [guessed, "What it would enter into the register of exemptions:", "", f"    {entered}"]
     files = ", ".join(f"{table} = {quoted_toml(export.file)}" for table in tables)
     lines = [
-        f"Guessed from {one_line(PurePath(export.file).name)} on {today.isoformat()}: look it over",
+        guessed,
         "In the estate file, with a name of your own for the source:",
         "",
         "    [source.NAME]",

@@ -23,6 +23,15 @@ EXAMPLES = [
         "confirm one, and all that it covers today",
     ),
     ("keymallet exempt end back-from-leave", "end one now"),
+    (
+        "keymallet exempt used break-glass-west --on 2026-11-19T00:12 --by 'shift lead, control centre west' "
+        "--reason 'The sign-in service was down after the lightning strike.'",
+        "explain the use of an emergency account",
+    ),
+    (
+        "keymallet exempt import exceptions.csv --map exceptions-map.toml --dry-run",
+        "take over a list that was kept in a spreadsheet; fit guesses the map",
+    ),
 ]
 
 
@@ -76,3 +85,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     review.add_argument("--drilled", action="store_true", help="an emergency account was tried just now")
     add_judging(review)
+
+    used = action("used", "note that an emergency account was used, and why")
+    used.add_argument("entry", metavar="ID", help="which")
+    used.add_argument("--on", metavar="INSTANT", help="when it was used (default: now)")
+    used.add_argument("--until", metavar="INSTANT", help="when the use was over (default: a day later)")
+    used.add_argument("--by", metavar="WHO", required=True, help="who used it")
+    used.add_argument("--reason", required=True, help="why, in a sentence")
+    add_judging(used)
+
+    brought = action("import", "enter a list that was kept elsewhere: all of it, or nothing")
+    brought.add_argument("file", metavar="FILE", help="the list: CSV, or JSON")
+    brought.add_argument(
+        "--map", metavar="MAP", required=True, help="which column is what: [exemption.columns]"
+    )
+    brought.add_argument("--dry-run", action="store_true", help="check it, and write nothing")
+    add_judging(brought)

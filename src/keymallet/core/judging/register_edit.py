@@ -130,18 +130,32 @@ def with_term(text: str, entry: str, term: Term, clock: ZoneInfo) -> str:
         "until": _written(term.end, clock),
         "matched": term.matched,
     }
-    known = {key: value for key, value in values.items() if value not in (None, "")}
-    mine = table[entry]
-    if "term" in mine:
-        several = isinstance(mine["term"], AoT)
+    _append(table[entry], "term", values, several=not _is_dotted(text, entry))
+    return _with_line_ends_of(text, tomlkit.dumps(document))
+
+
+def with_use(
+    text: str, entry: str, at: datetime, until: datetime | None, by: str, reason: str, clock: ZoneInfo
+) -> str:
+    """The register with one more use of what an entry covers."""
+    document = tomlkit.parse(text)
+    table: Any = document["exemption"]
+    values = {"at": at.astimezone(UTC), "until": until and until.astimezone(UTC), "by": by, "reason": reason}
+    _append(table[entry], "used", values, several=not _is_dotted(text, entry))
+    return _with_line_ends_of(text, tomlkit.dumps(document))
+
+
+def _append(mine: Any, name: str, values: dict[str, Any], *, several: bool) -> None:
+    """One more of what an entry has several of; `several`: it may take further headings."""
+    if name in mine:
+        several = isinstance(mine[name], AoT)
     else:
         # An entry of its own heading takes further headings; one in a line has to stay in it.
-        several = isinstance(mine, Table) and not _is_dotted(text, entry)
-        mine["term"] = tomlkit.aot() if several else tomlkit.array()
+        several = several and isinstance(mine, Table)
+        mine[name] = tomlkit.aot() if several else tomlkit.array()
     written = tomlkit.table() if several else tomlkit.inline_table()
-    written.update(known)
-    mine["term"].append(written)
-    return _with_line_ends_of(text, tomlkit.dumps(document))
+    written.update({key: value for key, value in values.items() if value not in (None, "")})
+    mine[name].append(written)
 
 
 def _is_dotted(text: str, entry: str) -> bool:

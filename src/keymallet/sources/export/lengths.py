@@ -1,4 +1,7 @@
-"""Lengths of time as they are written in exports: 90d, 8 h, 30 minutes, PT8H."""
+"""Lengths of time as they are written in exports, in the languages that headers are known in.
+
+90d, 8 h, 30 minutes, 180 Tage, PT8H.
+"""
 
 from __future__ import annotations
 
@@ -11,15 +14,19 @@ _ISO = re.compile(
     r"P(?:(?P<w>\d+)W)?(?:(?P<d>\d+)D)?(?:T(?:(?P<h>\d+)H)?(?:(?P<min>\d+)M)?(?:(?P<s>\d+)S)?)?", re.ASCII
 )
 """ISO 8601, without years and months, which are no lengths of time of their own."""
-_WORDED = re.compile(r"(?P<number>\d+(?:[.,]\d+)?)\s*(?P<unit>[A-Za-z]+)\.?", re.ASCII)
+_WORDED = re.compile(r"(?P<number>[0-9]+(?:[.,][0-9]+)?)\s*(?P<unit>[^\W\d_]+)\.?")
 _UNITS = {
-    "s": ("s", "sec", "secs", "second", "seconds"),
-    "min": ("min", "mins", "minute", "minutes"),
-    "h": ("h", "hr", "hrs", "hour", "hours"),
-    "d": ("d", "day", "days"),
-    "w": ("w", "wk", "wks", "week", "weeks"),
+    "s": "s sec secs second seconds sekunde sekunden seconde secondes secondo secondi segundo segundos "
+    "seconden sekunda sekundy sekund saniye 秒",
+    "min": "min mins minute minutes minuten minuto minuti minutos minuut minuta minuty minut dakika 分",
+    "h": "h hr hrs hour hours std stunde stunden heure heures ora ore hora horas uur uren godzina godziny "
+    "godzin hodina hodiny hodin saat 時間",
+    "d": "d day days tag tage tagen jour jours giorno giorni día días dia dias dag dagen dzień dni den "
+    "dny dnů gün 日 日間",
+    "w": "w wk wks week weeks woche wochen semaine semaines settimana settimane semana semanas weken tydzień "
+    "tygodnie tygodni týden týdny týdnů hafta 週 週間",
 }
-_UNIT_OF = {word: unit for unit, words in _UNITS.items() for word in words}
+_UNIT_OF = {word: unit for unit, words in _UNITS.items() for word in words.split()}
 
 
 def parse_length(written: str, unit: str = "") -> timedelta | None:

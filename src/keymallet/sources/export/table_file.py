@@ -24,7 +24,7 @@ _NUMBER = "row in the file"
 
 @dataclass
 class TableFile:
-    """One file, read as one table by one part of the map."""
+    """One file, read as one table by one part of the map; `lines` are those of its rows, if they are kept."""
 
     row_map: RowMap
     path: str
@@ -32,6 +32,8 @@ class TableFile:
     intake: TableIntake = field(default_factory=TableIntake)
     remarks: list[str] = field(default_factory=list)
     unused: list[str] = field(default_factory=list)
+    keep_lines: bool = False
+    lines: list[int] = field(default_factory=list)
 
     @property
     def table(self) -> Table:
@@ -65,6 +67,9 @@ class TableFile:
         if self.table in (ACCOUNT, PERSON) and keys.hash().n_unique() < self.frame.height:
             self._refuse(~keys.is_first_distinct(), f"this {required} stood on an earlier line", rows)
         self.intake.read += self._read_in_full()
+        if self.keep_lines:
+            numbered = _NUMBER in self.frame.columns
+            self.lines = rows.lines(self.frame[_NUMBER].to_list() if numbered else range(self.frame.height))
         self.frame = self.frame.drop(_NUMBER, strict=False)
 
     def _read_in_full(self) -> int:

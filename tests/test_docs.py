@@ -133,7 +133,8 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     linking = read_estate(tmp_path / "estate.toml").linking
     assert (len(linking.match_rules), len(linking.pairs), len(linking.federations)) == (2, 1, 1)
     assert len(read_rulebook(f'title = "T"\n{rules}', "docs").rules) == 2
-    register, term = toml_blocks("docs/exemptions.md")
+    register, term, list_map = toml_blocks("docs/exemptions.md")
+    assert "exemption" in read_column_map(list_map, "docs", ZoneInfo("UTC")).tables
     emergency, technical = read_register(register + term, "docs", ZoneInfo("UTC")).exemptions
     assert (emergency.kind, len(emergency.drills), emergency.gates) == (
         "emergency",

@@ -51,7 +51,23 @@ def problems_of(folder: Path, text: str) -> list[tuple[int, str, str]]:
         (HEAD.replace('"r.toml"', '["a", "b", "a"]') + SOURCE, 3, '"a" is named twice', ""),
         (HEAD.replace('"r.toml"', "3") + SOURCE, 3, "", ""),
         (HEAD + SOURCE + '[[prefer]]\nrule = "a"\nover = "b"\nreason = " "', 11, "needs a reason", ""),
-        (HEAD + SOURCE + '[[prefer]]\nrule = "a"\nreason = "x"', 8, "over", ""),
+        (HEAD + SOURCE + '[[prefer]]\nrule = "a"\nreason = "x"', 8, '"over" is missing', ""),
+        # A misspelt word in one of several tables is a fault there as well: it would be passed over else.
+        (
+            HEAD + SOURCE + '[[prefer]]\nrule = "a"\nover = "b"\nraeson = "x"',
+            11,
+            'no setting "raeson"',
+            '"reason"',
+        ),
+        (
+            HEAD + SOURCE + '[[federation]]\nsource = "d"\nproven-by = "d"\nbyy = "mail"',
+            11,
+            'no setting "byy"',
+            '"by"',
+        ),
+        (HEAD + SOURCE + '[[tie]]\nacount = "mail"\nperson = "mail"', 9, 'no setting "acount"', '"account"'),
+        (HEAD + SOURCE + '[[unlocks]]\nby = "desk"\ncause = ["other"]', 10, 'no setting "cause"', '"causes"'),
+        (HEAD + "unlocks = [3]\n" + SOURCE, 4, "has to be a table, not a number", ""),
     ],
 )
 def test_faults_of_the_estate_are_told_at_their_line(

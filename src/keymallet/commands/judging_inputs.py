@@ -16,6 +16,7 @@ from keymallet.commands.gaps import of_folder, of_judgement, of_snapshot, sorted
 from keymallet.commands.opening import instant, open_estate
 from keymallet.core.base.problems import fail
 from keymallet.core.evaluating.context import columns_used
+from keymallet.core.explaining.unlocking import Unlock
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.gaps import Gap
 from keymallet.core.judging.judge import Judgement, judge
@@ -43,6 +44,7 @@ class JudgingInputs:
     accepted: tuple[Accepted, ...]
     found_gaps: tuple[Gap, ...]
     remarks: tuple[str, ...] = ()
+    unlocks: tuple[Unlock, ...] = ()
 
     @cached_property
     def book_files(self) -> dict[str, str]:
@@ -160,6 +162,7 @@ def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> J
         accepted,
         tuple(gaps),
         tuple(found.passed_over),
+        estate.unlocks if estate else (),
     )
 
 

@@ -7,6 +7,7 @@ import argparse
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.judging_inputs import open_inputs
 from keymallet.core.explaining.findings import about_account
+from keymallet.core.explaining.unlocking import read_conditions, unlockers
 from keymallet.core.facts.lookup import find_accounts, of_same_person
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import work_out
@@ -30,6 +31,7 @@ def run(options: argparse.Namespace) -> int:
     by_others = inputs.rulebook.only(lambda rule: rule.id in others)
     nothing = inputs.rulebook.only(lambda rule: False)
     out = console()
+    read_conditions(inputs.unlocks, inputs.rulebook)
     found = find_accounts(evidence, options.account)
     most = None if options.all else max(LINES // (3 * len(found)), LEAST_BREACHES)
     for number, row in enumerate(found):
@@ -42,7 +44,8 @@ def run(options: argparse.Namespace) -> int:
         if number:
             out.print()
         verdicts = about_account(row, around, among_all)
-        show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics, most)
+        unlocked_by = unlockers(alone.context, inputs.unlocks, inputs.rulebook)
+        show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics, most, unlocked_by)
     out.print()
     show_gaps(out, inputs.gaps)
     hints = [("keymallet dictionary account", "what each fact means"), ("keymallet judge", "all accounts")]

@@ -16,7 +16,8 @@ import msgspec
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
-from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.explaining.unlocking import Unlock
+from keymallet.core.facts.declaration import ACCOUNT, words_of
 from keymallet.core.facts.gaps import GAPS
 from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
@@ -83,6 +84,15 @@ class PreferText(msgspec.Struct, rename="kebab", frozen=True):
     reason: str
 
 
+class UnlockText(msgspec.Struct, rename="kebab", frozen=True):
+    """Who may unlock which accounts, as it stands in the file."""
+
+    by: str
+    who: str = ""
+    causes: tuple[str, ...] = ()
+    say: str = ""
+
+
 class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     """The estate file as it stands; each source's section is read by the shape of its reader."""
 
@@ -99,6 +109,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     pair: tuple[PairText, ...] = ()
     federation: tuple[FederationText, ...] = ()
     prefer: tuple[PreferText, ...] = ()
+    unlocks: tuple[UnlockText, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -151,6 +162,7 @@ class Estate:
     register: FilePath | None = None
     accepted: tuple[Accepted, ...] = ()
     preferred: tuple[Preferred, ...] = ()
+    unlocks: tuple[Unlock, ...] = ()
 
     @property
     def folder(self) -> FilePath:
@@ -189,6 +201,7 @@ def read_estate(file: FilePath) -> Estate:
     pairs = _pairs(document, written, sections) if written else ()
     federations = _federations(document, written, sections) if written else ()
     accepted = _accepted(document, written) if written else ()
+    unlocks = _unlocks(document, written) if written else ()
     if written is not None:
         _check_books(document, written)
     document.raise_problems()
@@ -214,6 +227,7 @@ def read_estate(file: FilePath) -> Estate:
         folder / written.register if written.register else None,
         accepted,
         tuple(Preferred(each.rule, each.over, each.reason.strip()) for each in written.prefer),
+        unlocks,
     )
 
 
@@ -248,6 +262,20 @@ def _accepted(document: TomlDocument, written: EstateText) -> tuple[Accepted, ..
             continue
         accepted.append(Accepted(entry.gap, entry.about, entry.reason.strip(), until))
     return tuple(accepted)
+
+
+def _unlocks(document: TomlDocument, written: EstateText) -> tuple[Unlock, ...]:
+    for number, each in enumerate(written.unlocks):
+        for place, cause in enumerate(each.causes):
+            _one_of(document, ("unlocks", number, "causes", place), cause, words_of(ACCOUNT, "lock-cause"))
+        if not each.by.strip():
+            document.fault(("unlocks", number, "by"), "it has to say who may unlock", 'by = "service desk"')
+    return tuple(
+        Unlock(
+            each.who, each.causes, each.by.strip(), each.say.strip(), f"{document.name}: [[unlocks]] {number}"
+        )
+        for number, each in enumerate(written.unlocks, 1)
+    )
 
 
 def _same_login(sources: Iterable[Source]) -> Iterator[MatchRule]:

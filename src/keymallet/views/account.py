@@ -15,6 +15,7 @@ from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many, some_names
 from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.explaining.unlocking import Unlocker
 from keymallet.core.explaining.ways_in import Facts, ways_in
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_IN, WAY_IN, tables_of_account
@@ -33,7 +34,7 @@ from keymallet.views.terminal import (
     plain_grid,
     text,
 )
-from keymallet.views.ways import show_ways
+from keymallet.views.ways import show_unlockers, show_ways
 
 _HEADLINE = ("display", "kind", "unit", "title", "mail")
 MOST_ELSEWHERE = 6
@@ -47,11 +48,13 @@ def show_account(
     elsewhere: list[str],
     topics: Mapping[str, Sequence[str]],
     most: int | None = None,
+    unlocked_by: Sequence[Unlocker] | None = None,
 ) -> None:
     """Print everything on the one account that `context` is about.
 
     `elsewhere` are the person's other accounts, `topics` the account's part in each topic. With `most`, only
-    how it gets in and so many of its breaches, with what to do; what else there is is named.
+    how it gets in and so many of its breaches, with what to do; what else there is is named. `unlocked_by`
+    says who may unlock it, if it is locked.
     """
     frame = known_facts(context, ACCOUNT)
     row = frame.row(0, named=True)
@@ -64,6 +67,8 @@ def show_account(
         out.print(text(f"the same person: {some_names(elsewhere, MOST_ELSEWHERE)}", "dim"))
     out.print()
     _show_ways_in(out, context, row)
+    if unlocked_by is not None:
+        show_unlockers(out, unlocked_by)
     if most is not None:
         _show_breaches(out, context, verdicts, most)
         _show_left_out(out, context)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from zoneinfo import ZoneInfo
 
 from rich.console import Console
@@ -9,6 +10,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from keymallet.core.base.listing import how_many
+from keymallet.core.explaining.unlocking import Unlocker
 from keymallet.core.explaining.ways_in import WayIn
 from keymallet.views.terminal import moment, text
 
@@ -30,6 +32,23 @@ def show_ways(out: Console, ways: list[WayIn], clock: ZoneInfo) -> None:
         grid.add_row(Text(f"  {word}", style), said)
     if ways:
         out.print(grid)
+
+
+def show_unlockers(out: Console, unlockers: Sequence[Unlocker]) -> None:
+    """Print who may unlock a locked account, and what to say before that."""
+    grid = Grid.grid(padding=(0, 2, 0, 0))
+    grid.add_column(width=10)
+    grid.add_column(ratio=1, overflow="fold")
+    for each in unlockers:
+        said = text(f"may be unlocked by {each.by}")
+        said.append_text(text(f", if: {each.if_} (which is not known)" if each.if_ else "", "yellow"))
+        if each.say:
+            said.append("\n").append_text(text(each.say, "dim"))
+        grid.add_row(Text("  perhaps" if each.if_ else "  unlock", "cyan"), said)
+    if not any(not each.if_ for each in unlockers):
+        said = text("who may unlock it is not written down: [[unlocks]] in the estate file", "dim")
+        grid.add_row(Text("  unlock", "cyan"), said)
+    out.print(grid)
 
 
 def _answer(ways: list[WayIn]) -> str:

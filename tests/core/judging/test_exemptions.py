@@ -66,6 +66,8 @@ def test_a_register_is_read_whole() -> None:
         (ENTRY + "matched = -1", "not negative", 5),
         (ENTRY + "[[exemption.e.used]]\nat = 3\nreason = 'x'", "this is no date", 6),
         (ENTRY + "untill = 2026-01-01", "untill", 5),
+        (ENTRY + "[[exemption.e.term]]\ndecided = 2026-01-01\nuntill = 2026-02-01", '"untill"', 7),
+        (ENTRY + "[[exemption.e.used]]\nat = 2026-01-01\nreason = 'x'\nunitl = 2026-01-02", '"unitl"', 8),
         ("[exemptions.e]\n", '"exemptions" is nothing a register has', 1),
         ("exemption = 3", "the entries have to be tables", 1),
         ("[exemption.e\n", "this is not TOML", 1),

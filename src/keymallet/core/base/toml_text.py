@@ -158,6 +158,10 @@ class TomlDocument:
         if get_origin(wanted) is dict and isinstance(data, dict):
             inner = get_args(wanted)[1]
             return {key: self._value(inner, value, (*path, key)) for key, value in data.items()}
+        if get_origin(wanted) in (list, tuple) and isinstance(data, list):
+            inner = get_args(wanted)[0]
+            if isinstance(inner, type) and issubclass(inner, msgspec.Struct):
+                return tuple(self.read(inner, each, (*path, place)) for place, each in enumerate(data))
         structs = [
             part for part in get_args(wanted) if isinstance(part, type) and issubclass(part, msgspec.Struct)
         ]

@@ -125,11 +125,11 @@ def test_the_examples_of_the_docs_are_read(tmp_path: Path) -> None:
     assert (wide.positions["name"], wide.settings_of("old/x.csv").separator) == ((8, 12), "|")
     assert read_column_map(column_map, "docs", ZoneInfo("UTC")).tables.keys() == {"account", "key"}
     assert read_column_map(several, "docs", ZoneInfo("UTC")).tables["factor"][0].rows == "authenticators"
-    roster, ties, proven, rules, pair = toml_blocks("docs/people.md")
+    roster, ties, proven, rules, pair, unlocks = toml_blocks("docs/people.md")
     other = "".join(
         f'[source.{name}]\nread = "csv"\nmap = "m"\nfiles = {{}}\n' for name in ("directory", "cloud")
     )
-    (tmp_path / "estate.toml").write_text(head + roster + other + ties + proven + pair, "utf-8")
+    (tmp_path / "estate.toml").write_text(head + roster + other + ties + proven + pair + unlocks, "utf-8")
     linking = read_estate(tmp_path / "estate.toml").linking
     assert (len(linking.match_rules), len(linking.pairs), len(linking.federations)) == (2, 1, 1)
     assert len(read_rulebook(f'title = "T"\n{rules}', "docs").rules) == 2

@@ -262,6 +262,26 @@ def test_rules_that_come_and_go(railway: Path) -> None:
     )
 
 
+def test_a_limit_for_some(railway: Path) -> None:
+    """The same rows newly in breach as where the rulebook itself says so; nobody else's come out otherwise."""
+    words = ("--format", "csv", *AT)
+    some = run("rehearse", "--set", "limit.password-age[admin]=30d", *words, cwd=railway, expect=0).stdout
+    everybody = run("rehearse", "--set", "limit.password-age=30d", *words, cwd=railway, expect=0).stdout
+    admins = run("who", "admin", "--format", "csv", *AT, cwd=railway, expect=0).stdout.splitlines()[1:]
+    names = {line.split(",")[0] for line in admins}
+    expected = [line for line in everybody.splitlines()[1:] if line.split(",")[4] in names]
+    assert expected and some.splitlines()[1:] == expected
+    (railway / "mine.toml").write_text(
+        'title = "Mine"\ninclude = ["rulebook.toml"]\n[limits.for.admin]\npassword-age = "30d"\n'
+    )
+    assert run("rehearse", "--rulebook", "mine.toml", *words, cwd=railway, expect=0).stdout == some
+    both = ("--set", "limit.password-age[admin]=9d", "--set", "limit.password-age=365d")
+    swept = run(
+        "rehearse", *both, "--sweep", "limit.password-age[admin]=30d..60d/30d", *words, cwd=railway
+    ).stdout
+    assert [line.split(",")[0] for line in swept.splitlines()[1:]] == ["30 d", "60 d"]
+
+
 @pytest.mark.parametrize(
     ("words", "message"),
     [
@@ -269,6 +289,11 @@ def test_rules_that_come_and_go(railway: Path) -> None:
         (("--set", "password-age=90d"), "sets no limit"),
         (("--set", "limit.pasword-age=90d"), 'did you mean "password-age"?'),
         (("--set", "limit.password-age=soon"), '"password-age" is no limit'),
+        (("--set", "limit.password-age[admn]=3d"), 'did you mean "admin"?'),
+        (("--set", "limit.password-age[]=3d"), "sets no limit"),
+        (("--set", "limit.password-age[opens-now]=3d"), "rulebook.toml"),
+        (("--set", "limit.good-schemes[admin]=3d"), "the same for everybody"),
+        (("--sweep", "limit.password-age[nobody]=1d..9d"), 'no term "nobody"'),
         (("--set", "limit.password-age=3"), '"max-age" is a length of time and "limit.password-age" is a number'),
         (("--sweep", "limit.password-age=365d..30d"), "is no stretch of a limit"),
         (("--sweep", "limit.password-age"), "is no stretch of a limit"),

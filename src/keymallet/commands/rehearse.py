@@ -27,11 +27,13 @@ from keymallet.core.language.scope import Limit
 from keymallet.core.rulebook.model import Rulebook, rules_with_limit
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.studies.rehearse import (
+    SetLimit,
     accounts_in_breach,
     changed_rows,
     differences,
     findings_in_breach,
     overlay,
+    read_limit_name,
     read_sweep,
 )
 from keymallet.sources.rulebooks import open_included
@@ -73,19 +75,25 @@ def run(options: argparse.Namespace) -> int:
     return _compare(options, inputs, book)
 
 
-def _setting(written: str) -> tuple[str, str]:
-    name, equals, value = written.partition("=")
-    if not name.startswith("limit.") or not equals or not value:
-        raise fail(f'--set "{written}" sets no limit', hint="like --set limit.password-age=90d")
-    return name.removeprefix("limit."), value
+def _setting(written: str) -> tuple[SetLimit, str]:
+    name, _, value = written.partition("=")
+    limit = read_limit_name(name)
+    if limit is None or not value:
+        hint = "like --set limit.password-age=90d, or 'limit.password-age[contractor]=60d' for some"
+        raise fail(f'--set "{written}" sets no limit', hint=hint)
+    return limit, value
 
 
-def _with_limits(book: Rulebook, settings: dict[str, str]) -> Rulebook:
+def _with_limits(book: Rulebook, settings: dict[SetLimit, str]) -> Rulebook:
     """The book with other limits. Raises KeymalletError if it has no such limit, or a value does not fit."""
-    for name in settings:
-        if name not in book.limits:
-            hint = did_you_mean(name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
-            raise fail(f'the rulebook has no limit "{name}"', hint=hint)
+    terms = {name.rpartition("/")[2] for name in book.terms}
+    for limit in settings:
+        if limit.name not in book.limits:
+            hint = did_you_mean(limit.name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
+            raise fail(f'the rulebook has no limit "{limit.name}"', hint=hint)
+        if limit.population and limit.population not in terms:
+            hint = did_you_mean(limit.population, terms) or f"there are: {', '.join(sorted(terms))}"
+            raise fail(f'the rulebook has no term "{limit.population}" that could be a population', hint=hint)
     changed = read_rulebook(overlay(book.title, book.roots, settings), "--set", open_included)
     # A rule that the estate prefers another to stays out.
     ids = {demand.id for demand in book.demands}
@@ -144,7 +152,7 @@ def _judging(inputs: JudgingInputs, *books: Rulebook) -> Callable[[Rulebook, dat
 
 
 def _sweep(
-    options: argparse.Namespace, inputs: JudgingInputs, base: Rulebook, settings: dict[str, str]
+    options: argparse.Namespace, inputs: JudgingInputs, base: Rulebook, settings: dict[SetLimit, str]
 ) -> int:
     wanted = read_sweep(options.sweep)
     if wanted is None:
@@ -152,22 +160,22 @@ def _sweep(
             f'--sweep "{options.sweep}" is no stretch of a limit', hint="like limit.password-age=30d..365d"
         )
     tried = [_with_limits(base, settings | {wanted.limit: str(value)}) for value in wanted.values]
-    rules = rules_with_limit(tried[0], wanted.limit)
+    rules = rules_with_limit(tried[0], wanted.limit.name)
     judged = _judging(inputs, inputs.rulebook, base)
-    limits = [book.limits[wanted.limit] for book in tried]
+    limits = [wanted.limit.of(book) for book in tried]
     tried = [book.only(lambda rule: rule.id in rules) for book in tried]
     judgements = [judged(book, inputs.at) for book in tried]
     points = [
         (constant_text(limit), accounts_in_breach(judgement), findings_in_breach(judgement))
         for limit, judgement in zip(limits, judgements, strict=True)
     ]
-    present = base.limits[wanted.limit]
+    present = wanted.limit.of(base)
     outcome = inputs.run(judged(inputs.rulebook, inputs.at))
     if options.figure:
         form = format_of(options.figure)
         unit = "days" if isinstance(getattr(present, "value", None), timedelta) else ""
         places = [_place(limit) for limit in limits]
-        figure = sweep_figure(wanted.limit, points, places, _place(present), unit, outcome)
+        figure = sweep_figure(wanted.limit.shown, points, places, _place(present), unit, outcome)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if options.format != "table":
         frame = pl.DataFrame(points, schema=["value", "accounts-in-breach", "breaches"], orient="row")
@@ -177,7 +185,7 @@ def _sweep(
         out = console(stream)
         show_run(out, outcome)
         out.print()
-        show_sweep(out, wanted.limit, points, constant_text(present))
+        show_sweep(out, wanted.limit.shown, points, constant_text(present))
         out.print(text(f"rules that use it: {', '.join(rules) or 'none'}", "dim"))
     return CLEAN
 

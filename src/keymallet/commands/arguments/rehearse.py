@@ -17,6 +17,10 @@ EXAMPLES = [
         "two limits at once, today and at the new year",
     ),
     (
+        "keymallet rehearse --set 'limit.password-age[system-owner]=30d'",
+        "only for those whom a term of the rulebook fits",
+    ),
+    (
         "keymallet rehearse --sweep limit.password-age=30d..365d --figure curve.png",
         "the whole curve of one limit",
     ),
@@ -32,7 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="limit.NAME=VALUE",
         action="append",
         default=[],
-        help="a limit to try (repeatable)",
+        help="a limit to try (repeatable); limit.NAME[TERM]=VALUE for those whom a term of the rulebook fits",
     )
     parser.add_argument(
         "--sweep",

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -16,7 +17,8 @@ from keymallet.core.facts.declaration import TABLES
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.literals import parse_span
-from keymallet.core.rulebook.model import Demand, Rule, Tally
+from keymallet.core.language.scope import Limit
+from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
 
 NEWLY, NO_LONGER, NEWLY_PENDING = "newly", "no longer", "newly pending"
 COLUMNS = ("change", "rule", "title", "severity", "account", "subject", "display", "unit", "kind")
@@ -137,11 +139,37 @@ def accounts_in_breach(judgement: Judgement) -> int:
 # limits that are swept
 
 
+@dataclass(frozen=True, slots=True)
+class SetLimit:
+    """Which limit is set: that of everybody, or with `population`, a term, that of those it is true of."""
+
+    name: str
+    population: str = ""
+
+    @property
+    def shown(self) -> str:
+        """As it is written: `password-age`, `password-age[contractor]`."""
+        return f"{self.name}[{self.population}]" if self.population else self.name
+
+    def of(self, book: Rulebook) -> Limit:
+        """The limit as a book has it; for a population that has none of its own, that of everybody."""
+        return dict(book.populations.get(self.name, ())).get(self.population, book.limits[self.name])
+
+
+def read_limit_name(written: str) -> SetLimit | None:
+    """Read `limit.password-age` or `limit.password-age[contractor]`; None if it is not written so."""
+    match = _LIMIT_NAME.fullmatch(written)
+    return SetLimit(match["name"], match["population"] or "") if match else None
+
+
+_LIMIT_NAME = re.compile(r"limit\.(?P<name>[^\[\]=]+)(?:\[(?P<population>[^\[\]=]+)\])?")
+
+
 @dataclass(frozen=True)
 class Sweep:
     """A limit, and the values it is to be tried with, as they are written in a rulebook."""
 
-    limit: str
+    limit: SetLimit
     values: tuple[str | int | float, ...]
 
 
@@ -154,7 +182,8 @@ def read_sweep(written: str) -> Sweep | None:
     name, _, stretch = written.partition("=")
     ends, _, step = stretch.partition("/")
     first, dots, last = ends.partition("..")
-    if not name.startswith("limit.") or not dots:
+    limit = read_limit_name(name)
+    if limit is None or not dots:
         return None
     spans = parse_span(first), parse_span(last)
     values: tuple[str | int | float, ...] | None
@@ -163,7 +192,7 @@ def read_sweep(written: str) -> Sweep | None:
         values = None if step and by is None else _span_values(spans[0], spans[1], by)
     else:
         values = _number_values(first, last, step)
-    return Sweep(name.removeprefix("limit."), values) if values else None
+    return Sweep(limit, values) if values else None
 
 
 def _span_values(first: timedelta, last: timedelta, step: timedelta | None) -> tuple[str, ...] | None:
@@ -195,14 +224,21 @@ def _number_values(first: str, last: str, step: str) -> tuple[int, ...] | None:
     return (*range(low, high, by), high)
 
 
-def overlay(title: str, books: Sequence[str], settings: dict[str, str]) -> str:
+def overlay(title: str, books: Sequence[str], settings: Mapping[SetLimit, str]) -> str:
     """The text of a book that includes others and sets limits; values as in TOML, or plain like `90d`."""
     document = tomlkit.document()
     document.add("title", tomlkit.item(title))
     document.add("include", tomlkit.item(list(books)))
     limits = tomlkit.table()
-    for name, value in settings.items():
-        limits.add(name, _toml_value(value))
+    own: dict[str, tomlkit.items.Table] = {}
+    for limit, value in settings.items():
+        table = own.setdefault(limit.population, tomlkit.table()) if limit.population else limits
+        table.add(limit.name, _toml_value(value))
+    if own:
+        populations = tomlkit.table(is_super_table=True)
+        for population, table in own.items():
+            populations.add(population, table)
+        limits.add("for", populations)
     document.add("limits", limits)
     return tomlkit.dumps(document)
 

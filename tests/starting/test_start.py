@@ -5,6 +5,8 @@ from __future__ import annotations
 import io
 import json
 import os
+import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -372,3 +374,33 @@ def test_no_secret_is_offered_as_a_login(tmp_path: Path) -> None:
         each for each in questions(plan(survey(tmp_path, TODAY)), tmp_path) if each.about[0] == "login"
     ]
     assert login.choices is not None and list(login.choices) == ["E-mail", "Zugang"]
+
+
+# the page
+
+
+def test_the_first_hour_by_its_own_commands(railway_snapshot: Path, tmp_path: Path) -> None:
+    """Every command of the page, in its order, as it stands there; services of nobody are left out."""
+    page = (Path(__file__).parents[2] / "docs/first-hour.md").read_text("utf-8")
+    blocks = re.findall(r"```sh\n(.*?)```", page, re.DOTALL)
+    lines = [line for block in blocks for line in block.splitlines() if "start add" not in line]
+    lines.remove("keymallet demo railway")  # a day of its own, which other tests live through
+    shutil.copytree(railway_snapshot, tmp_path / "railway")
+    asking = lines.index("keymallet start exports")
+    lines[asking] += " --yes"
+    told = {}
+    folder = tmp_path
+    for line in lines:
+        if line.startswith("cd "):
+            folder = folder / line[3:]
+            continue
+        program = Path(sys.executable).parent
+        done = subprocess.run(
+            line, shell=True, cwd=folder, capture_output=True, text=True, check=False,
+            env={**os.environ, "PATH": f"{program}:{os.environ['PATH']}"},
+        )  # fmt: skip
+        assert done.returncode in (0, 1, 3) and "Traceback" not in done.stderr, (line, done.stderr)
+        told[line.partition("#")[0].strip()] = done.stdout
+    assert "written in exports: estate.toml" in told["keymallet start exports --yes"]
+    assert "breaches" in told["keymallet judge"]
+    assert (folder / "refused.csv").read_text("utf-8")

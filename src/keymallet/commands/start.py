@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import shlex
 import shutil
-import signal
 import sys
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -16,6 +15,9 @@ from pathlib import Path
 from filelock import FileLock, Timeout
 from rich.console import Console
 
+from keymallet.commands import start_add
+from keymallet.commands.arguments.start import ADD
+from keymallet.commands.asking import answers_to
 from keymallet.commands.exit_codes import CLEAN, FAILED
 from keymallet.commands.main import main
 from keymallet.commands.writing import write_file
@@ -23,15 +25,14 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import fail
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.outputs.new_rulebook import new_rulebook
-from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import open_included, shipped_text
 from keymallet.starting.grouping import Plan, Planned, plan
-from keymallet.starting.questions import Answers, Question, apply, fault_of, questions, read_answers
+from keymallet.starting.questions import Answers, Question, apply, questions
 from keymallet.starting.survey import survey
 from keymallet.starting.texts import answers_text, estate_text, map_file, map_of, register_text
 from keymallet.starting.unpacking import unpack
 from keymallet.views.lacking import show_lacking
-from keymallet.views.start import show_found, show_question, show_written
+from keymallet.views.start import show_found, show_written
 from keymallet.views.terminal import console, show_hints, text
 
 ESTATE, ANSWERS = "estate.toml", "start-answers.toml"
@@ -42,6 +43,14 @@ _READ_AT_ONCE = 1_000_000_000
 
 def run(options: argparse.Namespace) -> int:
     """Look, ask, write, read and judge; the code is that of the judging. Nothing is written over."""
+    if options.folder == ADD:
+        return start_add.run(options)
+    if options.url:
+        hint = f"of a service: keymallet start {ADD} {options.url}"
+        raise fail(f"one folder at a time: {options.folder}, {options.url}", hint=hint)
+    for option, given in (("--estate", options.estate != ESTATE), ("--ca-file", bool(options.ca_file))):
+        if given:
+            raise fail(f"{option} goes with keymallet start {ADD}", hint="of a folder, name the folder")
     folder = Path(options.folder)
     if not folder.is_dir():
         raise fail("there is no such folder", file=options.folder, hint="name the folder with the exports")
@@ -60,7 +69,7 @@ def run(options: argparse.Namespace) -> int:
         command = shlex.join(["keymallet", "start", *([options.folder] if options.folder != "." else [])])
         show_hints(out, [(command, f"make an estate of it: {how_many(len(asked), 'question')}")])
         return CLEAN
-    answers = _answers(out, options, asked)
+    answers = answers_to(out, options, asked)
     apply(made, answers)
     files = _texts(made, answers, asked, now)
     with _alone_in(folder):
@@ -68,56 +77,6 @@ def run(options: argparse.Namespace) -> int:
         _write(folder, files, made)
     show_written(out, options.folder, list(files))
     return _read_and_judge(out, folder, options.folder, made)
-
-
-def _answers(out: Console, options: argparse.Namespace, asked: Sequence[Question]) -> Answers:
-    """What is told on the command line, in a file, or by whoever sits there. Raises KeymalletError."""
-    if options.yes:
-        return {question.about: question.default for question in asked}
-    given: Answers = {}
-    if options.answers:
-        given = read_answers(config_text(Path(options.answers), options.answers), options.answers, asked)
-    open_ = [question for question in asked if question.about not in given]
-    if open_ and not sys.stdin.isatty():
-        if options.answers:
-            return {question.about: given.get(question.about, question.default) for question in asked}
-        hint = "--yes takes the defaults, --answers FILE gives the answers"
-        raise fail(f"{len(open_)} questions are open, and nobody is there to answer", hint=hint)
-    # Polars has a handler of its own, under which an interrupt would wait for the next line that is typed.
-    signal.siginterrupt(signal.SIGINT, True)
-    for number, question in enumerate(open_, start=1):
-        given[question.about] = _ask(out, question, number, len(open_))
-    return given
-
-
-def _ask(out: Console, question: Question, number: int, of: int) -> str | list[str]:
-    """Ask until there is an answer; an empty one is the default."""
-    complaint = ""
-    while True:
-        show_question(out, question, number, of, complaint)
-        try:
-            written = input("> ").strip()
-        except EOFError:
-            raise fail("the answers ended before the questions", hint="nothing was written") from None
-        if not written:
-            return question.default
-        answer = _meant(question, written)
-        complaint = fault_of(question, answer)
-        if not complaint:
-            return answer
-
-
-def _meant(question: Question, written: str) -> str | list[str]:
-    """An answer as written, with choices named by their number or their name."""
-    choices = list(question.choices or {})
-    words = written.replace(",", " ").split() if question.several else [written]
-    if question.several and words in (["all"], ["none"]):
-        return choices if words == ["all"] else []
-    meant = [
-        choices[int(word) - 1] if word.isdecimal() and 0 < int(word) <= len(choices) else word
-        for word in words
-    ]
-    return meant if question.several else meant[0]
 
 
 def _texts(made: Plan, answers: Answers, asked: Sequence[Question], now: datetime) -> dict[str, str]:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import importlib
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
 from operator import attrgetter
 from types import ModuleType
+from typing import Any
 
 import polars as pl
 from msgspec import structs
@@ -59,19 +60,25 @@ def _awaited(source: Source, future: Future[list[Reading]], start: float) -> lis
         return [Reading.not_read(source.name, error.problems)]
 
 
+def ask_source(
+    source: Source, request: Request, ask: Callable[[Any, Any, Request], list[Reading]]
+) -> list[Reading]:
+    """Ask a source through its module; no secret comes back in what it says. Raises KeymalletError."""
+    try:
+        readings = ask(_reader(source), source.section, request)
+    except KeymalletError as error:
+        raise KeymalletError(map(partial(_without_secrets, request.secrets), error.problems)) from None
+    for reading in readings:
+        _take_out(reading, request.secrets)
+    return readings
+
+
 def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> list[Reading]:
     watcher.started(source.name)
     try:
         with ThreadPoolExecutor() as workers:
             request = Request(source.name, estate.folder, estate.clock, at, workers, watcher)
-            try:
-                readings: list[Reading] = _reader(source).read(source.section, request)
-            except KeymalletError as error:
-                raise KeymalletError(
-                    map(partial(_without_secrets, request.secrets), error.problems)
-                ) from None
-            for reading in readings:
-                _take_out(reading, request.secrets)
+            readings = ask_source(source, request, lambda module, section, asked: module.read(section, asked))
             for reading in readings:
                 _set_impossible_aside(reading, reading.as_of or at)
                 reading.known = _known(reading)

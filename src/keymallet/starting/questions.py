@@ -25,7 +25,7 @@ from keymallet.starting.grouping import Plan, Planned, attach, counted_as
 MOST_QUESTIONS = 6
 _LOGINS_OFFERED = 6
 NONE = "none"
-_KINDS_ASKED = "On hosts and in directories, whose are accounts that are not the system's own?"
+KINDS_ASKED = "On hosts and in directories, whose are accounts that are not the system's own?"
 KINDS_MEANT = {
     "people": "of people; called svc-*, srv-* or service-*, of services",
     "unknown": "nobody can tell by the name: leave it open",
@@ -64,12 +64,24 @@ class AnswersText(msgspec.Struct, rename="kebab", frozen=True):
     login: dict[str, str] = {}
     of: dict[str, str] = {}
     absent: dict[str, list[str]] = {}
+    service: dict[str, str] = {}
 
 
 def questions(plan: Plan, folder: Path) -> list[Question]:
     """All that has to be asked, the most telling first."""
+    asked = whose(folder)
+    asked += [question for source in plan.sources for question in _logins(source)]
+    asked += [_home(plan, path) for path in plan.homeless]
+    if any(source.read in ("host", "ldif") for source in plan.sources):
+        asked.append(Question(("kinds",), KINDS_ASKED, "people", dict(KINDS_MEANT)))
+    asked += [question for source in plan.sources for question in _without(source)]
+    return asked[:MOST_QUESTIONS]
+
+
+def whose(folder: Path) -> list[Question]:
+    """Whose estate it is, and by which clock."""
     called = folder.resolve().name.replace("-", " ").replace("_", " ").strip().title() or "Our organisation"
-    asked = [
+    return [
         Question(("organisation",), "What is the organisation called?", called, check=_name_fault),
         Question(
             ("clock",),
@@ -79,12 +91,6 @@ def questions(plan: Plan, folder: Path) -> list[Question]:
             check=_zone_fault,
         ),
     ]
-    asked += [question for source in plan.sources for question in _logins(source)]
-    asked += [_home(plan, path) for path in plan.homeless]
-    if any(source.read in ("host", "ldif") for source in plan.sources):
-        asked.append(Question(("kinds",), _KINDS_ASKED, "people", dict(KINDS_MEANT)))
-    asked += [question for source in plan.sources for question in _without(source)]
-    return asked[:MOST_QUESTIONS]
 
 
 def _name_fault(answer: str) -> str:
@@ -199,6 +205,7 @@ def read_answers(text: str, file: str, asked: Sequence[Question]) -> Answers:
         **{("login", name): column for name, column in written.login.items()},
         **{("of", name): source for name, source in written.of.items()},
         **{("absent", name): list(facts) for name, facts in written.absent.items()},
+        **{("service", name): answer for name, answer in written.service.items()},
     }
     answers: Answers = {about: answer for about, answer in given.items() if answer is not None}
     known = {question.about: question for question in asked}

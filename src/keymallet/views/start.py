@@ -10,6 +10,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from keymallet.core.base.listing import how_many, some_names
+from keymallet.core.facts.reading import Reading
 from keymallet.fitting.matching import LIKELY, SURE
 from keymallet.starting.grouping import Plan, Planned, counted_as
 from keymallet.starting.questions import Question
@@ -112,3 +113,25 @@ def show_written(out: Console, folder: str, files: Sequence[str]) -> None:
     """The files that were written."""
     out.print()
     out.print(text(f"written in {folder}: {', '.join(files)}", "bold"))
+
+
+def show_service(out: Console, url: str, called: str, readings: Sequence[Reading], why_not: str) -> None:
+    """What a service is, and what the reader may see of its first entries."""
+    out.print()
+    out.print(text(f"{url}{f' ({called})' if called else ''}", "bold"))
+    if why_not:
+        out.print(
+            text(f"not looked at: {why_not}; keymallet read will say what the reader may see", "yellow")
+        )
+    for reading in readings:
+        for table, frame in reading.tables.items():
+            told = [name for name in reading.supply.get(table, {}) if name in frame.columns]
+            if frame.height:
+                out.print(
+                    text(f"the reader sees {counted(frame.height, table)} among the first entries, with:")
+                )
+                out.print(Padding(text(", ".join(told), "dim"), (0, 0, 0, 4), expand=False))
+        if not any(frame.height for frame in reading.tables.values()):
+            out.print(text("the reader sees nobody there: is the base right, and may it read?", "yellow"))
+        for remark in dict.fromkeys([*reading.incomplete, *reading.remarks]):
+            out.print(Padding(text(remark, "yellow"), (0, 0, 0, 4), expand=False))

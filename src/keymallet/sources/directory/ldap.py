@@ -12,11 +12,13 @@ import re
 import ssl
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from functools import partial
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
 import ldap3
+import msgspec
 from ldap3.core.exceptions import LDAPException
 
 from keymallet.core.base.problems import KeymalletError, fail
@@ -89,6 +91,59 @@ def read(section: LdapSection, request: Request) -> list[Reading]:
     return [reading]
 
 
+@dataclass(frozen=True)
+class About:
+    """What a directory tells anybody of itself: where its entries are, and whether it offers StartTLS."""
+
+    contexts: tuple[str, ...]
+    start_tls: bool
+    called: str
+
+
+def about(section: LdapSection, request: Request) -> About:
+    """Ask a directory what it is, without signing in. Raises KeymalletError if it cannot be reached."""
+    nobody = msgspec.structs.replace(section, sign_in="anonymous")
+    try:
+        return _about(nobody, request)
+    except KeymalletError as error:
+        if NOT_LET_IN in error.problems[0].message:
+            return About((), False, "")  # a directory need not answer those who do not sign in
+        raise
+
+
+def _about(section: LdapSection, request: Request) -> About:
+    with _connected(section, request) as connection:
+        info = connection.server.info
+        if info is None:
+            return About((), False, "")
+        offered = {str(extension[0]) for extension in info.supported_extensions or ()}
+        called = " ".join(str(each) for each in (*(info.vendor_name or ()), *(info.vendor_version or ())))
+        return About(tuple(map(str, info.naming_contexts or ())), _START_TLS in offered, called)
+
+
+_START_TLS = "1.3.6.1.4.1.1466.20037"
+"""RFC 4511, 4.14."""
+NOT_LET_IN = "the directory does not let the reader in"
+SAMPLED = 500
+"""Entries that are looked at to see what a reader may see."""
+
+
+def sample(section: LdapSection, request: Request) -> list[Reading]:
+    """What the reader may see of the first entries, as they would be read. Raises as `read` does."""
+    reading = Reading(request.name)
+    bases = [section.base] if isinstance(section.base, str) else section.base
+    entries: list[Entry] = []
+    with _connected(section, request) as connection:
+        for base in bases:
+            connection.search(base, section.filter, attributes=ATTRIBUTES, size_limit=SAMPLED)
+            if connection.result["result"] == 32:
+                raise fail(f"there is no {base}", file=section.url)
+            entries += _entries(connection, section.url)
+        own = _own_entry(connection, section)
+    Directory(section, reading, request.at, unique(entries), own).interpret()
+    return [reading]
+
+
 def _with_password(
     connection: ldap3.Connection, section: LdapSection, bases: list[str], reading: Reading
 ) -> tuple[set[str], bool]:
@@ -154,7 +209,7 @@ def _open(section: LdapSection, request: Request) -> ldap3.Connection:
     if not _bounded(section, connection.bind):
         answer = _told(connection)
         connection.unbind()
-        raise fail(f"the directory does not let the reader in: {answer}", file=section.url)
+        raise fail(f"{NOT_LET_IN}: {answer}", file=section.url)
     return connection
 
 

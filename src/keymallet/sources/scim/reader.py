@@ -6,6 +6,10 @@ What arrives is held against what the service says there is.
 
 from __future__ import annotations
 
+from itertools import islice
+
+import msgspec
+
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
@@ -39,6 +43,33 @@ def read(section: ScimSection, request: Request) -> list[Reading]:
             taker.add(page)
     if not taker.has_users:
         raise fail("the service shows no user", file=section.url, hint="may this reader see anybody?")
+    taker.enter()
+    return [reading]
+
+
+def is_there(section: ScimSection, request: Request) -> list[Reading]:
+    """Knock at a service without signing in: no readings. Raises KeymalletError if it cannot be reached."""
+    nobody = msgspec.structs.replace(section, token_from="")
+    with ScimService(nobody, request, Reading(request.name)) as service:
+        try:
+            service.told("ServiceProviderConfig")
+        except KeymalletError as error:
+            if error.problems[0].message.startswith(GONE):
+                raise
+    return []
+
+
+def sample(section: ScimSection, request: Request) -> list[Reading]:
+    """What the reader may see of the first users, as they would be read. Raises as `read` does."""
+    reading = Reading(request.name)
+    with ScimService(section, request, reading) as service:
+        taker: Tenant | Staff
+        if section.roster:
+            taker = Staff(section, request, reading)
+        else:
+            taker = Tenant(section, reading, None, read_schemas(service))
+        for page in islice(service.pages(USERS, ATTRIBUTES), 1):
+            taker.add(page)
     taker.enter()
     return [reading]
 

@@ -306,3 +306,58 @@ def test_entries_that_mean_nothing(tmp_path: Path, entry: str, message: str) -> 
     """A mistake in a map is told with its place, whatever stands in the files."""
     (complaint,) = complaints(tmp_path, f'[account.columns]\nname = "Login"\n{entry}\n')
     assert message in complaint
+
+
+# when it was true
+
+
+DATED = '[account]\nas-of = {}\n[account.columns]\nname = "L"\n'
+
+
+def test_a_column_tells_when_the_rows_were_true(tmp_path: Path) -> None:
+    """The oldest counts, for all files; a plain day begins at its midnight; no fact comes of it."""
+    files: dict[str, str | bytes] = {"a.csv": "L,Made\na,2026-11-20T06:00:00Z\nb,2026-11-20T06:00:00Z\n"}
+    read = reading(tmp_path, DATED.format('"Made"'), files)
+    assert read.as_of == datetime(2026, 11, 20, 6, tzinfo=UTC) and read.remarks == []
+    assert read.tables["account"].columns == ["name"] and read.supply["account"].keys() == {"name"}
+    files["b.csv"] = "L,Made\nc,18.11.2026\nd,\n"
+    column = '{ from = "Made", formats = ["iso", "%d.%m.%Y"] }'
+    read = reading(tmp_path, DATED.format(column), files)
+    assert read.as_of == datetime(2026, 11, 17, 23, tzinfo=UTC), "midnight of the estate's clock"
+    files["a.csv"] = "L,Made\na,2026-11-20T06:00:00Z\nb,2026-11-19T06:00:00Z\n"
+    read = reading(tmp_path, DATED.format('"Made"'), {"a.csv": files["a.csv"]})
+    assert read.as_of == datetime(2026, 11, 19, 6, tzinfo=UTC)
+    assert read.remarks == [
+        'a.csv: "Made" goes from 2026-11-19 06:00Z to 2026-11-20 06:00Z: the oldest counts'
+    ]
+
+
+@pytest.mark.parametrize(
+    ("cell", "remark", "unreadable"),
+    [
+        ("2027-01-01T00:00:00Z", "as of 2027-01-01 00:00Z, which is after the reading: not used", 0),
+        ("", '"Made" dates no row', 0),
+        ("soon", '"Made" dates no row', 1),
+    ],
+)
+def test_a_column_that_dates_nothing(tmp_path: Path, cell: str, remark: str, unreadable: int) -> None:
+    """It counts as of the reading, and that is said."""
+    read = reading(tmp_path, DATED.format('"Made"'), {"a.csv": f"L,Made\na,{cell}\n"})
+    assert read.as_of is None and any(remark in told for told in read.remarks)
+    assert read.intake["account"].unreadable == unreadable and read.tables["account"].height == 1
+
+
+def test_what_names_no_date_column_is_a_fault(tmp_path: Path) -> None:
+    for written, said in (
+        ('{ always = "2026-11-20" }', "this names one column"),
+        ('{ from = ["A", "B"] }', "this names one column"),
+        ('{ from = "Made", words = { x = "y" } }', '"words" says nothing about instant facts'),
+        ('{ from = "Made", formats = ["%Q"] }', "%Q"),
+    ):
+        assert any(said in complaint for complaint in complaints(tmp_path, DATED.format(written))), written
+    assert any("Maed" in complaint for complaint in complaints(tmp_path, DATED.format('"Maed"')))
+    section = ExportSection(read="csv", map="map.toml", files={"account": ["a.csv"]}, as_of="2026-11-18")
+    write(tmp_path, {"map.toml": DATED.format('"Made"'), "a.csv": "L,Made\na,2026-11-20\n"})
+    with ThreadPoolExecutor(2) as workers:
+        (read,) = read_export(section, Request("d", tmp_path, CLOCK, AT, workers))
+    assert read.as_of == datetime(2026, 11, 17, 23, tzinfo=UTC), "what somebody says goes before"

@@ -152,11 +152,13 @@ class RowMap:
     only_where: Mapping[str, frozenset[str]] = field(default_factory=dict)
     leave_out: Mapping[str, frozenset[str]] = field(default_factory=dict)
     if_columns: tuple[str, ...] = ()
+    as_of: Cell | None = None
 
     @property
     def asked(self) -> list[str]:
         """All columns of the file that it has to do with, each once."""
-        named = [header for cell in self.cells for header in cell.headers]
+        cells = [*self.cells, *([self.as_of] if self.as_of else [])]
+        named = [header for cell in cells for header in cell.headers]
         named += [self.rows, self.only_with, *self.only_where, *self.leave_out]
         return [name for name in dict.fromkeys(named) if name and name not in (MEMBER, FILE_NAME)]
 

@@ -29,6 +29,8 @@ from keymallet.sources.export.map_shapes import (
     TableMap,
 )
 
+AS_OF = Column("as-of", Kind.INSTANT, "when the rows of a file were true", past=True)
+"""No fact of anybody: it dates the source."""
 _DIRECTIVES = frozenset("YymdbBeHIMSfpzjaATGVu")
 _POSITIONS = re.compile(r"(\d+)(?:-(\d+))?", re.ASCII)
 
@@ -152,7 +154,21 @@ class _Checked:
             _conditions(table_map.only_where),
             _conditions(table_map.leave_out),
             tuple(table_map.if_columns),
+            self._as_of(table_map.as_of, (*start, "as-of")),
         )
+
+    def _as_of(self, entry: str | CellMap, path: Path) -> Cell | None:
+        """The column that tells when the rows of a file were true."""
+        cell = CellMap(from_=entry) if isinstance(entry, str) else entry
+        if entry == "":
+            return None
+        if not isinstance(cell.from_, str) or not cell.from_ or cell.always is not None:
+            self.document.fault(path, "this names one column", 'like as-of = "Report date"')
+            return None
+        if self.header_fault(cell.from_):
+            self.document.fault(path, self.header_fault(cell.from_))
+        self._fits(AS_OF, cell, path)
+        return Cell(AS_OF, cell, self.settings, self.clock.key)
 
     def positions(self) -> dict[str, tuple[int, int]]:
         """Where on a line each column stands: its first letter, counted from 0, and how many it has."""

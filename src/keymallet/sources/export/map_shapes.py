@@ -69,6 +69,7 @@ class TableMap(msgspec.Struct, rename="kebab", frozen=True):
     leave_out: dict[str, str | list[str]] = {}
     if_columns: list[str] = []
     missing: Literal["unknown", "none"] = "unknown"
+    as_of: str | CellMap = ""
 
 
 class FileSettings(msgspec.Struct, rename="kebab", frozen=True):

@@ -50,9 +50,9 @@ def read(section: ExportSection, request: Request) -> list[Reading]:
 
 
 def _as_of(section: ExportSection, request: Request, reading: Reading) -> datetime | None:
-    """When the facts of an export were true, as its section says. Raises KeymalletError for no date."""
+    """When the facts of an export were true, as its section says, or a column. Raises KeymalletError."""
     if section.as_of is None:
-        return None
+        return _not_ahead(reading.as_of, request, reading)
     if section.as_of == "file":
         named = [[given] if isinstance(given, str) else given for given in section.files.values()]
         paths = {path for names in named for name in names for path in _paths_of(name, request)}
@@ -64,7 +64,11 @@ def _as_of(section: ExportSection, request: Request, reading: Reading) -> dateti
             where = f'as-of in [source.{request.name}]: "{section.as_of}" is no date'
             raise fail(where, hint=f'{AN_INSTANT}, or "file" for the date of its files')
         said = instant
-    if said > request.at:
+    return _not_ahead(said, request, reading)
+
+
+def _not_ahead(said: datetime | None, request: Request, reading: Reading) -> datetime | None:
+    if said is not None and said > request.at:
         reading.remarks.append(f"as of {said:%Y-%m-%d %H:%M}Z, which is after the reading: not used")
         return None
     return said
@@ -87,6 +91,7 @@ def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request,
             )
         )
     _remark_unused(files, reading)
+    _date(files, reading)
     reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
     # Accounts first: the rows of other tables may name them by something else than their login.
     for name in sorted(dict.fromkeys(file.table.name for file in files), key=lambda name: name != "account"):
@@ -95,6 +100,22 @@ def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request,
     for name in column_map.absent_tables:
         reading.supply[name] = dict.fromkeys(TABLES[name].names, NO_SUCH_THING)
     return reading
+
+
+def _date(files: list[TableFile], reading: Reading) -> None:
+    """When the files were true, where a column of theirs tells: the oldest of their rows counts for all."""
+    for file in files:
+        if file.as_of is None:
+            continue
+        column = file.row_map.as_of.header if file.row_map.as_of else ""
+        first, last = file.as_of.min(), file.as_of.max()
+        if not isinstance(first, datetime) or not isinstance(last, datetime):
+            reading.remarks.append(f'{file.path}: "{column}" dates no row: it counts as of the reading')
+            continue
+        if first != last:
+            span = f"from {first:%Y-%m-%d %H:%M}Z to {last:%Y-%m-%d %H:%M}Z"
+            reading.remarks.append(f'{file.path}: "{column}" goes {span}: the oldest counts')
+        reading.as_of = min(first, reading.as_of or first)
 
 
 def _table_files(

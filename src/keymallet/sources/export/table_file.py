@@ -24,7 +24,10 @@ _NUMBER = "row in the file"
 
 @dataclass
 class TableFile:
-    """One file, read as one table by one part of the map; `lines` are those of its rows, if they are kept."""
+    """One file, read as one table by one part of the map; `lines` are those of its rows, if they are kept.
+
+    `as_of` are the instants at which its rows were true, where a column tells.
+    """
 
     row_map: RowMap
     path: str
@@ -34,6 +37,7 @@ class TableFile:
     unused: list[str] = field(default_factory=list)
     keep_lines: bool = False
     lines: list[int] = field(default_factory=list)
+    as_of: pl.Series | None = None
 
     @property
     def table(self) -> Table:
@@ -82,6 +86,8 @@ class TableFile:
     def _converted(self, rows: ExportRows, request: Request) -> pl.DataFrame:
         """All columns of facts, and where one could not be read, the UNREAD column."""
         mapped = [cell for cell in self.row_map.cells if cell.header]
+        if self.row_map.as_of:
+            mapped.append(self.row_map.as_of)
         if rows.list_mark:
             mapped = [cell.divided_by(rows.list_mark) for cell in mapped]
         converted = request.workers.map(lambda cell: convert(cell, rows.columns[cell.header]), mapped)
@@ -96,6 +102,9 @@ class TableFile:
             if column.unread is not None and column.unread.any():
                 unread[cell.column.name] = column.unread
                 self._note_unreadable(cell, column, rows)
+        if self.row_map.as_of:
+            self.as_of = columns.pop(self.row_map.as_of.column.name).drop_nulls()
+            unread.pop(self.row_map.as_of.column.name, None)
         names = [cell.column.name for cell in self.row_map.cells]
         frame = pl.DataFrame([columns[name].alias(name) for name in names])
         if rows.nothing_known is not None:

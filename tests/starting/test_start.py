@@ -404,3 +404,19 @@ def test_the_first_hour_by_its_own_commands(railway_snapshot: Path, tmp_path: Pa
     assert "written in exports: estate.toml" in told["keymallet start exports --yes"]
     assert "breaches" in told["keymallet judge"]
     assert (folder / "refused.csv").read_text("utf-8")
+
+
+def test_a_list_of_exemptions_is_no_source(railway_snapshot: Path, tmp_path: Path) -> None:
+    """Whoever is exempt is said in the register alone; start says how it gets there."""
+    for path in ("exceptions.csv", "exports/accounts.csv"):
+        shutil.copy(railway_snapshot / path, tmp_path)
+    told = " ".join(run("start", "--yes", cwd=tmp_path).stdout.split())
+    assert (
+        "not used: exceptions.csv: a list of exemptions" in told
+        and "keymallet exempt import enters it" in told
+    )
+    assert (
+        "exemption"
+        not in tomllib.loads((tmp_path / "estate.toml").read_text("utf-8"))["source"]["accounts"]["files"]
+    )
+    assert "39 rules cannot be judged, since no source reports a staff roster (6)" in told

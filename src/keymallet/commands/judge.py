@@ -92,7 +92,8 @@ def _show(
         show_run(out, outcome)
         for remark in inputs.remarks:
             out.print(text(remark, "dim"))
-        show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on))
+        lacking = untold(judgement)
+        show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on), lacking)
         out.print()
         (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, worst)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
@@ -115,7 +116,7 @@ def _show_in_short(
     """The first screen: how it came out, where, and the worst accounts; what is left out is named."""
     topics = any(count.rule.topic for count in outcome.counts)
     if topics:
-        show_topics(out, outcome.counts, accounts_by_topic(judgement))
+        show_topics(out, outcome.counts, accounts_by_topic(judgement), _not_judged(judgement))
     else:
         show_rules(out, outcome.counts, RULES_IN_SHORT)
     if worst.names:
@@ -130,7 +131,6 @@ def _show_in_short(
     unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
     left_out += [f"{how_many(unread, 'source')} not read in full"] if unread else []
     left_out += [how_many(len(outcome.accepted), "accepted gap")] if outcome.accepted else []
-    left_out += ["what no source reports"] if untold(judgement) else []
     if left_out:
         out.print(Padding(text(f"not shown here: {', '.join(left_out)}", "dim"), (1, 0, 0, 0), expand=False))
     show_gaps(out, outcome.gaps)
@@ -149,11 +149,13 @@ def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome
     """Everything: rules, topics, accounts and all that is no account's, and what was not read."""
     show_digests(out, outcome)
     out.print()
-    show_rules(out, outcome.counts, len(outcome.counts))
+    not_judged = _not_judged(judgement)
+    judged = [count for count in outcome.counts if count.rule.id not in not_judged]
+    show_rules(out, judged, len(judged))
     show_untold(out, untold(judgement))
     if any(count.rule.topic for count in outcome.counts):
         out.print()
-        show_topics(out, outcome.counts, accounts_by_topic(judgement))
+        show_topics(out, outcome.counts, accounts_by_topic(judgement), not_judged)
     if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
@@ -171,6 +173,11 @@ def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome
         show_intake(out, inputs.snapshot, only_gaps=True)
     out.print()
     show_evidence_gaps(out, outcome)
+
+
+def _not_judged(judgement: Judgement) -> set[str]:
+    """The rules that could not be judged of anybody, for want of what no source reports."""
+    return {rule for each in untold(judgement) for rule in each.rules}
 
 
 _VERDICTS = {

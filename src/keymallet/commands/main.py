@@ -18,8 +18,8 @@ from keymallet.commands.paging import paged
 from keymallet.commands.parsers import COMMANDS, PAGED, parser_of
 
 
-def main(arguments: Sequence[str] | None = None) -> int:
-    """Run one command and return its exit code."""
+def main(arguments: Sequence[str] | None = None, *, with_pager: bool = False) -> int:
+    """Run one command and return its exit code. Commands that run others want no pager within."""
     words = list(sys.argv[1:] if arguments is None else arguments)
     if not words or words[0] in ("-h", "--help", "help"):
         print(_help())
@@ -29,7 +29,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return CLEAN
     if words[0] not in COMMANDS:
         return _no_such_command(words[0])
-    return _run(words[0], words[1:])
+    return _run(words[0], words[1:], with_pager)
 
 
 def entry() -> None:
@@ -48,7 +48,7 @@ def entry() -> None:
             complete()
         if not _make_streams_safe():
             raise OSError(errno.EBADF, "standard output is closed")
-        code = main(words)
+        code = main(words, with_pager=True)
         sys.stdout.flush()
     except SystemExit as ended:
         code = ended.code if isinstance(ended.code, int) else FAILED
@@ -78,12 +78,12 @@ def _make_streams_safe() -> bool:
     return sys.stdout is not None
 
 
-def _run(name: str, words: list[str]) -> int:
+def _run(name: str, words: list[str], with_pager: bool) -> int:
     options = parser_of(name).parse_args(words)
     from keymallet.core.base.problems import KeymalletError
 
     try:
-        with paged(name in PAGED and not options.no_pager):
+        with paged(with_pager and name in PAGED and not options.no_pager):
             code: int = _module_of(name, options).run(options)
             sys.stdout.flush()
         return code

@@ -73,6 +73,8 @@ _FILES = (
     "rulebook.toml",
     "rulebook.cases.toml",
     "exemptions.toml",
+    "exceptions.csv",
+    "exceptions-map.toml",
 )
 _OF_REGISTER = (
     ("exemption-has-end", "old-till"),

@@ -9,6 +9,7 @@ from fnmatch import fnmatchcase
 
 import polars as pl
 
+from keymallet.core.facts.declaration import EXEMPTION
 from keymallet.fitting.guess import Guess
 from keymallet.fitting.matching import Match, Part
 from keymallet.fitting.vocabulary import plain
@@ -113,6 +114,10 @@ def plan(found: Sequence[Found]) -> Plan:
     made.left_out |= {path: why for path, why in single.items() if path not in listed_files}
     found = [each for each in found if each.path not in listed_files]
     exports = [(each, each.guess) for each in found if each.kind == EXPORT and each.guess]
+    register = [each.path for each, guess in exports if _tables(guess) == {EXEMPTION.name}]
+    why = "a list of exemptions: once there is an estate, keymallet exempt import enters it into the register"
+    made.left_out |= dict.fromkeys(register, why)
+    exports = [(each, guess) for each, guess in exports if each.path not in register]
     # The newest first: of two exports of the same it is the one to use.
     exports.sort(
         key=lambda pair: (-round(pair[0].changed / _AS_OLD), -pair[1].export.sample.rows, pair[0].path)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import PurePath
 from typing import Any
 
@@ -25,7 +25,7 @@ LONGEST_WHOLE = 44
 BAR = 16
 EIGHTHS = ("", "▏", "▎", "▍", "▌", "▋", "▊", "▉")
 GAPS_SHOWN = 8
-UNTOLD_SHOWN = 8
+CAUSES_SHOWN = 4
 SHORT = 12
 """So many characters of a digest tell one file from another; JSON has it whole."""
 
@@ -88,25 +88,28 @@ def show_untold(out: Console, found: Sequence[Untold]) -> None:
     if not found:
         return
     out.print()
-    out.print(text("not judged: not reported by any source", "dim"))
+    out.print(text("cannot be judged: no source reports", "dim"))
     table = PlainTable(header=False)
     table.add_column("", ratio=2)
     table.add_column("", ratio=3)
     table.add_column("", justify="right", no_wrap=True)
-    for each in found[:UNTOLD_SHOWN]:
-        rules = some_names(each.rules, 3)
+    for each in found:
+        rules = ", ".join(each.rules)
         table.add_row(
             text(f"  {', '.join(each.what)}"),
             text(rules, "dim"),
             text(f"{each.verdicts:,} unproven", "yellow"),
         )
     out.print(table)
-    if len(found) > UNTOLD_SHOWN:
-        out.print(text(f"  {and_more(len(found) - UNTOLD_SHOWN, 'thing')}: --format json names them", "dim"))
 
 
-def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int]) -> None:
-    """Print a line for each topic: its rules, its breaches, on how many accounts, and how to look closer."""
+def show_topics(
+    out: Console, counts: list[RuleCount], accounts: dict[str, int], not_judged: Collection[str] = ()
+) -> None:
+    """Print a line for each topic: its rules, its breaches, on how many accounts, and how to look closer.
+
+    Of rules that are `not_judged`, named by their ids, nothing is counted.
+    """
     table = PlainTable()
     table.add_column("topic", no_wrap=True)
     for name in ("rules", "breach", "accounts", "exempt", "unproven"):
@@ -117,11 +120,12 @@ def show_topics(out: Console, counts: list[RuleCount], accounts: dict[str, int])
         mine = [count for count in counts if count.rule.topic == topic]
         if not mine:
             continue
+        rules, mine = len(mine), [count for count in mine if count.rule.id not in not_judged]
         breach, exempt, unproven = (sum(getattr(count, name) for count in mine) for name in _COUNTED)
         gravest = max((count.rule.severity for count in mine if count.breach), default=None)
         table.add_row(
             Text(topic, "" if breach else "dim"),
-            f"{len(mine):,}",
+            f"{len(mine):,} of {rules:,}" if len(mine) < rules else f"{rules:,}",
             Text(f"{breach:,}" if breach else "·", "red" if breach else "dim"),
             Text(f"{accounts[topic]:,}" if accounts[topic] else "·", "" if accounts[topic] else "dim"),
             Text(f"{exempt:,}" if exempt else "·", VERDICT_STYLES["exempt"] if exempt else "dim"),
@@ -240,14 +244,22 @@ def finding_line(run: Run, row: dict[str, Any]) -> Table:
     return line
 
 
-def show_outcome(out: Console, run: Run, verdict: str) -> None:
-    """Print how the run came out."""
+def show_outcome(out: Console, run: Run, verdict: str, found: Sequence[Untold] = ()) -> None:
+    """Print how the run came out; what could not be judged at all is counted by the rule, not the account."""
     unread = ((run.refused, "record"), (run.unreadable, "cell"))
-    facts = [how_many(run.breaches, "breach", "breaches"), f"{run.unproven:,} unproven"]
+    unproven = run.unproven - sum(each.verdicts for each in found)
+    facts = [how_many(run.breaches, "breach", "breaches"), f"{unproven:,} unproven"]
     spared = ((run.pending, "pending"), (run.exempt, "exempt"))
     facts[1:1] = [f"{number:,} {word}" for number, word in spared if number]
     facts += [f"{how_many(number, noun)} not read" for number, noun in unread if number]
     out.print(Text(f"{', '.join(facts)}. {verdict}", "bold"))
+    if found:
+        rules = how_many(sum(len(each.rules) for each in found), "rule")
+        largest = sorted(found, key=lambda each: (-len(each.rules), each.what))
+        named = some_names(
+            [f"{' and '.join(each.what)} ({len(each.rules)})" for each in largest], CAUSES_SHOWN
+        )
+        out.print(text(f"{rules} cannot be judged, since no source reports {named}.", "yellow"))
 
 
 def show_evidence_gaps(out: Console, run: Run) -> None:

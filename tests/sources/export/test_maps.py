@@ -361,3 +361,10 @@ def test_what_names_no_date_column_is_a_fault(tmp_path: Path) -> None:
     with ThreadPoolExecutor(2) as workers:
         (read,) = read_export(section, Request("d", tmp_path, CLOCK, AT, workers))
     assert read.as_of == datetime(2026, 11, 17, 23, tzinfo=UTC), "what somebody says goes before"
+
+
+def test_no_source_gives_exemptions(tmp_path: Path) -> None:
+    """Else an export could leave out whom it likes."""
+    text = '[account.columns]\nname = "Login"\n[exemption.columns]\nexemption = "x"\n'
+    told = complaints(tmp_path, text, account="a.csv", exemption="a.csv")
+    assert told == ["exemptions stand in the register, no source tells them"]

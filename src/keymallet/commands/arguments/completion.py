@@ -9,9 +9,9 @@ from __future__ import annotations
 import argparse
 
 EXAMPLES = [
-    ('eval "$(keymallet completion bash)"', "as a line of ~/.bashrc"),
-    ('eval "$(keymallet completion zsh)"', "as a line of ~/.zshrc, after compinit"),
-    ("keymallet completion fish > ~/.config/fish/completions/keymallet.fish", "for fish"),
+    ("keymallet completion bash", 'used in ~/.bashrc as: eval "$(keymallet completion bash)"'),
+    ("keymallet completion zsh", 'used in ~/.zshrc after compinit as: eval "$(keymallet completion zsh)"'),
+    ("keymallet completion fish > keymallet.fish", "goes into ~/.config/fish/completions"),
 ]
 
 SHELLS = ("bash", "zsh", "fish")

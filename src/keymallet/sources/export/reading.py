@@ -11,7 +11,7 @@ from pathlib import Path
 import polars as pl
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import TABLES
+from keymallet.core.facts.declaration import EXEMPTION, TABLES
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.clocks import AN_INSTANT, instant_of
 from keymallet.sources.export.column_map import ColumnMap, RowMap
@@ -208,6 +208,9 @@ def _put_together(files: list[TableFile], reading: Reading) -> None:
 
 
 def _check_files(section: ExportSection, column_map: ColumnMap) -> None:
+    if EXEMPTION.name in section.files:
+        hint = "keymallet exempt import FILE --map MAP enters a list of them there"
+        raise fail("exemptions stand in the register, no source tells them", file=section.map, hint=hint)
     unmapped = section.files.keys() - column_map.tables.keys()
     if unmapped:
         names = ", ".join(sorted(unmapped))

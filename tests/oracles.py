@@ -35,13 +35,16 @@ FOUND_IN = {
     "useradd": "passwd",
     "zsh": "zsh",
 }
+_LOCK = Path(tempfile.gettempdir()) / "keymallet-tests-install.lock"
 FAKE_CLOCK = "libfaketime"
 PLACES = os.pathsep.join((os.environ.get("PATH", ""), "/usr/sbin", "/sbin"))
 
 
 def program(name: str) -> str:
     """The path of a program; installed first if need and possible, else the test is skipped."""
-    found = shutil.which(name, path=PLACES)
+    with _LOCK.open("a") as lock:  # what another process is about to install is not ready yet
+        fcntl.flock(lock, fcntl.LOCK_SH)
+        found = shutil.which(name, path=PLACES)
     if found is None:
         install(FOUND_IN[name])
         found = shutil.which(name, path=PLACES)
@@ -58,7 +61,7 @@ def install(package: str) -> None:
     """Install a package of the system, one process at a time; skip the test where that cannot be."""
     if os.geteuid() != 0 or shutil.which("apt-get") is None:
         missing(f"the package {package} is not installed, and can be only by root on a Debian system")
-    with (Path(tempfile.gettempdir()) / "keymallet-tests-install.lock").open("w") as lock:
+    with _LOCK.open("a") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         for command in (["install"], ["update"], ["install"]):
             words = ["apt-get", "-qq", *command, *(["-y", package] if command == ["install"] else [])]

@@ -8,7 +8,7 @@ from pathlib import Path
 import pexpect
 import pytest
 
-from keymallet.commands.parsers import COMMANDS, PAGED, parser_of
+from keymallet.commands.parsers import COMMANDS, PAGED, actions_of, parser_of
 from tests import oracles
 from tests.conftest import RAILWAY_AT
 from tests.support import PROGRAM, run_installed
@@ -106,4 +106,6 @@ def test_what_is_piped_is_never_paged(railway: Path) -> None:
 
 @pytest.mark.parametrize("command", COMMANDS)
 def test_the_option_stands_where_something_is_paged(command: str) -> None:
-    assert ("--no-pager" in parser_of(command).format_help()) == (command in PAGED)
+    parser = parser_of(command)
+    told = [each.format_help() for each in actions_of(parser).values() or [parser]]
+    assert all(("--no-pager" in each) == (command in PAGED) for each in told)

@@ -9,15 +9,15 @@ until somebody resets it, `deny` 0 never locks. Measured row by row with a stopp
 from __future__ import annotations
 
 import re
+import struct
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-
-import numpy as np
 
 from keymallet.sources.host.files import HostFiles, text_lines
 from keymallet.sources.host.pam import Module, Stacks
 
-RECORD = np.dtype([("source", "S52"), ("reserved", "<u2"), ("status", "<u2"), ("time", "<u8")])
+RECORD = struct.Struct("<52x2xHQ")
+"""Of a record: its status, and seconds since 1970."""
 FOLDERS = ("var/run/faillock", "run/faillock")
 _VALID = 1
 _LAST = 253_402_300_799  # 9999-12-31T23:59:59Z
@@ -126,13 +126,13 @@ def tally_folder(files: HostFiles, policy: Policy) -> str | None:
 
 def read_tally(data: bytes, policy: Policy, *, root: bool, at: datetime) -> FailureTally:
     """What a tally means at the instant `at`. A record that is cut off at the end does not count."""
-    records = np.frombuffer(data[: len(data) // RECORD.itemsize * RECORD.itemsize], RECORD)
-    times = np.sort(records["time"][(records["status"] & _VALID) != 0].astype(np.float64))
-    if not len(times):
+    whole = data[: len(data) // RECORD.size * RECORD.size]
+    times = sorted(float(time) for status, time in RECORD.iter_unpack(whole) if status & _VALID)
+    if not times:
         return FailureTally()
-    newest, now = float(times[-1]), at.timestamp()
-    counting = int(((newest - times) < policy.fail_interval).sum())
-    fresh = int(((now - times) < policy.fail_interval).sum())
+    newest, now = times[-1], at.timestamp()
+    counting = sum(newest - time < policy.fail_interval for time in times)
+    fresh = sum(now - time < policy.fail_interval for time in times)
     last = _instant(newest)
     exempt = root and not policy.even_deny_root
     if exempt or policy.deny == 0 or counting < policy.deny:

@@ -7,37 +7,22 @@ user id. A file that is there but empty tells nothing: newer releases no longer 
 from __future__ import annotations
 
 import sqlite3
+import struct
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-import numpy as np
 import polars as pl
 
 from keymallet.core.base.listing import some_names
 from keymallet.sources.host.auth_log import Logged, read_logs
 from keymallet.sources.host.files import HostFiles
 
-_UTMP = np.dtype(
-    [
-        ("type", "<i2"),
-        ("pad", "<i2"),
-        ("pid", "<i4"),
-        ("line", "S32"),
-        ("id", "S4"),
-        ("user", "S32"),
-        ("host", "S256"),
-        ("termination", "<i2"),
-        ("exit", "<i2"),
-        ("session", "<i4"),
-        ("seconds", "<u4"),
-        ("microseconds", "<u4"),
-        ("address", "S16"),
-        ("unused", "S20"),
-    ]
-)
-_LASTLOG = np.dtype([("time", "<u4"), ("line", "S32"), ("host", "S256")])
+_UTMP = struct.Struct("<hxx4x36x32s256s8xII36x")
+"""Of a record: its type, the user, the host, seconds and microseconds since 1970."""
+_LASTLOG = struct.Struct("<I288x")
 _USER_PROCESS, _LOGIN_FAILED = 7, 6
 _INSTANT = pl.Datetime("us", "UTC")
 EVENTS = {
@@ -121,26 +106,28 @@ def _utmp_events(files: HostFiles, path: str, outcome: str) -> pl.DataFrame | No
         data = files.bytes_of(f"{folder}/{turned}", in_lines=False)
         if not data:
             continue
-        whole = len(data) // _UTMP.itemsize
-        if len(data) % _UTMP.itemsize:
-            last = f"the last {len(data) % _UTMP.itemsize} bytes are no whole record"
+        whole = len(data) // _UTMP.size
+        if len(data) % _UTMP.size:
+            last = f"the last {len(data) % _UTMP.size} bytes are no whole record"
             files.refuse("sign-in", f"{folder}/{turned}", whole + 1, last)
-        records = np.frombuffer(data[: whole * _UTMP.itemsize], _UTMP)
         wanted = (_USER_PROCESS,) if outcome == "success" else (_LOGIN_FAILED, _USER_PROCESS)
-        records = records[np.isin(records["type"], wanted) & (records["user"] != b"")]
-        instants = records["seconds"].astype(np.int64) * 1_000_000 + records["microseconds"]
-        instants = np.where(records["microseconds"] < 1_000_000, instants, 0)
-        events.append(_events(_texts(records["user"]), instants, outcome, _texts(records["host"])))
+        records = [
+            (_text(user), seconds * 1_000_000 + rest if rest < 1_000_000 else 0, _text(host))
+            for kind, user, host, seconds, rest in _UTMP.iter_unpack(data[: whole * _UTMP.size])
+            if kind in wanted and user.rstrip(b"\0")
+        ]
+        names, instants, hosts = zip(*records, strict=True) if records else ((), (), ())
+        origins = pl.Series(hosts, dtype=pl.String)
+        events.append(_events(pl.Series(names, dtype=pl.String), instants, outcome, origins))
     return pl.concat(events) if events else None
 
 
-def _texts(column: np.ndarray) -> pl.Series:
+def _text(field: bytes) -> str:
     """Fixed-width bytes as text, up to the first NUL."""
-    decoded = np.char.decode(column, "utf-8", "replace") if len(column) else np.array([], dtype="U1")
-    return pl.Series(decoded.tolist(), dtype=pl.String).str.split("\0").list.first()
+    return field.partition(b"\0")[0].decode("utf-8", "replace")
 
 
-def _events(names: pl.Series, microseconds: np.ndarray, outcome: str, origin: pl.Series) -> pl.DataFrame:
+def _events(names: pl.Series, microseconds: Sequence[int], outcome: str, origin: pl.Series) -> pl.DataFrame:
     instant = pl.from_epoch(pl.Series(microseconds, dtype=pl.Int64), time_unit="us").dt.replace_time_zone(
         "UTC"
     )
@@ -161,8 +148,8 @@ def _lastlog(files: HostFiles, ids: dict[str, int]) -> _Last | None:
     Where no account has a record, nobody can tell whether the file is written at all any more.
     """
     path = "var/log/lastlog"
-    records = files.records_at(path, _LASTLOG.itemsize, ids.values())
-    times = {uid: int(np.frombuffer(record, _LASTLOG)["time"][0]) for uid, record in (records or {}).items()}
+    records = files.records_at(path, _LASTLOG.size, ids.values())
+    times = {uid: _LASTLOG.unpack(record)[0] for uid, record in (records or {}).items()}
     if not any(times.values()):
         return None
     newest = {name: datetime.fromtimestamp(times[uid], UTC) for name, uid in ids.items() if times.get(uid)}
@@ -198,7 +185,7 @@ def _wtmp_database(files: HostFiles) -> pl.DataFrame | None:
         for _ in range(len(rows) - len(good)):
             files.refuse("sign-in", path, 0, "a row without a name or a time")
         names = pl.Series([row[0] for row in good], dtype=pl.String)
-        instants = np.array([min(row[1], _LAST_US) for row in good], dtype=np.int64)
+        instants = [min(row[1], _LAST_US) for row in good]
         hosts = pl.Series([row[2] if isinstance(row[2], str) else "" for row in good], dtype=pl.String)
         return _events(names, instants, "success", hosts)
     return None

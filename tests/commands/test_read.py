@@ -327,3 +327,33 @@ def test_an_export_says_what_was_true_when_it_was_made(tmp_path: Path, as_of: st
     write(tmp_path, {"estate.toml": estate.replace(f"as-of = {as_of}", "as-of = 2027-01-01")})
     later = run("read", "--at", "2026-11-24T09:00Z", cwd=tmp_path).stdout
     assert "which is after the reading: not used" in " ".join(later.split())
+
+
+@pytest.mark.parametrize(
+    ("owners", "told"),
+    [
+        ("ada@x.example bea@x.example gone@x.example", '2 would be found by mail: by = "mail" in the map'),
+        ("7 8 99", '2 would be found by stable-id: by = "stable-id" in the map'),
+        ("ADA Bea", "2 would be found in other letters: ignore-case = true in the map"),
+        ("ada gone@x.example nobody", ""),
+        ("x@x.example y@x.example bea@x.example", ""),
+    ],
+)
+def test_rows_that_name_nobody_say_by_what_they_would(tmp_path: Path, owners: str, told: str) -> None:
+    """When they are tried, when they are read, and in the gaps of a judging; only where most would be found."""
+    keys = "".join(f"{owner},k{number}\n" for number, owner in enumerate(owners.split()))
+    write(
+        tmp_path,
+        {
+            "people.csv": "uid,no,mail\nada,7,ada@x.example\nbea,8,bea@x.example\ncem,9,\n",
+            "keys.csv": "Owner,Key\n" + keys,
+            "map.toml": '[account.columns]\nname = "uid"\nstable-id = "no"\nmail = "mail"\n'
+            '[key.columns]\naccount = "Owner"\nkey = "Key"\n',
+            "estate.toml": 'organisation = "O"\nclock = "UTC"\nrulebook = "base"\n[source.d]\nread = "csv"\n'
+            'map = "map.toml"\nfiles = { account = "people.csv", key = "keys.csv" }\n',
+        },
+    )
+    for words in (("read", "--dry-run"), ("read",), ("judge",)):
+        said = " ".join(run(*words, cwd=tmp_path, expect=3).stdout.split())
+        assert "that are not there" in said or "that is not there" in said
+        assert (told in said) if told else ("would be found" not in said), words

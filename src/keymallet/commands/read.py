@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import datetime
 from importlib.resources import files
 from pathlib import Path
@@ -16,7 +17,10 @@ from keymallet.commands.taking_in import read_into_snapshot, watched
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
+from keymallet.core.base.source_names import is_of
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.assembling import assemble
 from keymallet.sources.estate import Estate
 from keymallet.sources.export.refused import named_apart, refused_rows
 from keymallet.sources.reading import read_sources
@@ -80,11 +84,22 @@ def _write_refused(
         out.print(text("no row of an export was refused: nothing to write", "dim"))
 
 
+def _with_strays(reading: Reading, estate: Estate) -> Reading:
+    """The reading, with a note on rows that name no account of its source, as a snapshot would have it."""
+    section = next(source.section for source in estate.sources if is_of(reading.source, source.name))
+    reading.strays_expected = section.strays == "expected"
+    if reading.failed or ACCOUNT.name not in reading.tables:
+        return reading
+    (noted,) = assemble([reading]).readings
+    return replace(reading, intake=noted.intake, remarks=noted.remarks)
+
+
 def _try_out(estate: Estate, at: datetime, options: argparse.Namespace) -> int:
     """Read, count and show the first accounts of each source as they would be taken."""
     wanted = estate.chosen(options.only)
     with watched() as watcher:
-        readings = read_sources(wanted, estate, at, watcher)
+        read = read_sources(wanted, estate, at, watcher)
+    readings = [_with_strays(reading, estate) for reading in read]
     out = console()
     for reading in readings:
         show_reading(out, reading, estate.clock)

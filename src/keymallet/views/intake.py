@@ -122,8 +122,18 @@ def strays(intake: Mapping[str, TableIntake]) -> list[str]:
             few = some_names(part.stray_names)
             tail = f": {few}" if len(part.stray_names) >= part.strays else f", {few} among them"
             there = "that is not there" if part.strays == 1 else "that are not there"
-            told.append(f"{table}: {rows} {there}{tail}")
+            told.append(f"{table}: {rows} {there}{tail}{_found_by(part)}")
     return told
+
+
+def _found_by(part: TableIntake) -> str:
+    """By what rows that name nobody would find their accounts, and what has to be written in the map."""
+    if not part.stray_by:
+        return ""
+    found = f"{part.found_by:,} would be found"
+    if part.stray_by == "name":
+        return f"; {found} in other letters: ignore-case = true in the map"
+    return f'; {found} by {part.stray_by}: by = "{part.stray_by}" in the map'
 
 
 def has_gaps(source: SourceRecord | Reading) -> bool:

@@ -42,7 +42,8 @@ class FileRead(msgspec.Struct, frozen=True):
 class TableIntake(msgspec.Struct):
     """How much of one table was read from one source.
 
-    `strays` are rows that name an account which is not there; of their names, a few are kept.
+    `strays` are rows that name an account which is not there; of their names, a few are kept. By the fact
+    `stray_by`, most of them (`found_by`) would find theirs; "name" is the login name in other letters.
     """
 
     read: int = 0
@@ -52,6 +53,8 @@ class TableIntake(msgspec.Struct):
     unreadable_cells: list[Refusal] = []
     strays: int = 0
     stray_names: list[str] = []
+    stray_by: str = ""
+    found_by: int = 0
 
     def refuse(self, refusal: Refusal) -> None:
         """Note a record that is left out."""

@@ -53,6 +53,20 @@ def assemble(readings: Sequence[Reading]) -> LinkedReadings:
     return LinkedReadings(tuple(assembled), tables)
 
 
+def _would_be_found(strays: pl.Series, accounts: pl.DataFrame) -> tuple[str, int]:
+    """By which fact most rows that name nobody would find their account, and how many; ("", 0) by none."""
+    best = ("", 0)
+    for name in ("mail", "stable-id", "name") if len(strays) else ():
+        if name in accounts.columns:
+            known = accounts[name].drop_nulls()
+            folded = name == "name"
+            found = (strays.str.to_lowercase() if folded else strays).is_in(
+                (known.str.to_lowercase() if folded else known).implode()
+            )
+            best = max(best, (name, int(found.sum())), key=lambda each: each[1])
+    return best if best[1] * 2 > len(strays) else ("", 0)
+
+
 def _linked_to_accounts(reading: Reading) -> tuple[dict[str, pl.DataFrame], Reading]:
     """A reading's tables with rows tied to accounts called source/name; the reading with notes on strays."""
     prefix = pl.lit(reading.source + "/")
@@ -77,7 +91,10 @@ def _linked_to_accounts(reading: Reading) -> tuple[dict[str, pl.DataFrame], Read
             frame = _open_where_there_is_none(frame, accounts.height)
         noted = intake.get(name, TableIntake())
         few = [] if expected else strays.unique(maintain_order=True).head(_NAMES_KEPT).to_list()
-        intake[name] = replace_in(noted, strays=0 if expected else len(strays), stray_names=few)
+        by, found = ("", 0) if expected else _would_be_found(strays, accounts)
+        intake[name] = replace_in(
+            noted, strays=0 if expected else len(strays), stray_names=few, stray_by=by, found_by=found
+        )
         tables[name] = frame.with_columns((prefix + pl.col("account")).alias("account"))
     tables[ACCOUNT.name] = accounts.with_columns((prefix + pl.col("name")).alias("account"))
     return tables, replace(reading, intake=intake, remarks=list(dict.fromkeys(remarks)))

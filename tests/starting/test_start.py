@@ -420,3 +420,17 @@ def test_a_list_of_exemptions_is_no_source(railway_snapshot: Path, tmp_path: Pat
         not in tomllib.loads((tmp_path / "estate.toml").read_text("utf-8"))["source"]["accounts"]["files"]
     )
     assert "39 rules cannot be judged, since no source reports a staff roster (6)" in told
+
+
+def test_an_export_of_gigabytes_is_sampled(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As if 20 kB were very much: its beginning is looked at, the rest is left to `read`."""
+    monkeypatch.setattr("keymallet.fitting.sample._LARGEST_WHOLE", 20_000)
+    rows = "".join(f"u{number},u{number}@x.example,yes\n" for number in range(5_000))
+    (tmp_path / "accounts.csv").write_text("Login,Mail,Enabled\n" + rows)
+    told = " ".join(run("fit", "accounts.csv", cwd=tmp_path, expect=0).stdout.split())
+    assert "bytes were looked at" in told
+    assert "tried on the whole file" not in told
+    monkeypatch.setattr("keymallet.commands.start._READ_AT_ONCE", 50_000)
+    told = " ".join(run("start", "--yes", cwd=tmp_path, expect=0).stdout.split())
+    assert "more than" in told and "with exports as large as these it takes its time" in told
+    assert "5,000 accounts" in run("read", cwd=tmp_path).stdout

@@ -11,13 +11,15 @@ from pathlib import Path
 
 from rich.console import Console
 
+from keymallet.commands.books import rulebook_of
 from keymallet.commands.exit_codes import CLEAN, INCOMPLETE
 from keymallet.commands.opening import instant, open_estate
 from keymallet.commands.taking_in import read_into_snapshot, watched
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
-from keymallet.core.base.problems import fail
+from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.base.source_names import is_of
+from keymallet.core.explaining.untold import Resting, resting_on
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.assembling import assemble
@@ -53,7 +55,7 @@ def run(options: argparse.Namespace) -> int:
     everything = len(snapshot.manifest.sources)
     show_intake(out, snapshot, most=everything if options.all else SOURCES_SHOWN)
     _write_refused(out, estate, options.refused, snapshot.manifest.sources)
-    show_lacking(out, _told(snapshot.manifest.sources.values()))
+    show_lacking(out, _told(snapshot.manifest.sources.values()), _rules_by_table(estate))
     out.print(text(f"snapshot {snapshot.folder}", "bold"))
     show_hints(out, [("keymallet judge", "judge it")])
     return INCOMPLETE if any(map(has_gaps, snapshot.manifest.sources.values())) else CLEAN
@@ -62,6 +64,14 @@ def run(options: argparse.Namespace) -> int:
 def _told(sources: Iterable[SourceRecord | Reading]) -> set[str]:
     """The tables that some source tells of; what a system has no notion of is told as well."""
     return {table for source in sources for table, facts in source.supply.items() if facts}
+
+
+def _rules_by_table(estate: Estate) -> Mapping[str, Resting]:
+    """How many rules rest on each table; none, where the rulebook has faults, which `judge` names."""
+    try:
+        return resting_on(rulebook_of(None, estate))
+    except KeymalletError:
+        return {}
 
 
 def _write_refused(
@@ -105,6 +115,6 @@ def _try_out(estate: Estate, at: datetime, options: argparse.Namespace) -> int:
         show_reading(out, reading, estate.clock)
     _write_refused(out, estate, options.refused, {reading.source: reading for reading in readings})
     if not options.only:
-        show_lacking(out, _told(readings))
+        show_lacking(out, _told(readings), _rules_by_table(estate))
     out.print(text("no snapshot was written" if options.refused else "nothing was written", "bold"))
     return INCOMPLETE if any(map(has_gaps, readings)) else CLEAN

@@ -23,6 +23,7 @@ from keymallet.commands.main import main
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import fail
+from keymallet.core.explaining.untold import resting_on
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.outputs.new_rulebook import new_rulebook
 from keymallet.sources.rulebooks import open_included, shipped_text
@@ -65,7 +66,8 @@ def run(options: argparse.Namespace) -> int:
         raise fail("nothing here can be judged", file=options.folder, hint=hint)
     asked = questions(made, folder)
     if options.look:
-        show_lacking(out, _tables(made))
+        book = read_rulebook(shipped_text(_BASE), _BASE, open_included)
+        show_lacking(out, _tables(made), resting_on(book))
         command = shlex.join(["keymallet", "start", *([options.folder] if options.folder != "." else [])])
         show_hints(out, [(command, f"make an estate of it: {how_many(len(asked), 'question')}")])
         return CLEAN

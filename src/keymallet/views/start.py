@@ -77,7 +77,8 @@ def _tells(source: Planned) -> str:
     for guess in source.read_as:
         for part in guess.parts:
             counts[part.table.name] += 0 if part.rows else guess.export.sample.rows
-    return ", ".join(counted(rows, name) if rows else f"{name}s" for name, rows in counts.items())
+    more = "" if all(guess.export.is_whole for guess in source.read_as) else "more than "
+    return ", ".join(more + counted(rows, name) if rows else f"{name}s" for name, rows in counts.items())
 
 
 def _sureness(source: Planned) -> Text:

@@ -367,4 +367,4 @@ def test_no_source_gives_exemptions(tmp_path: Path) -> None:
     """Else an export could leave out whom it likes."""
     text = '[account.columns]\nname = "Login"\n[exemption.columns]\nexemption = "x"\n'
     told = complaints(tmp_path, text, account="a.csv", exemption="a.csv")
-    assert told == ["exemptions stand in the register, no source tells them"]
+    assert told == ["exemptions stand in the register, and in no source"]

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from keymallet.core.facts.declaration import EXEMPTION, GATE, PERSON, TABLES
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.judging.judge import Judgement, RuleCount
 from keymallet.core.language import typed
 from keymallet.core.language.typed import Typed
+from keymallet.core.rulebook.model import Rule, Rulebook
 
 _ROSTER, _REGISTER = "a staff roster", "a register of exemptions"
 _TABLES = {PERSON.name: _ROSTER, EXEMPTION.name: _REGISTER, GATE.name: "sign-in requirements (gate)"}
@@ -57,6 +59,38 @@ def what_is_untold(judgement: Judgement, count: RuleCount) -> tuple[str, ...]:
     if not all(judgement.evidence.supply.values()):
         return ()
     return tuple(dict.fromkeys(_missing(judgement.evidence, count.rule.expressions)))
+
+
+@dataclass(slots=True)
+class Resting:
+    """The rules that rest on one table: how many, how much they weigh together, the topics of theirs.
+
+    One of the next severity weighs as much as two.
+    """
+
+    rules: int = 0
+    weight: int = 0
+    topics: Counter[str] = field(default_factory=Counter)
+
+
+def resting_on(book: Rulebook) -> dict[str, Resting]:
+    """What rests on each table, or on what is worked out from it."""
+    told_by = {_ROSTER: PERSON.name, _REGISTER: EXEMPTION.name, _TABLES[GATE.name]: GATE.name}
+    found: dict[str, Resting] = {}
+    for demand in book.demands:
+        tables = {demand.table} if isinstance(demand, Rule) else set()
+        for node in (part for expression in demand.expressions for part in _resting_on(expression)):
+            if isinstance(node, typed.RowQuery):
+                tables.add(node.table)
+            elif isinstance(node, typed.Fact):
+                worked_out = _FACTS.get(node.column.name)
+                tables.add(told_by[worked_out] if worked_out else node.table)
+        for table in tables:
+            resting = found.setdefault(table, Resting())
+            resting.rules += 1
+            resting.weight += 1 << demand.severity
+            resting.topics[demand.topic] += 1
+    return found
 
 
 def _missing(evidence: Evidence, expressions: tuple[Typed, ...]) -> Iterator[str]:

@@ -210,7 +210,7 @@ def _put_together(files: list[TableFile], reading: Reading) -> None:
 def _check_files(section: ExportSection, column_map: ColumnMap) -> None:
     if EXEMPTION.name in section.files:
         hint = "keymallet exempt import FILE --map MAP enters a list of them there"
-        raise fail("exemptions stand in the register, no source tells them", file=section.map, hint=hint)
+        raise fail("exemptions stand in the register, and in no source", file=section.map, hint=hint)
     unmapped = section.files.keys() - column_map.tables.keys()
     if unmapped:
         names = ", ".join(sorted(unmapped))

@@ -254,3 +254,14 @@ def test_every_topic_and_argument_is_known_to_it() -> None:
     assert tuple(TOPICS) == OFFERED_TOPICS
     assert parser_of_all().format_usage()
     assert set(COMMANDS) >= {"completion", "judge"}
+
+
+def test_what_begins_so_within_names_is_no_beginning(tmp_path: Path) -> None:
+    """However often it stands there; and a name that begins like its source is found by itself too."""
+    lines = [f"web/host-{n % 7}/u{n}.person" for n in range(3_000)]
+    (tmp_path / FILE).write_text(
+        "\n" + "\n".join([*lines, "web/host-1/perla\tperla@x.example\tPer Lund", "per/per"]) + "\n"
+    )
+    assert sorted(names_with(str(tmp_path), "per")) == ["per", "per/per", "perla", "perla@x.example"]
+    assert names_with(str(tmp_path), "Per") == ["Per Lund"]
+    assert names_with(str(tmp_path), "person") == [] and names_with(str(tmp_path), "") == []

@@ -7,7 +7,6 @@ address and by its person's name.
 
 from __future__ import annotations
 
-import mmap
 import os
 from collections.abc import Iterator
 from contextlib import suppress
@@ -16,6 +15,8 @@ FILE = "names.txt"
 FEW = 200_000
 MOST_OFFERED = 200
 """With more than so many candidates none is offered: what they begin with alike would not be that of all."""
+_BEFORE = (b"\n", b"/", b"\t")
+_OFTEN = 1_000
 _MANIFEST = "manifest.json"
 _ENOUGH = 65_536  # bytes of a manifest in which its estate is named
 
@@ -27,31 +28,38 @@ def names_with(folder: str, beginning: str) -> list[str]:
     """
     wanted = beginning.encode("utf-8", "surrogateescape")
     found: dict[str, None] = {}
-    with (
-        suppress(OSError, ValueError),
-        open(os.path.join(folder, FILE), "rb") as file,
-        mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as text,
-    ):
-        for name in _beginning(text, wanted):
+    with suppress(OSError), open(os.path.join(folder, FILE), "rb") as file:
+        for name in _names(file.read(), wanted):
             found[name] = None
             if len(found) > MOST_OFFERED:
                 return []
     return list(found)
 
 
-def _beginning(text: mmap.mmap, wanted: bytes) -> Iterator[str]:
-    for before in (b"\n", b"/", b"\t"):
-        place = text.find(before + wanted)
-        while place >= 0:
-            start = place + 1
-            end = min((stop for stop in (text.find(b"\t", start), text.find(b"\n", start)) if stop >= 0),
-                      default=len(text))  # fmt: skip
-            name = text[start:end]
-            # After a slash stands the account's name only if no other slash follows in its source/name.
-            if before != b"/" or b"/" not in name:
-                with suppress(UnicodeDecodeError):
-                    yield name.decode()
-            place = text.find(before + wanted, end)
+def _names(text: bytes, wanted: bytes) -> Iterator[str]:
+    for place in _places(text, wanted):
+        name = text[place : text.find(b"\n", place)].partition(b"\t")[0]
+        # After a slash stands the account's name only if no other slash follows in its source/name.
+        if text[place - 1 : place] != b"/" or b"/" not in name:
+            with suppress(UnicodeDecodeError):
+                yield name.decode()
+
+
+def _places(text: bytes, wanted: bytes) -> Iterator[int]:
+    """Where a name may begin so: at the beginning of a line, after a tab, or after a slash."""
+    place, inside = text.find(wanted), 0
+    while place >= 0 and inside <= _OFTEN:
+        if text[place - 1 : place] in _BEFORE:
+            yield place
+        else:
+            inside += 1
+        place = text.find(wanted, place + 1)
+    # What stands inside of names again and again is looked for with what stands before a name.
+    for before in _BEFORE if place >= 0 else ():
+        marked = text.find(before + wanted, place - 1)
+        while marked >= 0:
+            yield marked + 1
+            marked = text.find(before + wanted, marked + 1)
 
 
 def newest_folder(snapshots: str, estate: str) -> str | None:

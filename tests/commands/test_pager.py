@@ -60,6 +60,13 @@ def test_the_real_pager_is_left_with_q(railway: Path) -> None:
     assert code == 1 and "judged at" in shown and "keymallet judge --format csv" not in shown
 
 
+@pytest.mark.parametrize("options", ["-S", "S", "FX"])
+def test_colours_come_through_whatever_options_it_has(railway: Path, options: str) -> None:
+    oracles.program("less")
+    shown, code = on_a_terminal(railway, *JUDGE, keys="q", LESS=options)
+    assert code == 1 and "ESC" not in shown and "\x1b[1m" in shown
+
+
 @pytest.mark.parametrize(
     ("words", "lines", "environment"),
     [

@@ -107,9 +107,10 @@ def test_a_second_service_leaves_the_file_as_it_is(directory: Server, cloud: str
     """Appended, to the byte; each under a name of its own; read alone, then judged with the others."""
     ca = directory.folder / "ca.pem"
     (tmp_path / "ca.pem").write_bytes(ca.read_bytes())
-    words = answered(tmp_path, base=BASE, sign_in_as=READER, secret_from="file:reader")
+    words = answered(tmp_path, sign_in_as=READER, secret_from="file:reader")
     (tmp_path / "reader").write_text(PASSWORD + "\n")
-    url = f"ldaps://127.0.0.1:{directory.tls_port}"
+    # An address may say where the entries are: it is what base is by default.
+    url = f"ldaps://127.0.0.1:{directory.tls_port}/{BASE.replace(',', '%2C')}"
     told = run_installed("start", "add", url, "--ca-file", "ca.pem", *words, cwd=tmp_path, expect=0).stdout
     assert "sees 3 accounts" in told
     before = (tmp_path / "estate.toml").read_bytes() + b"\n# a remark of ours\n"
@@ -121,6 +122,7 @@ def test_a_second_service_leaves_the_file_as_it_is(directory: Server, cloud: str
     assert after.startswith(before)
     sections = tomllib.loads(after.decode())["source"]
     assert sections.keys() == {"directory", "cloud", "staff"}
+    assert (sections["directory"]["url"], sections["directory"]["base"]) == (directory.tls_url, BASE)
     assert sections["staff"] == {
         "read": "scim",
         "url": cloud + "/staff",

@@ -66,7 +66,9 @@ def _show(text: bytes, command: str) -> None:
 
 def _in_pager(text: bytes, command: str) -> bool:
     """Whether the pager could be started. What an interrupt means there is for the pager to say."""
-    environment = {"LESS": "RX", "LV": "-c", **os.environ}
+    # Colours come through whatever else somebody has set; what was shown stays on the screen by default.
+    less = f"-R {os.environ['LESS']}" if os.environ.get("LESS") else "RX"
+    environment = {"LV": "-c", **os.environ, "LESS": less}
     before = signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         with subprocess.Popen(

@@ -92,7 +92,8 @@ def _with_limits(book: Rulebook, settings: dict[SetLimit, str]) -> Rulebook:
             hint = did_you_mean(limit.name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
             raise fail(f'the rulebook has no limit "{limit.name}"', hint=hint)
         if limit.population and limit.population not in terms:
-            hint = did_you_mean(limit.population, terms) or f"there are: {', '.join(sorted(terms))}"
+            named = f"there are: {', '.join(sorted(terms))}" if terms else "add it under [terms]"
+            hint = did_you_mean(limit.population, terms) or named
             raise fail(f'the rulebook has no term "{limit.population}" that could be a population', hint=hint)
     changed = read_rulebook(overlay(book.title, book.roots, settings), "--set", open_included)
     # A rule that the estate prefers another to stays out.
@@ -118,8 +119,6 @@ def _compare(options: argparse.Namespace, inputs: JudgingInputs, book: Rulebook)
         if rows.height:
             out.print()
             show_groups(out, rows)
-            out.print()
-            out.print(text("newly in breach", "dim"))
             show_first(out, rows, MOST)
         if len(numbers) > 1:
             out.print()

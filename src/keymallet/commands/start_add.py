@@ -32,7 +32,15 @@ from keymallet.sources.sections import READERS
 from keymallet.sources.shared.secret import is_loopback, read_secret
 from keymallet.starting.grouping import Plan
 from keymallet.starting.questions import Answers, whose
-from keymallet.starting.services import LDAP, SCIM, kind_of, section_of, section_text, service_questions
+from keymallet.starting.services import (
+    LDAP,
+    SCIM,
+    kind_of,
+    section_of,
+    section_text,
+    service_questions,
+    without_base,
+)
 from keymallet.starting.texts import estate_text, register_text
 from keymallet.views.start import show_service
 from keymallet.views.terminal import console, show_hints, text
@@ -47,13 +55,15 @@ def run(options: argparse.Namespace) -> int:
         hint = "keymallet start add ldaps://host; a folder of that name: keymallet start ./add"
         raise fail("the address of the service is missing", hint=hint)
     kind, estate, out = kind_of(options.url), Path(options.estate), console()
+    options.url, base = without_base(kind, options.url)
     before = config_text(estate, str(estate)) if estate.exists() else None
     if before is not None:
         read_estate(estate)
     taken = tomllib.loads(before).get("source", {}) if before else {}
     with _request(estate, options) as request:
         told = _about(kind, options, request)
-        asked = service_questions(kind, options.url, taken, told.get("contexts", ()))
+        contexts = (base,) if base else told.get("contexts", ())
+        asked = service_questions(kind, options.url, taken, contexts)
         if before is None:
             asked = [*whose(estate.resolve().parent), *asked]
         by_default: Answers = {question.about: question.default for question in asked}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import unquote, urlsplit
 
 import tomlkit
 
@@ -32,6 +32,14 @@ def kind_of(url: str) -> str:
         hint = "only scheme, host and path: who signs in, and with what, is asked"
         raise fail("the address says more than where the service is", file=_without_secret(url), hint=hint)
     return _SCHEMES[parts.scheme]
+
+
+def without_base(kind: str, url: str) -> tuple[str, str]:
+    """The address alone, and where its entries are if it says so (RFC 4516)."""
+    parts = urlsplit(url)
+    if kind != LDAP or parts.scheme == "ldapi":
+        return url, ""
+    return f"{parts.scheme}://{parts.netloc}", unquote(parts.path.strip("/"))
 
 
 def _without_secret(url: str) -> str:

@@ -64,6 +64,7 @@ class Earlier:
         tables = {
             table: part
             for table, frame in self._evidence.tables.items()
+            if not TABLES[table].across
             if (part := _part(table, frame, name)).height or table == ACCOUNT.name
         }
         return Reading(

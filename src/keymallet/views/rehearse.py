@@ -94,6 +94,10 @@ def _signed(newly: int, no_longer: int) -> str:
 def show_first(out: Console, rows: pl.DataFrame, most: int) -> None:
     """Print the first accounts that are newly in breach."""
     newly = rows.filter(pl.col("change") == NEWLY)
+    if not newly.height:
+        return
+    out.print()
+    out.print(text("newly in breach", "dim"))
     table = Table.grid(padding=(0, 2, 0, 0))
     for _ in ("who", "title"):
         table.add_column(overflow="fold")

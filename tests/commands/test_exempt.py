@@ -7,6 +7,7 @@ import hashlib
 import json
 import shlex
 import subprocess
+import time
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -547,6 +548,16 @@ def test_a_map_that_does_not_fit(railway: Path, text: str, said: str) -> None:
     assert said in run(*listed(railway, *GOOD, text=text), cwd=railway, expect=2).stderr
     (railway / "list.csv").write_text(HEAD, "utf-8")
     assert run("exempt", "import", "list.csv", "--map", "no.toml", *AT, cwd=railway, expect=2).stderr
+
+
+def test_a_long_list_is_entered_at_once(railway: Path) -> None:
+    """Two hundred entries take little longer than one: the register is written, and read, once."""
+    rows = [GOOD[0].replace("EX 17", f"EX {number}") for number in range(200)]
+    started = time.perf_counter()
+    told = run(*listed(railway, *rows), cwd=railway, expect=0).stdout
+    assert "200 entries entered" in told and time.perf_counter() - started < 30
+    entries = tomllib.loads((railway / "exemptions.toml").read_text("utf-8"))["exemption"]
+    assert [f"ex-{number}" for number in range(200)] == list(entries)[-200:]
 
 
 def test_a_list_without_rows_is_none(railway: Path) -> None:

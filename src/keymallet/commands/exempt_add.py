@@ -50,7 +50,7 @@ def _add(options: argparse.Namespace, opened: Opened) -> int:
     problems += entry_faults(entry, opened, now)
     if problems:
         raise KeymalletError(problems)
-    opened.save(added(opened.text, entry, inputs.clock, now.replace(microsecond=0)))
+    opened.save(added(opened.text, [entry], inputs.clock, now.replace(microsecond=0)))
     until = f" until {said_day(entry.end, inputs.clock)}" if entry.end else ""
     print(
         f"{entry.id} is entered in {opened.path}: it covers {how_many(entry.matched or 0, 'account')}{until}"

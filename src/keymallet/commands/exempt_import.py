@@ -42,9 +42,7 @@ def _import(options: argparse.Namespace, opened: Opened) -> int:
         taken.add(each.entry.id)
     if problems:
         raise KeymalletError(problems)
-    text = opened.text
-    for each in wanted:
-        text = added(text, each.entry, inputs.clock, now)
+    text = added(opened.text, [each.entry for each in wanted], inputs.clock, now)
     if not options.dry_run:
         opened.save(text)
     covered = opened.covered(tuple(pattern for each in wanted for pattern in each.entry.accounts))

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -59,11 +59,25 @@ def faults_of(entry: Exemption, accounts: pl.DataFrame, rules: Iterable[str], at
     return problems
 
 
-def added(text: str, entry: Exemption, clock: ZoneInfo, decided: datetime | None = None) -> str:
-    """The register with one more entry at its end, decided at an instant; all else stays, to the letter.
+def added(text: str, entries: Sequence[Exemption], clock: ZoneInfo, decided: datetime | None = None) -> str:
+    """The register with more entries at its end, decided at an instant; all else stays, to the letter.
 
     Raises KeymalletError where no entry can follow: the others stand in a single inline table.
     """
+    before = f"{text.rstrip()}\n\n" if text.strip() else ""
+    written = "\n".join(_entry_text(entry, clock, decided) for entry in entries)
+    edited = _with_line_ends_of(text, before + written)
+    try:
+        tomllib.loads(edited)
+    except tomllib.TOMLDecodeError:
+        hint = "write each as a table of its own: [exemption.some-id]"
+        raise fail(
+            "the entries stand in one inline table, which nothing can be added to", hint=hint
+        ) from None
+    return edited
+
+
+def _entry_text(entry: Exemption, clock: ZoneInfo, decided: datetime | None) -> str:
     table = tomlkit.table()
     values: dict[str, Any] = {
         "kind": entry.kind,
@@ -87,16 +101,7 @@ def added(text: str, entry: Exemption, clock: ZoneInfo, decided: datetime | None
             table.add(key, value)
     document = tomlkit.document()
     document.add("exemption", tomlkit.table(is_super_table=True).add(entry.id, table))
-    before = f"{text.rstrip()}\n\n" if text.strip() else ""
-    edited = _with_line_ends_of(text, before + tomlkit.dumps(document))
-    try:
-        tomllib.loads(edited)
-    except tomllib.TOMLDecodeError:
-        hint = "write each as a table of its own: [exemption.some-id]"
-        raise fail(
-            "the entries stand in one inline table, which nothing can be added to", hint=hint
-        ) from None
-    return edited
+    return tomlkit.dumps(document)
 
 
 def _with_line_ends_of(before: str, after: str) -> str:

@@ -19,7 +19,14 @@ class _Held(io.TextIOWrapper):
     """Standard output that is kept until all has been said; it is the terminal to whoever asks."""
 
     def __init__(self) -> None:
-        super().__init__(io.BytesIO(), encoding=sys.stdout.encoding, errors="backslashreplace", newline="")
+        # Bytes that are written past the text have to come where they were written.
+        super().__init__(
+            io.BytesIO(),
+            encoding=sys.stdout.encoding,
+            errors="backslashreplace",
+            newline="",
+            write_through=True,
+        )
 
     def isatty(self) -> bool:
         return True

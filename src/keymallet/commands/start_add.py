@@ -12,6 +12,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
 from filelock import FileLock, Timeout
@@ -111,8 +112,8 @@ def _about(kind: str, options: argparse.Namespace, request: Request) -> dict[str
 
     ask_source(_source("service", kind, section), request, ask)
     (told,) = found
-    host = options.url.partition("://")[2].partition("/")[0]
-    clear = options.url.startswith("ldap://") and not is_loopback(host.rpartition(":")[0] or host)
+    parts = urlsplit(options.url)
+    clear = parts.scheme == "ldap" and not is_loopback(parts.hostname or "")
     return {"contexts": told.contexts, "start-tls": clear and told.start_tls, "called": told.called}
 
 

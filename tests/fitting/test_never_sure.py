@@ -18,7 +18,7 @@ from keymallet.fitting.encodings import find_encoding
 from keymallet.fitting.guess import guess
 from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import SURE, Asked, Match
-from keymallet.fitting.sample import read_sample
+from keymallet.fitting.sample import look_into, read_sample
 from keymallet.fitting.trial import try_map
 from keymallet.sources.export.instants import read_instants
 from keymallet.sources.export.lengths import parse_length
@@ -376,3 +376,54 @@ def test_lengths_of_time(written: str, unit: str, length: timedelta | None) -> N
 def test_lengths_in_other_languages(written: str, days: float | None) -> None:
     """Months are no length."""
     assert parse_length(written) == (None if days is None else timedelta(days=days))
+
+
+# three exports full of headers that are nearly those of facts
+
+_NEARLY = {
+    "english": (
+        """User,Never logged in,Days since last logon,Locked out count,Admin since,Is service account,Non-expiring password,Password expired,Disabled on,Active until,2FA exempt,Cannot change password,Previous login name,Manager login,Last MFA prompt
+ada,no,12,0,2024-01-02,no,yes,no,,2027-01-01,no,no,adal,bea,2026-11-01T10:00:00Z
+bea,no,3,2,,no,no,no,,,no,no,,cem,2026-11-02T10:00:00Z
+cem,yes,400,7,2023-05-06,yes,no,yes,2026-05-05,2026-06-30,yes,yes,cemo,,
+dov,no,30,1,,no,no,no,,2027-02-01,no,no,,bea,2026-10-01T10:00:00Z
+eli,no,1,0,2022-02-02,no,yes,yes,2026-07-07,2026-08-30,no,no,eliel,bea,2026-09-01T10:00:00Z
+""",
+        {"User": "name", "Non-expiring password": "password-never-expires", "Active until": "ends"},
+    ),
+    "german": (
+        """Benutzer;Zuletzt nicht angemeldet;Kennwort läuft nie ab;Kennwort abgelaufen am;Konto läuft ab;Sperre endet;Nicht deaktiviert;MFA Ausnahme;Letzte Kennwortprüfung;Letzter Fehlversuch;Erstanmeldung;Löschdatum;Rollen seit
+anna;;ja;;31.12.2026;;ja;nein;01.11.2026;02.11.2026 10:00;01.02.2020;;01.01.2024
+bert;;nein;01.10.2026;;28.11.2026 12:00;ja;ja;02.11.2026;;05.02.2021;;
+carl;;nein;;30.06.2026;;nein;nein;;05.10.2026 09:12;06.07.2022;31.12.2026;01.02.2025
+dora;;ja;;;;ja;nein;04.11.2026;;01.02.2023;;
+""",
+        {"Benutzer": "name", "Kennwort läuft nie ab": "password-never-expires", "Konto läuft ab": "ends",
+         "Sperre endet": "locked-until", "Nicht deaktiviert": "enabled", "Letzter Fehlversuch": "last-failed"},
+    ),
+    "tokens": (
+        """login,enabled?,status code,pwd age (days),last seen,last modified,last synced,expiry warning,approved,approver,requested on,valid from,valid thru,secondary e-mail,phone verified,token serial,u2f
+kim,TRUE,512,34,2026-11-20 08:00,2026-11-01,2026-11-24,14,yes,lea,2026-01-01,2026-01-02,2026-12-31,kim@home.example,yes,99881,yes
+lea,TRUE,512,200,2026-11-21 08:00,2026-10-01,2026-11-24,14,yes,max,2026-01-01,2026-01-02,2027-12-31,,no,99882,no
+max,FALSE,514,720,2025-01-01 08:00,2025-01-05,2026-11-24,14,no,,2025-01-01,2025-01-02,2025-12-31,max@home.example,yes,,no
+noa,TRUE,66048,10,2026-11-22 08:00,2026-11-10,2026-11-24,14,yes,lea,2026-01-01,2026-03-02,2026-12-31,,yes,99884,yes
+""",
+        {"login": "name", "enabled?": "enabled", "last seen": "last-sign-in", "valid from": "starts", "valid thru": "ends"},
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", _NEARLY)
+def test_what_is_nearly_a_fact_is_none(name: str, tmp_path: Path) -> None:
+    """Days since, counts of, who once, exempt from: only what is meant is taken; rows of accounts stay accounts."""
+    text, expected = _NEARLY[name]
+    (tmp_path / "a.csv").write_text(text, "utf-8")
+    guessed = guess(look_into(tmp_path / "a.csv", "a.csv"), date(2026, 11, 29), Asked())
+    assert guessed is not None and guessed.parts[0].table.name == "account"
+    used = {
+        match.column.header: match.fact.name
+        for part in guessed.parts
+        for match in part.matches
+        if part.uses(match)
+    }
+    assert used == expected

@@ -138,7 +138,20 @@ def best_part(shapes: Sequence[Shape], tables: Iterable[str], context: Context, 
     """The table that these columns fill best; None where none of their columns can be the key of one."""
     parts = [Part(TABLES[name], _matches(shapes, TABLES[name], context, asked)) for name in tables]
     whole = [part for part in parts if part.has_rows]
+    if any(part.table is ACCOUNT for part in whole):
+        whole = [part for part in whole if not _lists_accounts(part)]
     return max(whole, key=lambda part: part.weight, default=None)
+
+
+def _lists_accounts(part: Part) -> bool:
+    """Whether rows of accounts' things are rather accounts: each stands once, and some have no such thing."""
+    if not part.table.of_account:
+        return False
+    facts = {match.fact.name: Shape(match.column) for match in part.matches if part.uses(match)}
+    core = [shape for name, shape in facts.items() if name in _CORE.get(part.table.name, ())]
+    account = facts[part.key]
+    each_once = account.distinct == 1.0 and account.rows_told == account.column.rows
+    return each_once and bool(core) and all(shape.rows_told < shape.column.rows for shape in core)
 
 
 def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> list[Match]:

@@ -173,7 +173,10 @@ def test_rows_of_no_account_leave_open_who_has_none(clinic: Path) -> None:
     write(clinic, {"factors.csv": "Of,What\na@larch.example,otp\nben,otp\n"})
     run("read", *AT, cwd=clinic, expect=3)
     found = gaps(clinic)
-    assert found["strays"] == ["wards: factor: 1 row names an account that is not there: a@larch.example"]
+    assert found["strays"] == [
+        "wards: factor: 1 row names an account that is not there: a@larch.example; "
+        '1 would be found by mail: by = "mail" in the map'
+    ]
     assert found["unproven"] == ["second: unproven for 1 of 2"]
     told = json.loads(run("judge", *AT, "--format", "json", cwd=clinic).stdout)["findings"]
     assert [row["missing"] for row in told] == [

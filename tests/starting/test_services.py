@@ -15,7 +15,7 @@ import pytest
 
 from keymallet.demo.service import TOKEN, Manners, serve
 from tests.sources.directory.support import BASE, Server, entry, person
-from tests.support import PROGRAM, run_installed
+from tests.support import PROGRAM, run, run_installed
 
 READER = f"cn=reader,{BASE}"
 PASSWORD = "planted-Secret-0815"
@@ -166,8 +166,11 @@ def test_an_address_of_something_else(tmp_path: Path, url: str, said: str) -> No
     assert not list(tmp_path.iterdir())
 
 
-def test_nothing_is_written_of_what_does_not_answer(directory: Server, cloud: str, tmp_path: Path) -> None:
+def test_nothing_is_written_of_what_does_not_answer(
+    directory: Server, cloud: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Nobody there, a wrong password or token, a base that is not there, a name that is taken."""
+    monkeypatch.setattr("tenacity.nap.time.sleep", lambda seconds: None)
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         closed = probe.getsockname()[1]
@@ -185,7 +188,7 @@ def test_nothing_is_written_of_what_does_not_answer(directory: Server, cloud: st
         (cloud, {"colour": "red"}, "is asked here"),
     ):
         words = answered(tmp_path, **answers)
-        done = run_installed("start", "add", url, *words, cwd=tmp_path, expect=2, P="wrong-Secret-9")
+        done = run("start", "add", url, *words, cwd=tmp_path, expect=2, P="wrong-Secret-9")
         assert said in " ".join(done.stderr.split()), (url, answers, done.stderr)
         assert "Secret" not in done.stderr or "planted-Secret-2" in str(answers)
         assert [path.name for path in tmp_path.iterdir()] == ["answers.toml"]

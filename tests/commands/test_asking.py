@@ -262,6 +262,21 @@ def test_rules_that_come_and_go(railway: Path) -> None:
     )
 
 
+def test_a_limit_for_some_of_one_of_several_books(railway: Path) -> None:
+    """It reaches the book that sets it; a term of another book is refused, not passed over."""
+    text = (railway / "estate.toml").read_text("utf-8")
+    (railway / "estate.toml").write_text(
+        text.replace('"rulebook.toml"', '["base", "rulebook.toml"]'), "utf-8"
+    )
+    words = ("--format", "csv", *AT)
+    mine = run(
+        "rehearse", "--set", "limit.rulebook/password-age[admin]=1d", *words, cwd=railway, expect=0
+    ).stdout
+    assert mine.count("\nnewly,rulebook/password-age,") > 3 and "base/" not in mine
+    done = run("rehearse", "--set", "limit.base/password-age[in-cloud]=1d", *words, cwd=railway, expect=2)
+    assert '"in-cloud" is no term of the book that sets base/password-age' in done.stderr
+
+
 def test_a_limit_for_some(railway: Path) -> None:
     """The same rows newly in breach as where the rulebook itself says so; nobody else's come out otherwise."""
     words = ("--format", "csv", *AT)
@@ -293,7 +308,7 @@ def test_a_limit_for_some(railway: Path) -> None:
         (("--set", "limit.password-age[]=3d"), "sets no limit"),
         (("--set", "limit.password-age[opens-now]=3d"), "rulebook.toml"),
         (("--set", "limit.good-schemes[admin]=3d"), "the same for everybody"),
-        (("--sweep", "limit.password-age[nobody]=1d..9d"), 'no term "nobody"'),
+        (("--sweep", "limit.password-age[nobody]=1d..9d"), '"nobody" is no term of this book'),
         (("--set", "limit.password-age=3"), '"max-age" is a length of time and "limit.password-age" is a number'),
         (("--sweep", "limit.password-age=365d..30d"), "is no stretch of a limit"),
         (("--sweep", "limit.password-age"), "is no stretch of a limit"),

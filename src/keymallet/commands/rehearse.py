@@ -86,16 +86,15 @@ def _setting(written: str) -> tuple[SetLimit, str]:
 
 def _with_limits(book: Rulebook, settings: dict[SetLimit, str]) -> Rulebook:
     """The book with other limits. Raises KeymalletError if it has no such limit, or a value does not fit."""
-    terms = {name.rpartition("/")[2] for name in book.terms}
     for limit in settings:
         if limit.name not in book.limits:
             hint = did_you_mean(limit.name, book.limits) or f"there are: {', '.join(sorted(book.limits))}"
             raise fail(f'the rulebook has no limit "{limit.name}"', hint=hint)
-        if limit.population and limit.population not in terms:
-            named = f"there are: {', '.join(sorted(terms))}" if terms else "add it under [terms]"
-            hint = did_you_mean(limit.population, terms) or named
-            raise fail(f'the rulebook has no term "{limit.population}" that could be a population', hint=hint)
     changed = read_rulebook(overlay(book.title, book.roots, settings), "--set", open_included)
+    for limit in settings:
+        if limit.population and limit.population not in dict(changed.populations.get(limit.name, ())):
+            said = f'"{limit.population}" is no term of the book that sets {limit.name}'
+            raise fail(said, hint="name one of its own terms, or add this one there")
     # A rule that the estate prefers another to stays out.
     ids = {demand.id for demand in book.demands}
     return replace(changed.only(lambda demand: demand.id in ids), edition=book.edition)

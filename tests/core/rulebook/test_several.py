@@ -125,6 +125,18 @@ def test_one_file_over_several() -> None:
     assert error.value.problems[0].hint == 'did you mean "strict/age"?'
 
 
+@pytest.mark.parametrize("name", ["age", "loose/age"])
+def test_a_limit_for_some_over_several(name: str) -> None:
+    """By its name alone or with that of its book: it is that of the population in the book that has the term."""
+    loose = LOOSE.replace("[limits]", "[terms]\ncrew = 'privileged'\n[limits]", 1)
+    over = f'title = "Ours"\ninclude = ["loose.toml", "strict.toml"]\n[limits.for.crew]\n"{name}" = "5d"\n'
+    files = {"loose.toml": loose, "strict.toml": STRICT}
+    found = read_rulebook(over, "ours.toml", lambda wanted, by: (files[wanted], wanted))
+    ((population, value),) = found.populations["age"]
+    assert (population, value.value) == ("crew", timedelta(days=5))
+    assert found.limits["age"].value == timedelta(days=90)  # type: ignore[union-attr]
+
+
 def test_what_sets_limits_alone_is_laid_over_what_comes_before() -> None:
     """A file of limits demands nothing by itself: it is no book beside others."""
     FILES["limits.toml"] = 'title = "Limits"\n[limits]\nfailures = 3'

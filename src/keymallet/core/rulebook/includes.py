@@ -238,7 +238,12 @@ def _set_in(parts: Parts, short: str, above: Parts) -> None:
     parts.terms |= {name: item for name, item in above.terms.items() if name in parts.terms}
     for population, limits in above.populations.items():
         if population in parts.terms:
-            mine = {name: item for name, item in limits.items() if name in parts.limits}
+            named = {name: name.rpartition("/") for name in limits}
+            mine = {
+                limit: limits[name]
+                for name, (book, _, limit) in named.items()
+                if limit in parts.limits and book in ("", short)
+            }
             parts.populations[population] = {**parts.populations.get(population, {}), **mine}
 
 

@@ -136,7 +136,9 @@ def test_a_second_service_leaves_the_file_as_it_is(directory: Server, cloud: str
 
 def test_looking_writes_nothing(cloud: str, tmp_path: Path) -> None:
     told = run_installed("start", "add", cloud, "--look", cwd=tmp_path, expect=0, CLOUD_TOKEN=TOKEN).stdout
-    assert "[source.cloud]" in told and not list(tmp_path.iterdir())
+    section = told[told.index("[source.cloud]") :]
+    assert tomllib.loads(section)["source"]["cloud"]["token-from"] == "env:CLOUD_TOKEN"
+    assert not list(tmp_path.iterdir())
 
 
 def test_without_its_secret_it_is_written_and_said(cloud: str, tmp_path: Path) -> None:

@@ -78,7 +78,8 @@ def run(options: argparse.Namespace) -> int:
     show_service(out, options.url, told.get("called", ""), readings, why_not)
     if options.look:
         out.print()
-        out.print(text(section_text(name, section).strip()))
+        for line in section_text(name, section).strip().splitlines():
+            out.print(text(line), soft_wrap=True)
         return CLEAN
     with _alone(estate):
         _write(estate, before, answers, name, section)

@@ -25,7 +25,7 @@ from keymallet.core.explaining.findings import (
     on_systems,
     worst_accounts,
 )
-from keymallet.core.explaining.untold import untold
+from keymallet.core.explaining.untold import Untold, untold
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.core.judging.verdicts import Verdict
@@ -95,7 +95,7 @@ def _show(
         lacking = untold(judgement)
         show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on), lacking)
         out.print()
-        (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, worst)
+        (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, worst, lacking)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
         if not options.all:
             hints.insert(0, ("keymallet judge --all", "all of that, with every reason"))
@@ -111,12 +111,17 @@ def _most(options: argparse.Namespace) -> int:
 
 
 def _show_in_short(
-    out: Console, inputs: JudgingInputs, judgement: Judgement, outcome: Run, worst: _Worst
+    out: Console,
+    inputs: JudgingInputs,
+    judgement: Judgement,
+    outcome: Run,
+    worst: _Worst,
+    lacking: list[Untold],
 ) -> None:
     """The first screen: how it came out, where, and the worst accounts; what is left out is named."""
     topics = any(count.rule.topic for count in outcome.counts)
     if topics:
-        show_topics(out, outcome.counts, accounts_by_topic(judgement), _not_judged(judgement))
+        show_topics(out, outcome.counts, accounts_by_topic(judgement), _not_judged(lacking))
     else:
         show_rules(out, outcome.counts, RULES_IN_SHORT)
     if worst.names:
@@ -145,14 +150,21 @@ BESIDES: list[tuple[tuple[str, str], str, Callable[[Judgement], DataFrame], Call
 """Findings that are no account's: what they are counted in, their heading; in the order of `besides`."""
 
 
-def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome: Run, worst: _Worst) -> None:
+def _show_all(
+    out: Console,
+    inputs: JudgingInputs,
+    judgement: Judgement,
+    outcome: Run,
+    worst: _Worst,
+    lacking: list[Untold],
+) -> None:
     """Everything: rules, topics, accounts and all that is no account's, and what was not read."""
     show_digests(out, outcome)
     out.print()
-    not_judged = _not_judged(judgement)
+    not_judged = _not_judged(lacking)
     judged = [count for count in outcome.counts if count.rule.id not in not_judged]
     show_rules(out, judged, len(judged))
-    show_untold(out, untold(judgement))
+    show_untold(out, lacking)
     if any(count.rule.topic for count in outcome.counts):
         out.print()
         show_topics(out, outcome.counts, accounts_by_topic(judgement), not_judged)
@@ -175,9 +187,9 @@ def _show_all(out: Console, inputs: JudgingInputs, judgement: Judgement, outcome
     show_evidence_gaps(out, outcome)
 
 
-def _not_judged(judgement: Judgement) -> set[str]:
+def _not_judged(lacking: list[Untold]) -> set[str]:
     """The rules that could not be judged of anybody, for want of what no source reports."""
-    return {rule for each in untold(judgement) for rule in each.rules}
+    return {rule for each in lacking for rule in each.rules}
 
 
 _VERDICTS = {

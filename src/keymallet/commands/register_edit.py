@@ -11,11 +11,11 @@ from functools import cached_property
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from filelock import FileLock, Timeout
 from polars import DataFrame
 
 from keymallet.commands.exempt_list import NO_REGISTER
 from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
+from keymallet.commands.locking import alone_with
 from keymallet.commands.opening import instant, open_estate
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
@@ -74,19 +74,9 @@ def open_to_edit(options: argparse.Namespace) -> Iterator[Opened]:
     path = Path(options.register) if options.register else open_estate(options.estate).register
     if path is None:
         raise fail("the estate has no register", hint=NO_REGISTER)
-    target = path.resolve()
-    lock = FileLock(target.with_name(f".{target.name}.lock"), timeout=_PATIENCE, mode=0o600)
-    try:
-        lock.acquire()
-    except Timeout:
-        raise fail("somebody else is editing the register", file=str(path), hint=_AGAIN) from None
-    except OSError as error:
-        why = f"the register cannot be edited: {error.strerror or error}"
-        raise fail(why, file=str(path)) from None
-    try:
+    busy, cannot = "somebody else is editing the register", "the register cannot be edited"
+    with alone_with(path, patience=_PATIENCE, busy=busy, hint=_AGAIN, cannot=cannot):
         yield _opened(path, options)
-    finally:
-        lock.release()
 
 
 _PATIENCE = 60

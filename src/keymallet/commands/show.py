@@ -31,7 +31,7 @@ def run(options: argparse.Namespace) -> int:
     by_others = inputs.rulebook.only(lambda rule: rule.id in others)
     nothing = inputs.rulebook.only(lambda rule: False)
     out = console()
-    read_conditions(inputs.unlocks, inputs.rulebook)
+    conditions = read_conditions(inputs.unlocks, inputs.rulebook)
     found = find_accounts(evidence, options.account)
     most = None if options.all else max(LINES // (3 * len(found)), LEAST_BREACHES)
     for number, row in enumerate(found):
@@ -44,7 +44,7 @@ def run(options: argparse.Namespace) -> int:
         if number:
             out.print()
         verdicts = about_account(row, around, among_all)
-        unlocked_by = unlockers(alone.context, inputs.unlocks, inputs.rulebook)
+        unlocked_by = unlockers(alone.context, inputs.unlocks, conditions, inputs.rulebook)
         show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics, most, unlocked_by)
     out.print()
     show_gaps(out, inputs.gaps)

@@ -15,18 +15,18 @@ from typing import Any
 from urllib.parse import urlsplit
 from zoneinfo import ZoneInfo
 
-from filelock import FileLock, Timeout
 from msgspec import convert
 
 from keymallet.commands.asking import answers_to
 from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.locking import alone_with
 from keymallet.commands.writing import write_file
 from keymallet.core.base.problems import KeymalletError, Problem, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.outputs.new_rulebook import new_rulebook
 from keymallet.sources.estate import Source, read_estate
-from keymallet.sources.reading import ask_source
+from keymallet.sources.reading import ask_source, reader_of, secrets_kept
 from keymallet.sources.request import Request, config_text
 from keymallet.sources.rulebooks import open_included, shipped_text
 from keymallet.sources.sections import READERS
@@ -81,7 +81,8 @@ def run(options: argparse.Namespace) -> int:
         for line in section_text(name, section).strip().splitlines():
             out.print(text(line), soft_wrap=True)
         return CLEAN
-    with _alone(estate):
+    busy, cannot = "somebody else is changing the estate file", "nothing can be written here"
+    with alone_with(estate, patience=_PATIENCE, busy=busy, hint="try again", cannot=cannot):
         _write(estate, before, answers, name, section)
     out.print()
     out.print(text(f"[source.{name}] is written in {estate}", "bold"))
@@ -105,14 +106,9 @@ def _about(kind: str, options: argparse.Namespace, request: Request) -> dict[str
     section: dict[str, Any] = {"read": kind, "url": options.url, "base": "", "sign-in": "anonymous"}
     if options.ca_file:
         section["ca-file"] = options.ca_file
-    found: list[Any] = []
-
-    def ask(module: Any, asked: Any, request: Request) -> list[Reading]:
-        found.append(module.about(asked, request))
-        return []
-
-    ask_source(_source("service", kind, section), request, ask)
-    (told,) = found
+    source = _source("service", kind, section)
+    with secrets_kept(request):
+        told = reader_of(source).about(source.section, request)
     parts = urlsplit(options.url)
     clear = parts.scheme == "ldap" and not is_loopback(parts.hostname or "")
     return {"contexts": told.contexts, "start-tls": clear and told.start_tls, "called": told.called}
@@ -125,35 +121,16 @@ def _source(name: str, kind: str, section: dict[str, Any]) -> Source:
 
 def _sampled(name: str, kind: str, section: dict[str, Any], request: Request) -> tuple[list[Reading], str]:
     """What the reader may see of the first entries; or why that was not tried. Raises KeymalletError."""
-    pointer = section.get("password-from") or section.get("token-from")
-    if pointer:
-        try:
-            read_secret(pointer, request.folder, "secret-from")
-        except KeymalletError as error:
-            if kind == SCIM:
-                ask_source(
-                    _source(name, kind, section), request,
-                    lambda module, asked, request: module.is_there(asked, request),
-                )  # fmt: skip
-            return [], error.problems[0].message.partition(": ")[2]
     source = _source(name, kind, section)
-    return ask_source(source, request, lambda module, asked, request: module.sample(asked, request)), ""
-
-
-@contextmanager
-def _alone(estate: Path) -> Iterator[None]:
-    """One at a time. Raises KeymalletError where somebody else is at it."""
-    lock = FileLock(estate.resolve().with_name(f".{estate.name}.lock"), timeout=_PATIENCE, mode=0o600)
+    pointer = section.get("password-from") or section.get("token-from")
     try:
-        lock.acquire()
-    except Timeout:
-        raise fail("somebody else is changing the estate file", file=str(estate), hint="try again") from None
-    except OSError as error:
-        raise fail(f"nothing can be written here: {error.strerror or error}", file=str(estate)) from None
-    try:
-        yield
-    finally:
-        lock.release()
+        if pointer:
+            read_secret(pointer, request.folder, "secret-from")
+    except KeymalletError as error:
+        if kind == SCIM:
+            reader_of(source).knock(source.section, request)
+        return [], error.problems[0].message.partition(": ")[2]
+    return ask_source(source, request, reader_of(source).sample), ""
 
 
 def _write(estate: Path, before: str | None, answers: Answers, name: str, section: dict[str, Any]) -> None:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import importlib
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
@@ -60,14 +61,21 @@ def _awaited(source: Source, future: Future[list[Reading]], start: float) -> lis
         return [Reading.not_read(source.name, error.problems)]
 
 
-def ask_source(
-    source: Source, request: Request, ask: Callable[[Any, Any, Request], list[Reading]]
-) -> list[Reading]:
-    """Ask a source through its module; no secret comes back in what it says. Raises KeymalletError."""
+@contextmanager
+def secrets_kept(request: Request) -> Iterator[None]:
+    """Take what the request signs in with out of whatever goes wrong meanwhile."""
     try:
-        readings = ask(_reader(source), source.section, request)
+        yield
     except KeymalletError as error:
         raise KeymalletError(map(partial(_without_secrets, request.secrets), error.problems)) from None
+
+
+def ask_source(
+    source: Source, request: Request, ask: Callable[[Any, Request], list[Reading]]
+) -> list[Reading]:
+    """What a source's module answers; no secret comes back in it. Raises KeymalletError."""
+    with secrets_kept(request):
+        readings = ask(source.section, request)
     for reading in readings:
         _take_out(reading, request.secrets)
     return readings
@@ -78,7 +86,7 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
     try:
         with ThreadPoolExecutor() as workers:
             request = Request(source.name, estate.folder, estate.clock, at, workers, watcher)
-            readings = ask_source(source, request, lambda module, section, asked: module.read(section, asked))
+            readings = ask_source(source, request, reader_of(source).read)
             for reading in readings:
                 _set_impossible_aside(reading, reading.as_of or at)
                 reading.known = _known(reading)
@@ -88,7 +96,7 @@ def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> lis
         watcher.ended(source.name)
 
 
-def _reader(source: Source) -> ModuleType:
+def reader_of(source: Source) -> ModuleType:
     """The module that reads a source. Raises KeymalletError saying which extra it wants."""
     try:
         return importlib.import_module(source.reader.module)

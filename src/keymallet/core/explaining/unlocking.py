@@ -41,21 +41,30 @@ def read_conditions(unlocks: Sequence[Unlock], book: Rulebook) -> list[Typed | N
     return [read_condition(each.who, ACCOUNT, book, each.place) if each.who else None for each in unlocks]
 
 
-def unlockers(context: EvaluationContext, unlocks: Sequence[Unlock], book: Rulebook) -> list[Unlocker] | None:
+def unlockers(
+    context: EvaluationContext,
+    unlocks: Sequence[Unlock],
+    conditions: Sequence[Typed | None],
+    book: Rulebook,
+) -> list[Unlocker] | None:
     """Who may unlock the one account that `context` is about; None if it is not locked, empty if nobody.
 
     The first line that fits counts. One of which it cannot be told comes before it, with its condition.
+    `conditions` are those of `unlocks`, as `read_conditions` gives them.
     """
     locked, cause = context.work_out(
         ACCOUNT.name, [read_value(name, ACCOUNT, book, name) for name in ("locked", "lock-cause")]
     )
-    return list(_fitting(context, unlocks, book, cause[0])) if locked[0] is True else None
+    return list(_fitting(context, unlocks, conditions, cause[0])) if locked[0] is True else None
 
 
 def _fitting(
-    context: EvaluationContext, unlocks: Sequence[Unlock], book: Rulebook, cause: str | None
+    context: EvaluationContext,
+    unlocks: Sequence[Unlock],
+    conditions: Sequence[Typed | None],
+    cause: str | None,
 ) -> Iterator[Unlocker]:
-    for each, condition in zip(unlocks, read_conditions(unlocks, book), strict=True):
+    for each, condition in zip(unlocks, conditions, strict=True):
         by_cause = not each.causes or (None if cause is None else cause in each.causes)
         by_whom = True if condition is None else context.work_out(ACCOUNT.name, [condition])[0][0]
         if by_cause and by_whom:

@@ -47,8 +47,8 @@ def read(section: ScimSection, request: Request) -> list[Reading]:
     return [reading]
 
 
-def is_there(section: ScimSection, request: Request) -> list[Reading]:
-    """Knock at a service without signing in: no readings. Raises KeymalletError if it cannot be reached."""
+def knock(section: ScimSection, request: Request) -> None:
+    """Ask a service anything, without signing in. Raises KeymalletError if it cannot be reached."""
     nobody = msgspec.structs.replace(section, token_from="")
     with ScimService(nobody, request, Reading(request.name)) as service:
         try:
@@ -56,7 +56,6 @@ def is_there(section: ScimSection, request: Request) -> list[Reading]:
         except KeymalletError as error:
             if error.problems[0].message.startswith(GONE):
                 raise
-    return []
 
 
 def sample(section: ScimSection, request: Request) -> list[Reading]:

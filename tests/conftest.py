@@ -5,16 +5,17 @@ from __future__ import annotations
 import fcntl
 import os
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
 
 from keymallet.demo.railway import write_estate
 from tests import profiles
+from tests.postgresql import Server
 from tests.support import run
 
-RAILWAY_AT = "2026-11-24T09:00Z"
+RAILWAY_AT, RAILWAY_NEXT = "2026-11-24T09:00Z", "2026-11-25T09:00Z"
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
@@ -41,11 +42,13 @@ def made_once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path],
 
 @pytest.fixture(scope="session")
 def railway_snapshot(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The estate with one snapshot. Not to be changed."""
+    """The estate with one snapshot, and two runs of it in the logbook. Not to be changed."""
 
     def make(folder: Path) -> None:
         write_estate(folder)
         run("read", "--at", RAILWAY_AT, cwd=folder, expect=3)
+        for instant in (RAILWAY_AT, RAILWAY_NEXT):
+            run("judge", "--at", instant, "--record", cwd=folder, expect=1)
 
     return made_once(tmp_path_factory, "railway", make)
 
@@ -54,3 +57,11 @@ def railway_snapshot(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def railway(railway_snapshot: Path, tmp_path: Path) -> Path:
     """A copy of it to do with as one likes."""
     return Path(shutil.copytree(railway_snapshot, tmp_path / "railway"))
+
+
+@pytest.fixture(scope="session")
+def postgresql() -> Iterator[Server]:
+    """A database server, for all tests of this worker that want one."""
+    server = Server()
+    yield server
+    server.close()

@@ -23,7 +23,7 @@ FLOORS = (
     ("core.evaluating",),
     ("core.judging",),
     ("core.explaining",),
-    ("core.topics", "core.studies"),
+    ("core.topics", "core.studies", "core.history"),
 )
 """The floors of the core: each may import what is below it, and itself; rooms side by side know nothing
 of each other."""
@@ -69,9 +69,14 @@ LATE = {
     ("commands/main.py", "keymallet.commands.completing"): "only a shell asks for it",
     ("commands/main.py", "keymallet.core.base.problems"): "the list of commands needs no dataclasses",
     ("commands/main.py", "keymallet.core.base.nearest"): "only a mistyped command needs it",
+    ("commands/judge.py", "keymallet.commands.recording"): "a trial that is shown needs no database",
+    ("commands/judge.py", "keymallet.commands.judge_sealed"): "most judging is of no sealed run",
+    ("commands/trials.py", "keymallet.commands.recording"): "only a run that fails needs it",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
+    ("store/logbook/connecting.py", "alembic"): "only a logbook that is new or of an older version needs it",
     ("core/base/nearest.py", "rapidfuzz"): "only a mistyped word needs it",
     ("views/figures.py", "matplotlib"): "an extra that need not be installed",
+    ("views/trend.py", "matplotlib"): "an extra that need not be installed",
 }
 """Everything that is imported within a function, and why it is not at the top."""
 

@@ -21,7 +21,10 @@ from keymallet.views.terminal import console, text
 AT = "2026-11-24T09:00Z"
 DAY = [
     ("First the accounts are read out of the systems they are in.", ["read", "--at", AT]),
-    ("Then every account is judged by the railway's own rulebook.", ["judge", "--at", AT, "--worst", "4"]),
+    (
+        "Then every account is judged by the railway's own rulebook.",
+        ["judge", "--at", AT, "--worst", "4", "--record"],
+    ),
     ("One account is looked at closely: can this person get in?", ["show", "i.schneetaler", "--at", AT]),
     (
         "A topic is looked at in depth: who has which factors, and who has to use them.",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from polars import DataFrame, Series
 from rich.console import Console
@@ -13,8 +13,10 @@ from rich.padding import Padding
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
+from keymallet.commands.trials import failure_recorded, is_trial
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
+from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.explaining.findings import (
     accounts_by_topic,
     besides,
@@ -31,6 +33,8 @@ from keymallet.core.judging.run import Run
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.outputs.run_record import run_record, to_run_file
+from keymallet.sources.estate_runs import NO_LOGBOOK
+from keymallet.views.history import show_since_last
 from keymallet.views.intake import has_gaps, show_intake
 from keymallet.views.summary import (
     show_digests,
@@ -49,6 +53,9 @@ from keymallet.views.summary import (
 )
 from keymallet.views.terminal import console, show_hints, text
 
+if TYPE_CHECKING:
+    from keymallet.commands.recording import Recorded
+
 RULES_IN_SHORT = 8
 WORST_IN_SHORT, WORST = 5, 8
 """How many of the worst accounts are shown, where nobody says."""
@@ -64,15 +71,53 @@ class _Worst(NamedTuple):
 
 def run(options: argparse.Namespace) -> int:
     """Judge, show or write the findings, and end with the code that tells how it came out."""
+    if options.sealed:
+        from keymallet.commands.judge_sealed import run_sealed
+
+        return run_sealed(options)
+    with failure_recorded(options.estate, trial=is_trial(options)):
+        return _judge(options)
+
+
+def _judge(options: argparse.Namespace) -> int:
     inputs = open_inputs(options)
-    judgement = inputs.judge(inputs.evidence(inputs.rulebook.expressions()))
+    recorded = _wants_record(options, inputs)
+    in_table = options.format == "table"
+    with_history = recorded or not in_table
+    asked = inputs.rulebook.expressions()
+    judgement = inputs.judge(inputs.evidence_with_history() if with_history else inputs.evidence(asked))
     outcome = inputs.run(judgement, SEVERITIES.get(options.fail_on))
     code = _code(options.fail_on, outcome)
-    if options.format == "table":
-        _show(options, inputs, judgement, outcome, code)
+    described = None if in_table else findings(judgement, together=True, structured=_is_structured(options))
+    history: Recorded | None = None
+    failure = None
+    if recorded:
+        from keymallet.commands.recording import record_run
+
+        try:
+            history = record_run(inputs, judgement, outcome, options.fail_on, code, described)
+        except KeymalletError as error:
+            failure = error
+    if described is not None:
+        from keymallet.commands.recording import compared_with_last
+
+        history = history or compared_with_last(inputs, judgement, described)
+        _write(options, described.hstack(history.added(described.height)), outcome)
     else:
-        _write(options, judgement, outcome)
+        _show(options, inputs, judgement, outcome, code, history)
+    if failure is not None:
+        raise failure
     return code
+
+
+def _wants_record(options: argparse.Namespace, inputs: JudgingInputs) -> bool:
+    """Whether this judging is written into the logbook. Raises KeymalletError if it is to be and cannot."""
+    estate = inputs.estate
+    if options.record and estate is None:
+        raise fail("without an estate file there is no logbook", hint="name one with --estate")
+    if options.record and estate is not None and estate.logbook is None:
+        raise fail("this estate has no logbook", file=str(estate.file), hint=NO_LOGBOOK)
+    return estate is not None and estate.logbook is not None and not is_trial(options)
 
 
 def _code(fail_on: str, outcome: Run) -> int:
@@ -82,7 +127,12 @@ def _code(fail_on: str, outcome: Run) -> int:
 
 
 def _show(
-    options: argparse.Namespace, inputs: JudgingInputs, judgement: Judgement, outcome: Run, code: int
+    options: argparse.Namespace,
+    inputs: JudgingInputs,
+    judgement: Judgement,
+    outcome: Run,
+    code: int,
+    history: Recorded | None,
 ) -> None:
     rows, breached = worst_accounts(judgement, _most(options))
     names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
@@ -96,6 +146,8 @@ def _show(
         show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on), lacking)
         out.print()
         (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, worst, lacking)
+        if history is not None:
+            show_since_last(out, history.run, history.before, history.failed, inputs.clock)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
         if not options.all:
             hints.insert(0, ("keymallet judge --all", "all of that, with every reason"))
@@ -203,11 +255,12 @@ _WITH_REASONS = ("json", "jsonl")
 """Formats that have room for reasons as templates and arguments."""
 
 
-def _write(options: argparse.Namespace, judgement: Judgement, outcome: Run) -> None:
-    structured = options.format in _WITH_REASONS
-    write_rows(
-        options, findings(judgement, together=True, structured=structured), run_record(outcome), "findings"
-    )
+def _is_structured(options: argparse.Namespace) -> bool:
+    return options.format in _WITH_REASONS
+
+
+def _write(options: argparse.Namespace, rows: DataFrame, outcome: Run) -> None:
+    write_rows(options, rows, run_record(outcome), "findings")
     if options.output and options.format != "json":
         target = Path(options.output)
         write_file(target.with_name(target.name + ".run.json"), to_run_file(outcome))

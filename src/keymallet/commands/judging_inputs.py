@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cached_property
@@ -17,8 +17,11 @@ from keymallet.commands.opening import instant, open_estate
 from keymallet.core.base.problems import fail
 from keymallet.core.evaluating.context import columns_used
 from keymallet.core.explaining.unlocking import Unlock
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.gaps import Gap
+from keymallet.core.history.answerers import FACTS_USED
+from keymallet.core.history.identity import facts_known_by
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.register_facts import NEEDED, RESTS_ON
 from keymallet.core.judging.run import Run
@@ -45,6 +48,7 @@ class JudgingInputs:
     found_gaps: tuple[Gap, ...]
     remarks: tuple[str, ...] = ()
     unlocks: tuple[Unlock, ...] = ()
+    estate: Estate | None = None
 
     @cached_property
     def book_files(self) -> dict[str, str]:
@@ -63,23 +67,23 @@ class JudgingInputs:
         return sorted_out(self.found_gaps, self.accepted, self.at)[0]
 
     def evidence(
-        self, asked: Iterable[tuple[str, Typed]] | None = None, also: Sequence[str] = ()
+        self,
+        asked: Iterable[tuple[str, Typed]] | None = None,
+        also: Mapping[str, Collection[str]] | None = None,
     ) -> Evidence:
         """The snapshot's tables; with `asked`, the columns that these expressions and the register need.
 
-        `also` are facts of accounts that are wanted besides.
+        `also` are facts, by table, that are wanted besides.
         """
         if asked is None:
             return self.snapshot.evidence()
+        return self.snapshot.evidence(facts_for(asked, also or {}, with_register=self.register is not None))
 
-        used = columns_used(asked)
-        needed = (*also, *(NEEDED if self.register is not None else ()))
-        used.setdefault("account", set()).update(needed)
-        if self.register is not None:
-            for (table, fact), (other, ground) in RESTS_ON.items():
-                if fact in used.get(table, ()):
-                    used.setdefault(other, set()).add(ground)
-        return self.snapshot.evidence(used)
+    def evidence_with_history(self) -> Evidence:
+        """The columns that the rulebook and the register need, and those by which findings are known."""
+        asked = self.rulebook.expressions()
+        wanted = history_facts(self.rulebook)
+        return self.snapshot.evidence(facts_for(asked, wanted, with_register=self.register is not None))
 
     def judge(
         self, evidence: Evidence, book: Rulebook | None = None, at: datetime | None = None
@@ -113,6 +117,29 @@ class JudgingInputs:
             gaps=gaps,
             accepted=accepted,
         )
+
+
+def facts_for(
+    asked: Iterable[tuple[str, Typed]], also: Mapping[str, Collection[str]], *, with_register: bool
+) -> dict[str, set[str]]:
+    """The facts, by table, that expressions rest on, and what they take besides."""
+    used = columns_used(asked)
+    for table, facts in also.items():
+        used.setdefault(table, set()).update(facts)
+    if with_register:
+        used.setdefault(ACCOUNT.name, set()).update(NEEDED)
+        for (table, fact), (other, ground) in RESTS_ON.items():
+            if fact in used.get(table, ()):
+                used.setdefault(other, set()).add(ground)
+    return used
+
+
+def history_facts(book: Rulebook) -> dict[str, set[str]]:
+    """The facts by which findings are known again, and whose they are."""
+    wanted = facts_known_by(book)
+    for table, facts in FACTS_USED.items():
+        wanted.setdefault(table, set()).update(facts)
+    return wanted
 
 
 def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> JudgingInputs:
@@ -163,6 +190,7 @@ def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> J
         tuple(gaps),
         tuple(found.passed_over),
         estate.unlocks if estate else (),
+        estate,
     )
 
 

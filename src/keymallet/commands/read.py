@@ -15,6 +15,7 @@ from keymallet.commands.books import rulebook_of
 from keymallet.commands.exit_codes import CLEAN, INCOMPLETE
 from keymallet.commands.opening import instant, open_estate
 from keymallet.commands.taking_in import read_into_snapshot, watched
+from keymallet.commands.trials import failure_recorded
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, fail
@@ -49,7 +50,8 @@ def run(options: argparse.Namespace) -> int:
     at = instant(options.at, estate.clock)
     if options.dry_run:
         return _try_out(estate, at, options)
-    snapshot = read_into_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
+    with failure_recorded(options.estate, trial=options.at is not None):
+        snapshot = read_into_snapshot(estate, at, only=options.only, accept_drop=options.accept_drop)
 
     out = console()
     everything = len(snapshot.manifest.sources)

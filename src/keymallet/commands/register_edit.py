@@ -20,6 +20,7 @@ from keymallet.commands.opening import instant, open_estate
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.judging.exemptions import matching
 from keymallet.core.judging.register_facts import NEEDED
 from keymallet.core.rulebook.register import Exemption, read_register
@@ -49,7 +50,7 @@ class Opened:
     @cached_property
     def accounts(self) -> DataFrame:
         """All accounts, with the facts by which it is told whom an entry covers and who approves it."""
-        return self.inputs.evidence([], also=NEEDED).tables["account"]
+        return self.inputs.evidence([], {ACCOUNT.name: NEEDED}).tables["account"]
 
     def covered(self, patterns: tuple[str, ...]) -> int:
         """How many accounts these patterns match today."""

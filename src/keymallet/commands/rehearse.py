@@ -21,6 +21,7 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.explaining.wording import constant_text
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.scope import Limit
@@ -144,7 +145,7 @@ def _said(options: argparse.Namespace) -> str:
 def _judging(inputs: JudgingInputs, *books: Rulebook) -> Callable[[Rulebook, datetime], Judgement]:
     """Judges by any of these books at any instant, on evidence that is read once."""
     evidence = inputs.evidence(
-        (expression for book in books for expression in book.expressions()), also=("kind",)
+        (expression for book in books for expression in book.expressions()), {ACCOUNT.name: ("kind",)}
     )
     return lambda book, at: inputs.judge(evidence, book, at)
 

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from keymallet.commands.arguments.view import ROWS, ROWS_IN_SHORT
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.judging_inputs import open_inputs
+from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.explaining.findings import findings, worst_accounts
+from keymallet.core.history.answerers import FACTS_USED, answerers_of_accounts
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.core.judging.verdicts import Verdict
@@ -44,8 +46,11 @@ def run(options: argparse.Namespace) -> int:
     if not topic.whole_book:
         book = book.only(lambda demand: demand.topic == topic.name)
     asked = topic.asked(inputs.rulebook)
-    judgement = inputs.judge(inputs.evidence([*book.expressions(), *asked.values()]), book)
+    expressions = [*book.expressions(), *asked.values()]
+    judgement = inputs.judge(inputs.evidence(expressions, FACTS_USED if by in WHOSE else {}), book)
     report = work_out(topic, judgement, inputs.rulebook)
+    if by in WHOSE:
+        report = _with_whose(report, judgement, inputs, topic)
     groups = by_group(report, by)
     outcome = inputs.run(judgement)
     if options.figure:
@@ -83,9 +88,26 @@ def _topic(name: str) -> Topic:
     return TOPICS[name]
 
 
+WHOSE = ("answerer", "manager")
+"""Groupings that are no fact of the rows: who answers for the account, and its person's manager by name."""
+
+
+def _with_whose(
+    report: TopicReport, judgement: Judgement, inputs: JudgingInputs, topic: Topic
+) -> TopicReport:
+    """The report with who answers for each row's account."""
+    if "account" not in report.rows.columns:
+        raise fail(f"--by: {topic.name} is not about accounts, and nobody answers for its rows one by one")
+    entries = inputs.estate.answers if inputs.estate else ()
+    whose = answerers_of_accounts(judgement.context.frames, entries, topic.name)
+    rows = report.rows.drop(WHOSE, strict=False).join(whose, on="account", how="left", maintain_order="left")
+    return replace(report, rows=rows)
+
+
 def _grouping(by: str | None, topic: Topic) -> str:
-    if by is not None and by not in topic.groupings:
-        hint = did_you_mean(by, topic.groupings) or f"there are: {', '.join(topic.groupings)}"
+    if by is not None and by not in (*topic.groupings, *WHOSE):
+        groupings = (*topic.groupings, *WHOSE)
+        hint = did_you_mean(by, groupings) or f"there are: {', '.join(groupings)}"
         raise fail(f'--by: {topic.name} cannot be grouped by "{by}"', hint=hint)
     return by or topic.groupings[0]
 

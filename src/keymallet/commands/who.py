@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 
 from keymallet.commands.arguments.who import SHOWN
 from keymallet.commands.exit_codes import CLEAN
@@ -10,10 +11,11 @@ from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
-from keymallet.core.base.problems import KeymalletError, Problem
+from keymallet.core.base.problems import KeymalletError, Problem, fail
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.facts.declaration import TABLES, tables_with_verdicts
 from keymallet.core.facts.model import Kind
+from keymallet.core.history.answerers import ANSWERER, FACTS_USED, answerers_of_accounts
 from keymallet.core.judging.register_facts import registered
 from keymallet.core.rulebook.question import read_condition, read_value, split_list
 from keymallet.core.studies.query import QueryResult, counted_by, pick, usual_columns
@@ -32,19 +34,24 @@ def run(options: argparse.Namespace) -> int:
     condition = read_condition(options.expression, table, inputs.rulebook, "the expression")
     by = split_list(options.count_by) if options.count_by else []
     wanted = by or (split_list(options.columns) if options.columns else usual_columns(table, condition))
-    columns = {name: read_value(name, table, inputs.rulebook, "--columns") for name in wanted}
+    whose = [name for name in wanted if name == ANSWERER]
+    columns = {
+        name: read_value(name, table, inputs.rulebook, "--columns") for name in wanted if name not in whose
+    }
     sort = read_value(options.sort, table, inputs.rulebook, "--sort") if options.sort else None
     if sort is not None and sort.type.kind is Kind.WORDS:
         hint = f"sort by its length({options.sort})"
         raise KeymalletError(Problem(f'--sort: "{options.sort}" is a list, and has no order', hint=hint))
     asked = [(table.name, node) for node in (condition, *columns.values(), *([sort] if sort else []))]
-    evidence = inputs.evidence(asked)
+    evidence = inputs.evidence(asked, FACTS_USED if whose else None)
     if inputs.register is not None:
         evidence, _ = registered(evidence, inputs.register, inputs.rulebook, inputs.at)
     context = EvaluationContext(evidence, inputs.at, inputs.clock)
     result = pick(
         context, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
     )
+    if whose:
+        result = _with_whose(result, context, inputs, wanted)
     if by:
         result = counted_by(result, by)
     if options.format == "table":
@@ -60,6 +67,28 @@ def run(options: argparse.Namespace) -> int:
         }
         write_rows(options, result.rows, head, "rows")
     return CLEAN
+
+
+def _with_whose(
+    result: QueryResult, context: EvaluationContext, inputs: JudgingInputs, wanted: list[str]
+) -> QueryResult:
+    """The rows with who answers for the account of each, where its columns were asked for."""
+    if "account" not in result.rows.columns:
+        raise fail(
+            "--columns answerer: these rows are no account's", hint="it is for accounts, and what is theirs"
+        )
+    entries = inputs.estate.answers if inputs.estate else ()
+    told = answerers_of_accounts(context.frames, entries, "")
+    rows = result.rows.join(
+        told.select(
+            "account", *(name for name in wanted if name in told.columns and name not in result.rows.columns)
+        ),
+        on="account",
+        how="left",
+        maintain_order="left",
+    )
+    first = [rows.columns[0]] if rows.columns[0] not in wanted else []
+    return replace(result, rows=rows.select(*first, *wanted), kinds=result.kinds | {ANSWERER: Kind.TEXT})
 
 
 def _show(options: argparse.Namespace, inputs: JudgingInputs, result: QueryResult, noun: str) -> None:

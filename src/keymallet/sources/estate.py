@@ -19,6 +19,7 @@ from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.explaining.unlocking import Unlock
 from keymallet.core.facts.declaration import ACCOUNT, words_of
 from keymallet.core.facts.gaps import GAPS
+from keymallet.core.history.answerers import Answers
 from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
 from keymallet.core.linking.declared import (
@@ -30,6 +31,7 @@ from keymallet.core.linking.declared import (
     SourcePair,
 )
 from keymallet.core.linking.linked import LinkingRules
+from keymallet.sources.estate_runs import AnswersText, LogbookPlace, logbook_place, who_answers
 from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import book_of
 from keymallet.sources.sections import READERS, KindWord, Reader, SourceSection
@@ -110,6 +112,11 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     federation: tuple[FederationText, ...] = ()
     prefer: tuple[PreferText, ...] = ()
     unlocks: tuple[UnlockText, ...] = ()
+    logbook: str = ""
+    logbook_files: str = ""
+    logbook_password_from: str = ""
+    logbook_sign_with: str = ""
+    answers: tuple[AnswersText, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -163,6 +170,8 @@ class Estate:
     accepted: tuple[Accepted, ...] = ()
     preferred: tuple[Preferred, ...] = ()
     unlocks: tuple[Unlock, ...] = ()
+    logbook: LogbookPlace | None = None
+    answers: tuple[Answers, ...] = ()
 
     @property
     def folder(self) -> FilePath:
@@ -202,6 +211,8 @@ def read_estate(file: FilePath) -> Estate:
     federations = _federations(document, written, sections) if written else ()
     accepted = _accepted(document, written) if written else ()
     unlocks = _unlocks(document, written) if written else ()
+    answers = who_answers(document, written.answers, sections) if written else ()
+    logbook = logbook_place(document, file.parent)
     if written is not None:
         _check_books(document, written)
     document.raise_problems()
@@ -228,6 +239,8 @@ def read_estate(file: FilePath) -> Estate:
         accepted,
         tuple(Preferred(each.rule, each.over, each.reason.strip()) for each in written.prefer),
         unlocks,
+        logbook,
+        answers,
     )
 
 

@@ -29,7 +29,7 @@ _FIRST_USER = 1_000
 """Numbers of users below this are the system's own."""
 _CONTROLS = bytes(range(1, 9)) + bytes(range(14, 27))
 _DEEPEST = 3
-_OURS = {"snapshots", "__pycache__"}
+_OURS = {"snapshots", "logbook", "__pycache__"}
 _ARCHIVES = (".tar", ".tar.gz", ".tgz", ".tar.xz", ".tar.bz2")
 _BINARY = {
     b"PK\x03\x04": "a workbook or an archive: save its sheets as CSV",

@@ -33,6 +33,7 @@ def estate_text(plan: Plan, answers: Answers) -> str:
     _say(document, "rulebook", "rulebook.toml", "the rules, and limits of your own")
     document.add("snapshots", tomlkit.item("snapshots"))
     _say(document, "register", "exemptions.toml", "who is left out of which rules, and why")
+    _say(document, "logbook", "logbook", "every run, and what changed since the one before")
     sources = tomlkit.table(is_super_table=True)
     for source in plan.sources:
         sources.add(source.name, _section(source))

@@ -17,7 +17,7 @@ from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.language import typed
 from keymallet.core.language.literals import span_text
 from keymallet.core.language.typed import Typed, limit_of
-from keymallet.core.rulebook.model import MENDS, Demand, Rule, Rulebook, Severity, Tally
+from keymallet.core.rulebook.model import MENDS, SEEN, Demand, Rule, Rulebook, Severity, Tally
 from keymallet.core.studies.contradictions import Contradiction
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, plain_grid, text
@@ -149,6 +149,8 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
         table.add_row(text(f"  {key}", "dim"), text(value))
     extras = (
         ("mend", f"{demand.mend}: {MENDS[demand.mend]}" if demand.mend else ""),
+        ("to mend", _to_mend(demand)),
+        ("formerly", ", ".join(demand.formerly)),
         ("topic", f"{demand.topic}: keymallet view {demand.topic}" if demand.topic else ""),
         ("advice", demand.advice),
         ("cite", ", ".join(demand.cite)),
@@ -162,6 +164,13 @@ def show_demand(out: Console, book: Rulebook, demand: Demand) -> None:
     _names(out, "terms", _terms(book, demand, used))
     _names(out, "limits", _limits(book, used))
     _names(out, "facts", _facts(used))
+
+
+def _to_mend(demand: Demand) -> str:
+    if demand.mend_within is None:
+        return ""
+    start = "a run first saw it" if demand.counted_from == SEEN else "the breach began"
+    return f"within {span_text(demand.mend_within)} after {start}"
 
 
 def _used(demand: Demand) -> list[Typed]:

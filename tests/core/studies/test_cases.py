@@ -7,8 +7,12 @@ from importlib.resources import files
 import pytest
 
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.linking.passes import PASSES
 from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.core.studies import cases as cases_module
 from keymallet.core.studies.cases import Case, read_cases, rules_without, try_case
+from keymallet.sources.rulebooks import CASES as ENDING
+from keymallet.sources.rulebooks import shipped_text
 
 _ESTATE = files("keymallet.demo").joinpath("estate")
 BOOK = read_rulebook(_ESTATE.joinpath("rulebook.toml").read_text("utf-8"), "rulebook.toml")
@@ -25,3 +29,20 @@ def test_every_rule_has_its_cases() -> None:
 def test_cases(case: Case) -> None:
     """The verdict is the one the case was written for."""
     assert try_case(case, BOOK).wrong == ""
+
+
+@pytest.mark.parametrize("book", ["nist-800-63b-4", pytest.param("base", marks=pytest.mark.deep)])
+def test_what_a_rule_does_not_rest_on_need_not_be_worked_out(
+    book: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """With every pass of linking run, each case comes out the same, with the same reason."""
+    rulebook = read_rulebook(shipped_text(book), book)
+    text = shipped_text(book, ENDING)
+
+    def told() -> list[tuple[Verdict, str]]:
+        few = read_cases(text, book, rulebook)[:: 1 if book == "base" else 4]
+        return [(outcome.verdict, outcome.why) for outcome in (try_case(case, rulebook) for case in few)]
+
+    some = told()
+    monkeypatch.setattr(cases_module, "passes_for", lambda used: PASSES)
+    assert told() == some

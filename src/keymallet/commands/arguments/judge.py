@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.arguments.shared import add_judging, add_rows_format, number_of
+from keymallet.commands.arguments.shared import FAIL_ON, add_judging, add_rows_format, number_of
 
 EXAMPLES = [
     ("keymallet judge", "judge the newest snapshot: how it came out, and the worst accounts"),
@@ -21,16 +21,24 @@ EXAMPLES = [
 ]
 
 
-_FAIL_ON = ("critical", "high", "medium", "low", "never")
-
-
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     add_judging(parser)
     add_rows_format(parser)
     parser.add_argument(
+        "--sealed",
+        metavar="FILE",
+        help="judge this sealed run again, and say whether every verdict is the same",
+    )
+    parser.add_argument(
+        "--record",
+        action=argparse.BooleanOptionalAction,
+        help="write the run into the estate's logbook (default: yes, unless --at, --snapshot, --rulebook"
+        " or --register make it a trial)",
+    )
+    parser.add_argument(
         "--fail-on",
-        choices=_FAIL_ON,
+        choices=FAIL_ON,
         default="high",
         help="the least severity that ends with code 1 (default: high)",
     )

@@ -7,6 +7,9 @@ from collections.abc import Callable
 
 from keymallet.outputs.formats import FORMATS
 
+FAIL_ON = ("critical", "high", "medium", "low", "never")
+"""What --fail-on takes."""
+
 
 def add_estate(parser: argparse.ArgumentParser) -> None:
     """Add --estate."""

@@ -22,7 +22,9 @@ ROWS_IN_SHORT, ROWS = 3, 12
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
     parser.add_argument("topic", metavar="TOPIC", help=f"which: {', '.join(TOPICS)}")
-    parser.add_argument("--by", metavar="COLUMN", help="group by this: unit, kind, source and the like")
+    parser.add_argument(
+        "--by", metavar="COLUMN", help="group by this: unit, kind, source, answerer, manager and the like"
+    )
     parser.add_argument("--figure", metavar="FILE", help="draw it: a .png or .svg file")
     add_rows_format(parser)
     parser.add_argument("--groups", action="store_true", help="with --format: a row for each group instead")

@@ -33,12 +33,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--columns",
         metavar="LIST",
-        help="facts or expressions to show, with commas between (default: those asked about)",
+        help="facts or expressions to show, or answerer, with commas between (default: those asked about)",
     )
     parser.add_argument(
         "--count-by",
         metavar="LIST",
-        help="how many rows there are for each value of these facts or expressions, the most first",
+        help="how many rows there are for each value of these, the most first: facts, expressions, answerer",
     )
     parser.add_argument("--sort", metavar="EXPRESSION", help="the smallest or earliest first")
     parser.add_argument("--reverse", action="store_true", help="with --sort: the largest or latest first")

@@ -80,10 +80,35 @@ def findings(
     With `accounts`, rows of the account table, only the verdicts on these; with `topic`, those by its
     rules alone.
     """
+    return describe(
+        judgement, alike(judgement, verdicts, accounts, topic, together=together), structured=structured
+    )
+
+
+class Alike(NamedTuple):
+    """Findings of one rule and verdict: the rows of its table they are on.
+
+    None where they are on numbers, or where the rule could be judged of nobody, which is one finding.
+    """
+
+    demand: Demand
+    verdict: Verdict
+    rows: pl.Series | None = None
+
+
+def alike(
+    judgement: Judgement,
+    verdicts: tuple[Verdict, ...] = SHORTCOMINGS,
+    accounts: pl.Series | None = None,
+    topic: str | None = None,
+    *,
+    together: bool = False,
+) -> list[Alike]:
+    """All findings that `findings` describes, in its order, as the rows they are on."""
     rules = [rule for rule in judgement.rulebook.rules if topic in (None, rule.topic)]
     gravest_first = sorted(rules, key=lambda rule: -rule.severity)
-    asked = []
     nobody = _of_nobody(judgement) if together else {}
+    found = []
     for verdict in verdicts:
         for rule in gravest_first:
             if verdict is Verdict.UNPROVEN and rule.id in nobody:
@@ -92,38 +117,63 @@ def findings(
             if accounts is not None:
                 rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
             if len(rows):
-                asked.append((rule, verdict, rows))
-    # Each rule is described by itself, side by side; they are put back into their order below.
-    described = in_parallel(lambda item: _described(judgement, *item, structured), asked)
-    parts = [_nothing()]
-    for verdict in verdicts:
-        parts += [part for part, item in zip(described, asked, strict=True) if item[1] is verdict]
+                found.append(Alike(rule, verdict, rows))
         if verdict is Verdict.UNPROVEN:
-            parts += [nobody[rule.id] for rule in gravest_first if rule.id in nobody]
-        parts += [on_numbers(judgement, (verdict,))] if accounts is None else []
-    # What is said of numbers, or of nobody, has no reasons of this kind.
-    return pl.concat(parts, how="diagonal") if structured else pl.concat(parts)
-
-
-def _of_nobody(judgement: Judgement) -> dict[str, pl.DataFrame]:
-    """One finding for each rule that could be judged of nobody, by its id."""
-    found = {}
-    for count in judgement.counts():
-        what = what_is_untold(judgement, count) if isinstance(count.rule, Rule) else ()
-        if what:
-            noun = "row" if TABLES[count.rule.table].owner == "" else count.rule.table
-            row = {
-                "verdict": Verdict.UNPROVEN.word,
-                "subject": f"all {how_many(count.unproven, noun)}",
-                "missing": [f"{name} (not reported by any source)" for name in what],
-                "exemption": [],
-            }
-            frame = pl.DataFrame([row], schema_overrides=_nothing().schema)
-            absent = [pl.lit(None, dtype=t).alias(n) for n, t in _nothing().schema.items() if n not in row]
-            found[count.rule.id] = (
-                frame.with_columns(absent).with_columns(_of_demand(count.rule)).select(COLUMNS)
-            )
+            found += [Alike(rule, verdict) for rule in gravest_first if rule.id in nobody]
+        if accounts is None:
+            tallies = sorted(judgement.rulebook.tallies, key=lambda tally: -tally.severity)
+            found += [
+                Alike(tally, verdict) for tally in tallies if len(with_verdict(judgement, tally, verdict))
+            ]
     return found
+
+
+def describe(
+    judgement: Judgement, found: list[Alike], *, structured: bool = False, timed: bool = True
+) -> pl.DataFrame:
+    """What is said of findings, in their order: see `findings`. Without `timed`, no since and no until."""
+    # Each rule is described by itself, side by side.
+    parts = in_parallel(lambda item: _described_alike(judgement, item, structured, timed), found)
+    # What is said of numbers, or of nobody, has no reasons of this kind.
+    return pl.concat([_nothing(), *parts], how="diagonal" if structured else "vertical")
+
+
+def _described_alike(judgement: Judgement, found: Alike, structured: bool, timed: bool) -> pl.DataFrame:
+    if isinstance(found.demand, Tally):
+        return _numbers(judgement, found.demand, with_verdict(judgement, found.demand, found.verdict))
+    assert isinstance(found.demand, Rule)
+    if found.rows is None:
+        return _on_nobody(judgement, found.demand)
+    return _described(judgement, found.demand, found.verdict, found.rows, structured, timed)
+
+
+def with_verdict(judgement: Judgement, tally: Tally, verdict: Verdict) -> pl.DataFrame:
+    """The numbers of a tally that got this verdict."""
+    return judgement.numbers[tally.id].filter(pl.col("verdict") == int(verdict))
+
+
+def _of_nobody(judgement: Judgement) -> dict[str, tuple[str, ...]]:
+    """The rules that could be judged of nobody, by id: the facts that no source reports."""
+    found = {
+        count.rule.id: what_is_untold(judgement, count)
+        for count in judgement.counts()
+        if isinstance(count.rule, Rule)
+    }
+    return {rule: what for rule, what in found.items() if what}
+
+
+def _on_nobody(judgement: Judgement, rule: Rule) -> pl.DataFrame:
+    (count,) = (count for count in judgement.counts() if count.rule is rule)
+    noun = "row" if TABLES[rule.table].owner == "" else rule.table
+    row = {
+        "verdict": Verdict.UNPROVEN.word,
+        "subject": f"all {how_many(count.unproven, noun)}",
+        "missing": [f"{name} (not reported by any source)" for name in what_is_untold(judgement, count)],
+        "exemption": [],
+    }
+    frame = pl.DataFrame([row], schema_overrides=_nothing().schema)
+    absent = [pl.lit(None, dtype=t).alias(n) for n, t in _nothing().schema.items() if n not in row]
+    return frame.with_columns(absent).with_columns(_of_demand(rule)).select(COLUMNS)
 
 
 def on_numbers(judgement: Judgement, verdicts: tuple[Verdict, ...] = (Verdict.BREACH,)) -> pl.DataFrame:
@@ -260,7 +310,12 @@ _BITS_A_SEVERITY = 15
 
 
 def _described(
-    judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series, structured: bool = False
+    judgement: Judgement,
+    rule: Rule,
+    verdict: Verdict,
+    rows: pl.Series,
+    structured: bool = False,
+    timed: bool = True,
 ) -> pl.DataFrame:
     context = judgement.context
     nothing = pl.lit(None, dtype=pl.String)
@@ -278,10 +333,11 @@ def _described(
         changed = remedy(explained, rule, subjects)
     if verdict is Verdict.UNPROVEN:
         told[1] = missing(context, rule.table, [rule.who, rule.must], rows)
+    times = _times(judgement, rule, verdict, rows) if timed else _NO_TIMES
     columns = [*COLUMNS, "reasons"] if structured else COLUMNS
     return (
         subjects.with_columns(*told, changed, *([reason_rows(found, len(rows))] if structured else []))
-        .with_columns(*_times(judgement, rule, verdict, rows), _exemptions(judgement, rule, verdict, rows))
+        .with_columns(*times, _exemptions(judgement, rule, verdict, rows))
         .with_columns(_of_demand(rule), verdict=pl.lit(verdict.word))
         .select(columns)
     )
@@ -297,6 +353,9 @@ def _of_demand(demand: Demand) -> list[pl.Expr]:
         pl.lit(demand.advice).alias("advice"),
         pl.lit(demand.mend).alias("mend"),
     ]
+
+
+_NO_TIMES = [pl.lit(None, dtype=INSTANT).alias(name) for name in ("since", "until")]
 
 
 def _times(judgement: Judgement, rule: Rule, verdict: Verdict, rows: pl.Series) -> list[pl.Series]:

@@ -57,6 +57,19 @@ class Column:
     beside: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True)
+class KnownBy:
+    """The columns by which a row of a table is known again later.
+
+    These are `always`, and `own`, its id, or where that is not known `otherwise`. None of them changes while
+    the row stays what it is.
+    """
+
+    always: tuple[str, ...] = ()
+    own: str = ""
+    otherwise: tuple[str, ...] = ()
+
+
 @dataclass(frozen=True)
 class Table:
     """One fact table. `owner` is the table whose rows its rows belong to, or empty.
@@ -64,7 +77,7 @@ class Table:
     `label` names the columns that tell one row of an owner from another in messages; `told_by` the fact
     that each row has to have, if that is not the first. `across`: no source gives its rows, they are worked
     out when all sources lie side by side. `said` is what one of its rows is called, and several; `listed_as`
-    leads a list of them.
+    leads a list of them. `known_by` is how a row of an owner is known again later; for accounts, `stable-id`.
     """
 
     name: str
@@ -76,6 +89,7 @@ class Table:
     across: bool = False
     said: str = ""
     listed_as: str = "on record"
+    known_by: KnownBy = KnownBy()
 
     def column(self, name: str) -> Column | None:
         """Return the column of that name, or None."""

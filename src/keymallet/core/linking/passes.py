@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
-from keymallet.core.facts.declaration import ACCOUNT, WAY_IN
+from keymallet.core.facts.declaration import ACCOUNT, TABLES, WAY_IN
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.allowed_hours import mark_hours
 from keymallet.core.linking.answering import ANSWERING, mark_answering
@@ -183,6 +183,21 @@ PASSES: tuple[Pass, ...] = (
     ),
 )
 """All passes, in the order in which they run: whatever one needs, no later one makes."""
+
+
+def passes_for(used: Mapping[str, Collection[str]]) -> tuple[Pass, ...]:
+    """The passes without which these facts, by table, would not be what they are, in their order."""
+    wanted = {f"{table}.{name}" for table, names in used.items() for name in names}
+    # Of a table whose rows are worked out, the rows themselves are asked about.
+    wanted |= {
+        f"{name}.{column.name}" for name in used if TABLES[name].across for column in TABLES[name].columns
+    }
+    needed: list[Pass] = []
+    for step in reversed(PASSES):
+        if not wanted.isdisjoint(step.makes):
+            wanted.update(step.needs)
+            needed.insert(0, step)
+    return tuple(needed)
 
 
 def link(readings: Sequence[Reading], rules: LinkingRules) -> LinkedReadings:

@@ -35,6 +35,7 @@ class _File(msgspec.Struct, rename="kebab"):
     tally: dict[str, Any] = {}
     distinct: dict[str, Any] = {}
     not_judged: list[Any] = []
+    mend_within: dict[str, Any] = {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +66,7 @@ class Parts:
     terms: dict[str, Item] = field(default_factory=dict)
     demands: dict[str, tuple[str, Item]] = field(default_factory=dict)
     not_judged: list[Item] = field(default_factory=list)
+    mend_within: dict[str, Item] = field(default_factory=dict)
 
 
 @dataclass
@@ -188,6 +190,7 @@ def _lay_parts_over(below: Parts, above: Parts) -> None:
     for population, limits in above.populations.items():
         below.populations[population] = {**below.populations.get(population, {}), **limits}
     below.not_judged += above.not_judged
+    below.mend_within |= above.mend_within
 
 
 def _over_several(books: list[Parts], document: TomlDocument, laid_out: _File) -> list[Parts]:
@@ -216,6 +219,8 @@ def _over_several(books: list[Parts], document: TomlDocument, laid_out: _File) -
     for name in dict.fromkeys(name for parts in books for name in parts.terms):
         _if_one(own.terms, name, [parts.terms[name] for parts in books if name in parts.terms])
     _lay_parts_over(own, everywhere)
+    for parts in books:
+        parts.mend_within |= everywhere.mend_within
     own.limits = {name: item for name, item in own.limits.items() if "/" not in name}
     own.demands = mine
     if not mine:
@@ -267,7 +272,7 @@ def _file(document: TomlDocument) -> _File | None:
     whole = document.read(_File, document.data)
     if whole is not None:
         return whole
-    tables = {"limits", "terms", *DEMANDS}
+    tables = {"limits", "terms", "mend-within", *DEMANDS}
     usable = {key: value for key, value in document.data.items() if key in tables and isinstance(value, dict)}
     return document.read(_File, {"title": "", **usable})
 
@@ -280,6 +285,8 @@ def _lay_over(parts: Parts, document: TomlDocument, laid_out: _File) -> None:
             parts.limits[name] = Item(document, ("limits", name), value)
     for name, value in laid_out.terms.items():
         parts.terms[name] = Item(document, ("terms", name), value)
+    for name, value in laid_out.mend_within.items():
+        parts.mend_within[name] = Item(document, ("mend-within", name), value)
     here: set[str] = set()
     for kind, demand_id, value in _demands(laid_out):
         path = (kind, demand_id)

@@ -62,12 +62,17 @@ TOPICS = {
 """The topics that rules can belong to, each with what it is about."""
 
 
+SEEN, SINCE = COUNTED_FROM = ("seen", "since")
+"""What the time to mend is counted from: the first run that saw the breach, or when the breach began."""
+
+
 @dataclass(frozen=True, slots=True)
 class Demand(ABC):
     """What a rule and a tally have in common.
 
     `origin` is the file it stands in; `note` says what its reader has to know, such as what to hold against
-    the text of a standard.
+    the text of a standard. `formerly` are ids it had before, the oldest first. A breach is late when
+    `mend_within` has passed since a run first saw it, or with `counted_from` "since", since it began.
     """
 
     id: str
@@ -80,6 +85,9 @@ class Demand(ABC):
     topic: str = ""
     origin: str = ""
     note: str = ""
+    formerly: tuple[str, ...] = ()
+    mend_within: timedelta | None = None
+    counted_from: str = SEEN
 
     @property
     @abstractmethod

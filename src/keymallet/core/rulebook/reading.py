@@ -22,6 +22,7 @@ from keymallet.core.language.parse import parse
 from keymallet.core.language.scope import Book, Limit, Written
 from keymallet.core.language.tree import Fault, Name, Span
 from keymallet.core.language.typed import Typed, type_of
+from keymallet.core.rulebook.deadlines import with_deadlines
 from keymallet.core.rulebook.includes import Books, Item, Open, Parts, book_name, book_names, read_files
 from keymallet.core.rulebook.model import (
     MENDS,
@@ -54,6 +55,8 @@ class _DemandText(msgspec.Struct, rename="kebab"):
     mend: str = ""
     topic: str = ""
     note: str = ""
+    formerly: list[str] = []
+    mend_within: str = ""
 
 
 class _RuleText(_DemandText, rename="kebab", kw_only=True):
@@ -146,7 +149,8 @@ def _rulebook(parts: Parts, taken: frozenset[str], short: str) -> Rulebook:
     populations = _populations(parts, limits, names)
     book = Book(limits, _terms(parts), populations, frozenset(parts.limits.keys() - limits.keys()))
     read = {"rule": _rule, "distinct": _distinct, "tally": _tally}
-    demands = [read[kind](item, book, key) for key, (kind, item) in parts.demands.items()]
+    checked = [read[kind](item, book, key) for key, (kind, item) in parts.demands.items()]
+    demands = list(with_deadlines(parts, checked))
     not_judged = [_not_judged(item) for item in parts.not_judged]
     _check_unused_terms(book)
     return Rulebook(
@@ -390,6 +394,7 @@ def _demand(
         "topic": read.topic,
         "origin": item.document.name,
         "note": read.note,
+        "formerly": tuple(read.formerly),
     }
 
 

@@ -129,6 +129,8 @@ def _stricter(first: tuple[str, Demand], second: tuple[str, Demand]) -> tuple[st
         demand,
         severity=max(demand.severity, same.severity),
         cite=tuple(dict.fromkeys((*demand.cite, *same.cite))),
+        formerly=tuple(dict.fromkeys((*demand.formerly, *same.formerly))),
+        mend_within=min(filter(None, (demand.mend_within, same.mend_within)), default=None),
         note="; ".join(part for part in (demand.note, told) if part),
     )
 

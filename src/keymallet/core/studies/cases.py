@@ -19,7 +19,8 @@ import polars as pl
 
 from keymallet.core.base.nearest import article, did_you_mean
 from keymallet.core.base.toml_text import Path, TomlDocument
-from keymallet.core.explaining.findings import EVERY_VERDICT, findings
+from keymallet.core.evaluating.context import columns_used
+from keymallet.core.explaining.findings import EVERY_VERDICT, alike, describe
 from keymallet.core.facts.declaration import ACCOUNT, GATE, PERSON, SETTING, TABLES, TOLD_TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
@@ -37,7 +38,7 @@ from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.clocks import AN_INSTANT, instant_in, is_zone
 from keymallet.core.language.literals import parse_span
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
-from keymallet.core.linking.passes import PASSES
+from keymallet.core.linking.passes import PASSES, Pass, passes_for
 from keymallet.core.linking.people import drop_repeated_people, number_managers
 from keymallet.core.linking.person_matching import match_persons
 from keymallet.core.linking.reconciliation import reconcile
@@ -160,7 +161,7 @@ class _Reader:
             self.document.fault((*self.path, "expect"), f'"{read.expect}" is no verdict', hint)
         if read.at:
             self.at = _at(self.document, (*self.path, "at"), read.at, self.clock)
-        evidence = self.evidence(given)
+        evidence = self.evidence(given, self.demands.get(read.rule))
         self.check_subject(read)
         if len(self.document.problems) > before:
             return None
@@ -183,8 +184,11 @@ class _Reader:
             said = f"there is no {demand.table} {read.subject} in this case"
             self.document.fault((*self.path, "subject" if "subject" in self.written else "rule"), said, hint)
 
-    def evidence(self, given: dict[str, Any]) -> Evidence:
-        """The facts of the case as evidence of one source, or of those that the accounts name."""
+    def evidence(self, given: dict[str, Any], demand: Demand | None) -> Evidence:
+        """The facts of the case as evidence of one source, or of those that the accounts name.
+
+        Of what only shows when rows lie side by side, that is worked out which the rule rests on.
+        """
         rows: dict[str, list[dict[str, Any]]] = {}
         for name, value in given.items():
             many = value if isinstance(value, list) else [value]
@@ -196,7 +200,7 @@ class _Reader:
         accounts = rows.setdefault(ACCOUNT.name, [])
         if not accounts and any(TABLES[name].of_account for name in rows):
             accounts.append({})
-        return _evidence(rows, self.at, self.clock)
+        return _evidence(rows, self.at, self.clock, PASSES if demand is None else _passes_of(demand))
 
     def row(self, table: Table, data: Any, path: Path) -> dict[str, Any]:
         """One row: known facts, those that are none, and to which row of its owner it belongs."""
@@ -292,7 +296,18 @@ def _shown(value: Any) -> str:
     return f'"{value}"' if isinstance(value, str) else str(value)
 
 
-def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime, clock: ZoneInfo) -> Evidence:
+def _passes_of(demand: Demand) -> tuple[Pass, ...]:
+    """The passes of linking that make what a rule, or the reason it gives, rests on."""
+    used = columns_used((demand.table, expression) for expression in demand.expressions)
+    for table, names in used.items():
+        columns = [column for column in TABLES[table].columns if column.name in names]
+        names.update(name for column in columns for name in column.beside)
+    return passes_for(used)
+
+
+def _evidence(
+    rows: dict[str, list[dict[str, Any]]], at: datetime, clock: ZoneInfo, passes: tuple[Pass, ...]
+) -> Evidence:
     accounts = rows[ACCOUNT.name]
     for number, row in enumerate(accounts):
         row["source"] = row.get("source") or SOURCE
@@ -326,10 +341,10 @@ def _evidence(rows: dict[str, list[dict[str, Any]]], at: datetime, clock: ZoneIn
         for row, place in zip(accounts, places, strict=True):
             if place is not None:
                 supply[row["source"]][ACCOUNT.name].setdefault("person", "the case")
-    return _worked_out(Evidence(frames, supply, dict.fromkeys(sources, at)), clock)
+    return _worked_out(Evidence(frames, supply, dict.fromkeys(sources, at)), clock, passes)
 
 
-def _worked_out(evidence: Evidence, clock: ZoneInfo) -> Evidence:
+def _worked_out(evidence: Evidence, clock: ZoneInfo, passes: tuple[Pass, ...]) -> Evidence:
     """The evidence with what only shows when rows lie side by side, as linking works it out.
 
     What the case gives itself stays as it is given.
@@ -339,7 +354,7 @@ def _worked_out(evidence: Evidence, clock: ZoneInfo) -> Evidence:
     bare = {name: frame.drop(_across(name)) for name, frame in given.items()}
     readings = [Reading(source, dict(bare), supply) for source, supply in evidence.supply.items()]
     linked = LinkedReadings(tuple(readings), bare)
-    for step in PASSES:
+    for step in passes:
         if step.run not in _NOT_IN_A_CASE:
             linked = step.run(linked, LinkingRules(clock))
         # Later passes rest on what the case gives as well.
@@ -426,7 +441,7 @@ def _told(judgement: Judgement, case: Case, verdict: Verdict) -> tuple[str, str]
         return "", ""
     rows = (judgement.codes[case.rule] == verdict).arg_true()
     place = int((rows < case.subject).sum())
-    row = findings(judgement, (verdict,)).row(place, named=True)
+    row = describe(judgement, alike(judgement, (verdict,)), timed=False).row(place, named=True)
     return row["because"] or "", ", ".join(row["missing"])
 
 

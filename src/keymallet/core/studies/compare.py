@@ -58,6 +58,10 @@ def _demand(old: Demand, new: Demand, context: EvaluationContext | None) -> Iter
         yield Change(new.id, how, f"severity {old.severity.word} → {new.severity.word}")
     if old.title != new.title:
         yield Change(new.id, SAME, f'title "{old.title}" → "{new.title}"')
+    if old.mend_within != new.mend_within:
+        longer = (new.mend_within or timedelta.max) > (old.mend_within or timedelta.max)
+        words = " → ".join(_span(span, "without a date") for span in (old.mend_within, new.mend_within))
+        yield Change(new.id, LOOSENED if longer else TIGHTENED, f"to be mended within {words}")
     if type(old) is not type(new) or old.table != new.table:
         yield Change(new.id, OTHERWISE, f"it is for each {new.table} now, and was for each {old.table}")
     elif isinstance(old, Rule) and isinstance(new, Rule):
@@ -74,13 +78,16 @@ def _rule(old: Rule, new: Rule, context: EvaluationContext | None) -> Iterator[C
     elif old.must != new.must and context is not None:
         yield _by_limits(old, new, context)
     if old.grace != new.grace:
-        limits = [typed.Const(typed.SPAN, "", limit) if limit else None for limit in (old.grace, new.grace)]
-        words = [constant_text(limit) if limit else "none" for limit in limits]
+        words = [_span(grace, "none") for grace in (old.grace, new.grace)]
         longer = (new.grace or _NO_TIME) > (old.grace or _NO_TIME)
         yield Change(new.id, LOOSENED if longer else TIGHTENED, f"grace {words[0]} → {words[1]}")
 
 
 _NO_TIME = timedelta()
+
+
+def _span(span: timedelta | None, otherwise: str) -> str:
+    return constant_text(typed.Const(typed.SPAN, "", span)) if span else otherwise
 
 
 def _tally(old: Tally, new: Tally, context: EvaluationContext | None) -> Iterator[Change]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.model import Column, Kind, KnownBy, Table
 from keymallet.core.facts.tables.columns import (
     WHERE_PEOPLE_STAND,
     closes,
@@ -41,6 +41,7 @@ PERSON = Table(
     ),
     owner="",
     label=("person", "name", "unit"),
+    known_by=KnownBy(own="person", otherwise=("mail", "name")),
     said="person / people",
 )
 
@@ -148,5 +149,6 @@ EXEMPTION = Table(
     ),
     owner="",
     label=("exemption",),
+    known_by=KnownBy(("exemption",)),
     said="exemption / exemptions",
 )

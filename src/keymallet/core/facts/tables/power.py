@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.model import Column, Kind, KnownBy, Table
 from keymallet.core.facts.tables.columns import (
     ACCOUNT_REFERENCE,
     FACTOR_KINDS,
@@ -69,6 +69,7 @@ GRANT = Table(
         ),
     ),
     label=("role", "via"),
+    known_by=KnownBy(("role", "via", "scope")),
     said="right / rights",
     listed_as="held",
 )
@@ -155,5 +156,6 @@ ELEVATION = Table(
         ),
     ),
     label=("elevation", "role"),
+    known_by=KnownBy(own="elevation", otherwise=("role", "asked", "starts")),
     said="elevation / elevations",
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.model import Column, Kind, KnownBy, Table
 from keymallet.core.facts.tables.columns import (
     ACCOUNT_REFERENCE,
     FACTOR_KINDS,
@@ -76,6 +76,7 @@ FACTOR = Table(
         ),
     ),
     label=("kind", "state"),
+    known_by=KnownBy(("kind",), "device", ("label",)),
     said="factor / factors",
     listed_as="registered",
 )
@@ -141,6 +142,7 @@ KEY = Table(
         text("label", "what its owner calls it", said="label {} / no label"),
     ),
     label=("kind", "key"),
+    known_by=KnownBy(("kind",), "key", ("label", "issued")),
     said="key / keys",
 )
 
@@ -179,6 +181,7 @@ SIGN_IN = Table(
         ),
     ),
     label=("outcome", "origin"),
+    known_by=KnownBy(("at", "outcome", "origin")),
     said="sign-in / sign-ins",
 )
 
@@ -271,6 +274,7 @@ WAY_IN = Table(
         ),
     ),
     label=("over", "takes", "key"),
+    known_by=KnownBy(("over", "takes", "key")),
     across=True,
     said="way in / ways in",
 )

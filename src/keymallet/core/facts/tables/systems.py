@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.model import Column, Kind, KnownBy, Table
 from keymallet.core.facts.tables.columns import (
     FACTOR_KINDS,
     count,
@@ -59,6 +59,7 @@ GATE = Table(
     ),
     owner="",
     label=("gate",),
+    known_by=KnownBy(("gate",)),
     said="sign-in requirement / sign-in requirements",
 )
 
@@ -158,5 +159,6 @@ SETTING = Table(
     ),
     owner="",
     label=("setting",),
+    known_by=KnownBy(("setting",)),
     said="setting / settings",
 )

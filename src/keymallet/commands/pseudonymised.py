@@ -1,0 +1,179 @@
+"""A sealed run with tokens in place of names: its tables, register, record and findings, judged again."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import msgspec
+import polars as pl
+import tomlkit
+from blake3 import blake3
+
+from keymallet.commands.judging_inputs import facts_for, history_facts
+from keymallet.commands.logbooks import read_kept_rulebook
+from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.history.identity import ACCOUNT_KEY, FINDING, ROW_KEY, finding_ids
+from keymallet.core.judging.exemptions import matching
+from keymallet.core.judging.judge import Judgement, judge
+from keymallet.core.rulebook.register import read_register
+from keymallet.store.logbook.logbook import Logbook
+from keymallet.store.logbook.pseudonyms import Pseudonyms
+from keymallet.store.logbook.records import FileRecord, RunLine, RunRecord, TextRecord
+from keymallet.store.snapshot import MANIFEST, Manifest, Snapshot, read_snapshot
+
+_NAMES = {ACCOUNT.name: ("name", "display", "mail"), PERSON.name: ("name", "mail")}
+"""The facts, by table, that are names of people or of accounts."""
+_WITHHELD = "withheld"
+_WILD = frozenset("*?")
+
+
+@dataclass(frozen=True)
+class Masked:
+    """A run without its names; `differing` are rules that come to other numbers, for they read the names."""
+
+    record: RunRecord
+    texts: Mapping[str, str]
+    findings: bytes
+    snapshot: Snapshot
+    differing: tuple[str, ...]
+
+
+def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path) -> Masked:
+    """Put tokens in place of every name of the run; its snapshot is written below `folder`.
+
+    Raises KeymalletError if a file of the run is not there or was altered.
+    """
+    record = logbook.record(run)
+    assert record.rulebook is not None
+    assert record.snapshot is not None
+    texts = {text.name: logbook.text(text.blake3) for text in record.rulebook.texts}
+    tables = snapshot.evidence().tables
+    names = Pseudonyms(
+        name
+        for table, columns in _NAMES.items()
+        if table in tables
+        for column in columns
+        if column in tables[table].columns
+        for name in tables[table][column].drop_nulls().unique()
+    )
+    other = _snapshot(snapshot, names, folder)
+    register = None
+    if record.register is not None:
+        told = logbook.text(record.register.blake3)
+        texts[record.register.name] = _register(told, names, tables[ACCOUNT.name]["account"])
+        register = _text_record(record.register.name, texts[record.register.name])
+    findings = _findings(logbook.findings(run), names)
+    blank = msgspec.structs.replace(
+        record,
+        by=_WITHHELD,
+        host=_WITHHELD,
+        register=register,
+        snapshot=msgspec.structs.replace(
+            record.snapshot,
+            blake3=other.digest,
+            sources={
+                name: msgspec.structs.replace(
+                    source,
+                    failed=names.in_text(source.failed),
+                    incomplete=[names.in_text(text) for text in source.incomplete],
+                )
+                for name, source in record.snapshot.sources.items()
+            },
+        ),
+        counts={
+            of: {names.in_text(name) if of == "answerer" else name: number for name, number in counts.items()}
+            for of, counts in record.counts.items()
+        },
+        gaps=names.in_values(record.gaps),
+        accepted_gaps=names.in_values(record.accepted_gaps),
+        findings=FileRecord(record.findings.rows if record.findings else 0, blake3(findings).hexdigest()),
+        transitions=None,
+    )
+    before = {rule["rule"]: _numbers(rule) for rule in record.rules}
+    after = {
+        count.rule.id: (count.met, count.breach, count.pending, count.exempt, count.unproven)
+        for count in judged_as_kept(blank, texts, other).counts()
+    }
+    differing = tuple(rule for rule in before if before[rule] != after.get(rule))
+    return Masked(blank, texts, findings, other, differing)
+
+
+def judged_as_kept(record: RunRecord, texts: Mapping[str, str], snapshot: Snapshot) -> Judgement:
+    """A run judged again from what is kept of it."""
+    book = read_kept_rulebook(record, texts)
+    clock = ZoneInfo(record.clock)
+    register = None
+    if record.register is not None:
+        register = read_register(texts[record.register.name], record.register.name, clock)
+    used = facts_for(book.expressions(), history_facts(book), with_register=register is not None)
+    return judge(snapshot.evidence(used), book, record.judged_at, clock, register)
+
+
+def _numbers(rule: Mapping[str, Any]) -> tuple[int, ...]:
+    return tuple(rule[name] for name in ("met", "breach", "pending", "exempt", "unproven"))
+
+
+def _snapshot(snapshot: Snapshot, names: Pseudonyms, folder: Path) -> Snapshot:
+    """The snapshot with tokens, written into a folder."""
+    records = {}
+    for name, record in snapshot.manifest.tables.items():
+        frame = names.in_frame(pl.read_parquet(snapshot.folder / f"{name}.parquet"))
+        path = folder / f"{name}.parquet"
+        frame.write_parquet(path, compression="lz4", statistics=False)
+        records[name] = msgspec.structs.replace(record, digest=blake3(path.read_bytes()).hexdigest())
+    told = names.in_values(msgspec.to_builtins(snapshot.manifest.sources))
+    for source in told.values():
+        source["renamed"] = {names.in_text(old): new for old, new in source["renamed"].items()}
+    plain = msgspec.to_builtins(snapshot.manifest) | {
+        "sources": told,
+        "tables": msgspec.to_builtins(records),
+        "passed-over": [],
+    }
+    manifest = msgspec.convert(plain, Manifest)
+    (folder / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest)))
+    return read_snapshot(folder)
+
+
+def _register(text: str, names: Pseudonyms, accounts: pl.Series) -> str:
+    """The register with tokens, without its comments; a pattern becomes the accounts it matches."""
+
+    def accounts_of(patterns: list[str]) -> list[str]:
+        found: list[str] = []
+        for pattern in patterns:
+            hit = accounts.filter(matching(accounts, (pattern,))).to_list() if _WILD & set(pattern) else []
+            found += hit or [pattern]
+        return list(dict.fromkeys(map(names.in_text, found)))
+
+    def walked(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {
+                key: accounts_of(each) if key == "accounts" and isinstance(each, list) else walked(each)
+                for key, each in value.items()
+            }
+        if isinstance(value, list):
+            return [walked(each) for each in value]
+        return names.in_text(value) if isinstance(value, str) else value
+
+    return tomlkit.dumps(walked(tomlkit.parse(text).unwrap()))
+
+
+def _findings(table: pl.DataFrame, names: Pseudonyms) -> bytes:
+    """The findings with tokens, known by keys that are made of these."""
+    masked = names.in_frame(table).with_columns(
+        names.in_series(table[name]).alias(name) for name in (ACCOUNT_KEY, ROW_KEY)
+    )
+    masked = masked.with_columns(finding_ids(masked).alias(FINDING))
+    buffer = io.BytesIO()
+    masked.write_parquet(buffer, compression="zstd", statistics=False)
+    return buffer.getvalue()
+
+
+def _text_record(name: str, text: str) -> TextRecord:
+    data = text.encode()
+    return TextRecord(name, hashlib.sha256(data).hexdigest(), blake3(data).hexdigest())

@@ -1,0 +1,341 @@
+"""Writing a run into the logbook, with what changed since the one before; and what outputs say of it."""
+
+from __future__ import annotations
+
+import getpass
+import hashlib
+import os
+import socket
+from collections.abc import Callable, Collection
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import msgspec
+import polars as pl
+from polars import DataFrame
+
+from keymallet import __version__
+from keymallet.commands.exit_codes import FAILED as COULD_NOT
+from keymallet.commands.judging_inputs import JudgingInputs, facts_for, history_facts
+from keymallet.commands.logbooks import (
+    files_of,
+    open_logbook,
+    register_of_run,
+    rulebook_of_run,
+    same_register,
+    same_texts,
+    snapshot_of_run,
+)
+from keymallet.commands.opening import open_estate
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.history.details import Side, details
+from keymallet.core.history.identity import FINDING, Identities
+from keymallet.core.history.lives import LIFE, Lives, Wholeness, first_lives, follow
+from keymallet.core.history.observed import Observed, observe
+from keymallet.core.history.run_table import added, run_table
+from keymallet.core.history.states import Cause, State
+from keymallet.core.history.steps import Judged, Sameness, Steps
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.run import Run
+from keymallet.core.rulebook.model import Rulebook
+from keymallet.outputs.run_record import run_record
+from keymallet.sources.rulebooks import read_book
+from keymallet.store.logbook.logbook import TRANSITIONS, Logbook, Writer
+from keymallet.store.logbook.records import (
+    FAILED,
+    JUDGED,
+    BookRecord,
+    RunLine,
+    RunRecord,
+    SnapshotRecord,
+    SourceState,
+    TextRecord,
+)
+from keymallet.store.logbook.set_aside import SetAside
+from keymallet.store.snapshot import Snapshot
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """What the logbook has to say of a judging: `table` as `run_table` has it, `run` if it was written.
+
+    `before` is the run before it, `failed` those in between that came to no verdicts, `changes` what changed.
+    """
+
+    table: DataFrame
+    at: datetime
+    run: RunLine | None = None
+    before: RunLine | None = None
+    failed: tuple[RunLine, ...] = ()
+    changes: DataFrame | None = None
+
+    def added(self, places: int) -> DataFrame:
+        """The columns that findings have in outputs, of the first `places` of them: those of this judging."""
+        return added(self.table.head(places), self.at)
+
+
+def record_run(
+    inputs: JudgingInputs,
+    judgement: Judgement,
+    outcome: Run,
+    fail_on: str,
+    code: int,
+    described: DataFrame | None,
+) -> Recorded:
+    """Write a run into the estate's logbook: whole, or with a KeymalletError nothing of it."""
+    estate = inputs.estate
+    assert estate is not None, "only an estate has a logbook"
+    logbook = open_logbook(estate, make=True)
+    with logbook.taking_in() as writer:
+        last = writer.last()
+        record = _record(inputs, outcome, writer, fail_on, code)
+        before = logbook.findings(last) if last else None
+        observed = observe(judgement, before)
+        between = None
+        if last is None or before is None:
+            lives = first_lives(observed, judgement.at)
+        else:
+            between = _Between(inputs, judgement, logbook, logbook.record(last), record)
+            whole = wholeness(inputs.snapshot)
+            lives = follow(before, observed, between.steps, whole, writer.ended, judgement.at)
+        table = run_table(observed, lives, before, judgement.at, estate.answers, described)
+        changes = None
+        if between is not None and before is not None:
+            named = pl.concat([table, before]).select(FINDING, "subject", "answerer")
+            changes = _changes(lives, named, between.details(lives, observed))
+        shown = added(table, judgement.at)
+        record = msgspec.structs.replace(record, states=_states(shown, lives), counts=_counts(table))
+        run = writer.append(record, table, changes)
+    failed = tuple(line for line in logbook.runs() if last and line.number > last.number and not line.judged)
+    return Recorded(table, judgement.at, run, last, failed, changes)
+
+
+def record_failure(estate_file: str, why: str) -> None:
+    """Write a failed run into the logbook, or beside it where it takes nothing; without either, nowhere."""
+    try:
+        estate = open_estate(estate_file)
+    except KeymalletError:
+        return
+    if estate.logbook is None:
+        return
+    now = datetime.now(UTC)
+    record = RunRecord(
+        estate=estate.identity,
+        organisation=estate.organisation,
+        clock=estate.clock.key,
+        keymallet=__version__,
+        ran_at=now,
+        judged_at=now,
+        by=_user(),
+        host=socket.gethostname(),
+        outcome=FAILED,
+        failed=why,
+        code=COULD_NOT,
+    )
+    try:
+        with open_logbook(estate, make=True).taking_in() as writer:
+            writer.append(record)
+    except KeymalletError:
+        SetAside(files_of(estate)).note(record)
+
+
+def compared_with_last(inputs: JudgingInputs, judgement: Judgement, described: DataFrame | None) -> Recorded:
+    """What the logbook knows of the findings of a judging that is not written into it; causes stay open."""
+    estate = inputs.estate
+    logbook = None
+    if estate is not None and estate.logbook is not None:
+        # Where there is none yet, or it cannot be read, findings have no history; they are judged anyhow.
+        with suppress(KeymalletError):
+            logbook = open_logbook(estate)
+    last = logbook.last() if logbook else None
+    before = logbook.findings(last) if logbook and last else None
+    observed = observe(judgement, before)
+    if before is None:
+        lives = first_lives(observed, judgement.at)
+        lives = Lives(_unknown(lives.frame), lives.carried, lives.transitions)
+    else:
+        lives = follow(before, observed, _no_steps, wholeness(inputs.snapshot), _nothing_ended, judgement.at)
+        known = pl.when(pl.col("cause") != str(Cause.NOT_KNOWN)).then("cause").alias("cause")
+        lives = Lives(lives.frame.with_columns(known), lives.carried, lives.transitions)
+    entries = estate.answers if estate else ()
+    table = run_table(observed, lives, None, judgement.at, entries, described)
+    return Recorded(table, judgement.at, None, last)
+
+
+def _unknown(frame: DataFrame) -> DataFrame:
+    """No life: nobody has seen these findings before, as far as anybody knows."""
+    return frame.with_columns(pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
+
+
+def _no_steps(keys: Collection[str]) -> None:
+    return None
+
+
+def _nothing_ended(ids: pl.Series) -> DataFrame:
+    return DataFrame(
+        schema={FINDING: pl.String(), "first-seen": LIFE["first-seen"], "times-back": pl.Int64()}
+    )
+
+
+def wholeness(snapshot: Snapshot) -> Wholeness:
+    """What a row that is missing from a snapshot can tell."""
+    sources = snapshot.manifest.sources
+    return Wholeness(
+        frozenset(name for name, source in sources.items() if source.failed or source.incomplete),
+        {
+            name: frozenset(table for table, intake in source.intake.items() if intake.refused)
+            for name, source in sources.items()
+        },
+        {name: frozenset(source.supply) for name, source in sources.items()},
+    )
+
+
+@dataclass
+class _Between:
+    """The way from the run before to this one, walked once it is known that something changed."""
+
+    inputs: JudgingInputs
+    judgement: Judgement
+    logbook: Logbook
+    past: RunRecord
+    now: RunRecord
+    walked: Steps | None = None
+
+    def steps(self, keys: Collection[str]) -> Steps | None:
+        """Judge step by step by the rules of these keys; None where the old evidence is no longer there."""
+        snapshot = self._snapshot()
+        if snapshot is None or self.now.snapshot is None:
+            return None
+        book = rulebook_of_run(self.logbook, self.past)
+        wanted = history_facts(book)
+        for table, facts in history_facts(self.inputs.rulebook).items():
+            wanted.setdefault(table, set()).update(facts)
+        asked = [*book.expressions(), *self.inputs.rulebook.expressions()]
+        try:
+            evidence = snapshot.evidence(facts_for(asked, wanted, with_register=True))
+        except KeymalletError:
+            return None  # damaged is no better than gone
+        same = Sameness(
+            rulebook=same_texts(self.past, self.now),
+            register=same_register(self.past, self.now),
+            evidence=snapshot.digest == self.now.snapshot.blake3,
+            program=self.past.keymallet == self.now.keymallet,
+        )
+        before = Judged(evidence, book, register_of_run(self.logbook, self.past), self.past.judged_at)
+        inputs = self.inputs
+        self.walked = Steps.between(before, self.judgement, inputs.register, same, inputs.clock, keys)
+        return self.walked
+
+    def _snapshot(self) -> Snapshot | None:
+        assert self.inputs.estate is not None
+        assert self.past.snapshot is not None
+        if self.past.snapshot.blake3 == self.inputs.snapshot.digest:
+            return self.inputs.snapshot
+        return snapshot_of_run(self.inputs.estate.snapshots, self.past.snapshot)
+
+    def details(self, lives: Lives, observed: Observed) -> pl.Series:
+        """What exactly changed with each transition."""
+        steps = self.walked
+        if steps is None:
+            nothing = pl.Series("changed", [[]], dtype=TRANSITIONS["changed"])
+            return nothing.new_from_index(0, lives.transitions.height)
+        old = Identities(steps.old, observed.identities.known_as)
+        before = Side(old, steps.before.rulebook, steps.before.register)
+        after = Side(observed.identities, self.inputs.rulebook, self.inputs.register)
+        return details(lives.transitions, before, after, self.inputs.clock)
+
+
+def _changes(lives: Lives, named: DataFrame, changed: pl.Series) -> DataFrame:
+    """The transitions of a run as the logbook takes them; `named` says on what and whose the findings are."""
+    more = named.unique(FINDING, keep="first", maintain_order=True)
+    frame = lives.transitions.with_columns(changed.alias("changed"))
+    frame = frame.join(more, on=FINDING, how="left", maintain_order="left")
+    return frame.select([name for name in TRANSITIONS if name != "run"])
+
+
+def _states(shown: DataFrame, lives: Lives) -> dict[str, int]:
+    """How many findings are in each state now, and how many ended with this run; late ones as such."""
+    counted = shown["state"].drop_nulls().value_counts().iter_rows()
+    states = {str(name): int(number) for name, number in counted}
+    ended = lives.transitions.filter(~pl.col("state").is_in(list(states)))["state"].value_counts().iter_rows()
+    states |= {str(name): int(number) for name, number in ended}
+    states["past due"] = int(shown["late-by"].count())
+    return {name: states[name] for name in [*map(str, State), "past due"] if name in states}
+
+
+def _counts(table: DataFrame) -> dict[str, dict[str, int]]:
+    broken = table.filter(pl.col("verdict") == "breach")
+    return {
+        name: {
+            str(key): int(number)
+            for key, number in broken[name].drop_nulls().value_counts(sort=True).iter_rows()
+        }
+        for name in ("unit", "source", "severity", "answerer")
+    }
+
+
+def _record(inputs: JudgingInputs, outcome: Run, writer: Writer, fail_on: str, code: int) -> RunRecord:
+    estate = inputs.estate
+    assert estate is not None
+    manifest = inputs.snapshot.manifest
+    told = run_record(outcome)
+    return RunRecord(
+        estate=estate.identity,
+        organisation=inputs.organisation,
+        clock=inputs.clock.key,
+        keymallet=__version__,
+        ran_at=datetime.now(UTC),
+        judged_at=inputs.at,
+        by=_user(),
+        host=socket.gethostname(),
+        outcome=JUDGED,
+        code=code,
+        fail_on=fail_on,
+        rulebook=_book(inputs.rulebook, writer.keep_text, [each.over for each in estate.preferred]),
+        register=_register(inputs, writer.keep_text),
+        snapshot=SnapshotRecord(
+            inputs.snapshot.folder.name,
+            inputs.snapshot.digest,
+            manifest.read_at,
+            int((inputs.at - manifest.read_at).total_seconds()),
+            outcome.accounts,
+            {
+                name: SourceState(
+                    source.read_at,
+                    source.intake[ACCOUNT.name].read if ACCOUNT.name in source.intake else 0,
+                    sum(intake.refused for intake in source.intake.values()),
+                    source.failed,
+                    source.incomplete,
+                )
+                for name, source in manifest.sources.items()
+            },
+        ),
+        rules=told["rules"],
+        gaps=msgspec.to_builtins(outcome.gaps),
+        accepted_gaps=msgspec.to_builtins(outcome.accepted),
+    )
+
+
+def _book(book: Rulebook, keep: Callable[[bytes], str], taken_out: list[str]) -> BookRecord:
+    texts = [_text(name, read_book(Path(name))[0].encode(), keep) for name in book.files]
+    return BookRecord(book.title, book.edition, list(book.roots), texts, taken_out)
+
+
+def _register(inputs: JudgingInputs, keep: Callable[[bytes], str]) -> TextRecord | None:
+    if inputs.register is None:
+        return None
+    return _text(inputs.register.name, Path(inputs.register.name).read_bytes(), keep)
+
+
+def _text(name: str, data: bytes, keep: Callable[[bytes], str]) -> TextRecord:
+    return TextRecord(name, hashlib.sha256(data).hexdigest(), keep(data))
+
+
+def _user() -> str:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError, ImportError):
+        return str(os.getuid())

@@ -1,0 +1,170 @@
+"""Whose each finding is: who answers for what, tried in turn."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import polars as pl
+
+from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.evidence import PERSON_ROW
+from keymallet.core.history.observed import Observed
+from keymallet.core.language.patterns import like_to_regex
+from keymallet.core.rulebook.model import Rule
+
+MANAGER, OWNER, NOBODY = "manager", "owner", "nobody"
+ANSWERER, MAIL = "answerer", "answerer-mail"
+MATCHED = ("sources", "units", "kinds", "rules", "topics")
+"""What an entry may name by patterns: each that it names has to match."""
+
+
+@dataclass(frozen=True, slots=True)
+class Answers:
+    """One entry: for what, by patterns (none: for all), and who: `manager`, `owner`, or a named desk.
+
+    The manager is that of the account's person, the owner that of the account. Where there is none, or they
+    have left, the next entry is tried.
+    """
+
+    by: str
+    mail: str = ""
+    sources: tuple[str, ...] = ()
+    units: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    rules: tuple[str, ...] = ()
+    topics: tuple[str, ...] = ()
+
+    @property
+    def is_desk(self) -> bool:
+        """Whether it names a desk, and not whoever stands in the facts."""
+        return self.by not in (MANAGER, OWNER)
+
+
+FACTS_USED = {
+    ACCOUNT.name: {
+        "manager",
+        "manager-status",
+        "owner",
+        "owner-status",
+        "unit",
+        "kind",
+        "source",
+        PERSON_ROW,
+    },
+    PERSON.name: {"person", "name", "manager", "status", "unit"},
+}
+"""The facts, by table, that decide whose a finding is."""
+
+
+def answerers(observed: Observed, entries: Sequence[Answers]) -> pl.DataFrame:
+    """ANSWERER and MAIL of each finding, in the order of `observed.frame`; NOBODY where no entry fits."""
+    frame = observed.frame.select("rule", "account", "source", "unit", "kind").with_columns(
+        _topics(observed), *_people(observed)
+    )
+    return _first_that_fits(frame, entries)
+
+
+def answerers_of_accounts(
+    frames: dict[str, pl.DataFrame], entries: Sequence[Answers], topic: str
+) -> pl.DataFrame:
+    """`account`, ANSWERER, and MANAGER by name, of each account, whatever rule it falls short of.
+
+    Entries for some rules alone are left out; with a `topic`, those for other topics.
+    """
+    accounts = frames[ACCOUNT.name]
+    manager = _managers(frames, _managers_of_people(frames))
+    told = accounts.select(
+        "account",
+        *(pl.col(name).cast(pl.String) for name in ("source", "unit", "kind")),
+        pl.lit(None, dtype=pl.String).alias("rule"),
+        pl.lit(topic or None, dtype=pl.String).alias("topic"),
+    ).with_columns(manager.alias(f"{MANAGER}-told"), _there(accounts, OWNER).alias(f"{OWNER}-told"))
+    found = _first_that_fits(told, entries).select(ANSWERER)
+    return told.select("account", pl.col(f"{MANAGER}-told").alias(MANAGER)).hstack(found)
+
+
+def _first_that_fits(frame: pl.DataFrame, entries: Sequence[Answers]) -> pl.DataFrame:
+    who = pl.lit(None, dtype=pl.String)
+    mail = pl.lit(None, dtype=pl.String)
+    for entry in reversed(entries):
+        fits = pl.lit(True)
+        for name in MATCHED:
+            patterns = getattr(entry, name)
+            if patterns:
+                regex = "|".join(f"(?:{like_to_regex(pattern)})" for pattern in patterns)
+                fits &= pl.col(name.removesuffix("s")).str.contains(regex).fill_null(False)
+        told = pl.lit(entry.by) if entry.is_desk else pl.col(f"{entry.by}-told")
+        fits &= told.is_not_null()
+        who = pl.when(fits).then(told).otherwise(who)
+        mail = pl.when(fits).then(pl.lit(entry.mail or None, dtype=pl.String)).otherwise(mail)
+    answering = frame.with_columns(who.fill_null(NOBODY).alias(ANSWERER), mail.alias(MAIL))
+    return answering.select(ANSWERER, MAIL)
+
+
+def _topics(observed: Observed) -> pl.Expr:
+    topics = {demand.id: demand.topic for demand in observed.judgement.rulebook.demands}
+    return pl.col("rule").replace_strict(topics, return_dtype=pl.String).alias("topic")
+
+
+def _people(observed: Observed) -> list[pl.Series]:
+    """Who stands in the facts as manager and as owner of each finding's account, if they are still there."""
+    frames = observed.judgement.context.frames
+    of_people = _managers_of_people(frames)
+    of_accounts = {MANAGER: _managers(frames, of_people), OWNER: _there(frames[ACCOUNT.name], OWNER)}
+    found = []
+    for fact, told in of_accounts.items():
+        parts = [told.clear()]
+        for each, places in observed.of_each:
+            if each.rows is None or not isinstance(each.demand, Rule):
+                parts.append(told.clear(len(places)))
+            elif each.demand.table == PERSON.name:
+                parts.append(of_people.gather(each.rows) if fact == MANAGER else told.clear(len(places)))
+            else:
+                parts.append(told.gather(observed.judgement.accounts(each.demand, each.rows)))
+        found.append(pl.concat(parts).alias(f"{fact}-told"))
+    return found
+
+
+def _there(accounts: pl.DataFrame, fact: str) -> pl.Series:
+    """What an account names, but for people who have left."""
+    if fact not in accounts.columns:
+        return pl.repeat(None, accounts.height, dtype=pl.String, eager=True)
+    told = pl.col(fact)
+    if f"{fact}-status" in accounts.columns:
+        told = pl.when(pl.col(f"{fact}-status").cast(pl.String).fill_null("") != "left").then(told)
+    return accounts.select(told.cast(pl.String).alias(fact)).to_series()
+
+
+def _managers_of_people(frames: dict[str, pl.DataFrame]) -> pl.Series:
+    """The manager of each person of the roster, by name where it has one; null once they have left."""
+    people = frames[PERSON.name]
+    return _by_name(people["manager"], people)
+
+
+def _managers(frames: dict[str, pl.DataFrame], of_people: pl.Series) -> pl.Series:
+    """The manager of each account: its person's, else the one its source gives."""
+    accounts = frames[ACCOUNT.name]
+    own = _by_name(_there(accounts, MANAGER), frames[PERSON.name])
+    told = pl.DataFrame({"person": of_people.gather(accounts[PERSON_ROW].cast(pl.UInt32)), "own": own})
+    return told.select(pl.coalesce("person", "own")).to_series()
+
+
+def _by_name(numbers: pl.Series, people: pl.DataFrame) -> pl.Series:
+    """Who these are, of whom a source gives a staff number or a name; null for those who have left."""
+    gone = (pl.col("status").cast(pl.String) == "left").fill_null(False)
+    staff = (
+        people.filter(pl.col("person").is_not_null())
+        .unique("person", keep="first")
+        .select(
+            pl.col("person").alias("given"), pl.coalesce("name", "person").alias("named"), gone.alias("gone")
+        )
+    )
+    known = (
+        numbers.cast(pl.String)
+        .alias("given")
+        .to_frame()
+        .join(staff, on="given", how="left", maintain_order="left")
+    )
+    there = ~pl.col("gone").fill_null(False)
+    return known.select(pl.when(there).then(pl.coalesce("named", "given")).alias("told")).to_series()

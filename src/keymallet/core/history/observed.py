@@ -1,0 +1,107 @@
+"""What one judging found, as a frame that can be held against that of another."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import polars as pl
+
+from keymallet.core.explaining.findings import Alike, alike
+from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
+from keymallet.core.facts.model import Table
+from keymallet.core.history.identity import KEYS, ROW, Identities, aliases, finding_ids
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.rulebook.model import Rule
+
+WHO = {name: pl.String() for name in ("account", "source", "name", "stable-id", "unit", "kind")}
+"""What is kept of the account that a finding is on; null where it is on none, but for the source."""
+
+
+@dataclass(frozen=True)
+class Observed:
+    """The findings of one judging, each known by its keys.
+
+    `alike` are the findings as `describe` takes them; `frame` has a row for each, in the same order: FINDING,
+    KEYS, ROW, `rule`, `verdict` (its word), `severity`, and WHO.
+    """
+
+    judgement: Judgement
+    identities: Identities
+    alike: list[Alike]
+    frame: pl.DataFrame
+
+    @cached_property
+    def of_each(self) -> list[tuple[Alike, pl.Series]]:
+        """For each of `alike` the places of its findings in `frame`."""
+        places, start = [], 0
+        for found in self.alike:
+            end = start + self._number_of(found)
+            places.append((found, pl.int_range(start, end, eager=True)))
+            start = end
+        return places
+
+    def _number_of(self, found: Alike) -> int:
+        return self.identities.of_findings(found).height if found.rows is None else len(found.rows)
+
+
+def observe(judgement: Judgement, known: pl.DataFrame | None = None) -> Observed:
+    """Find out what each finding is known by.
+
+    `known` are the findings of the run before, as `Observed.frame` has them: by these an account is known
+    again where its source gives lasting ids only now, or no longer.
+    """
+    accounts = judgement.context.frames[ACCOUNT.name]
+    known_as = None if known is None else aliases(known, accounts)
+    identities = Identities(judgement, known_as)
+    found = alike(judgement, together=True)
+    who: dict[str, pl.DataFrame] = {}
+    parts = [_nothing()]
+    for each in found:
+        keys = identities.of_findings(each)
+        parts.append(
+            keys.hstack(_who(judgement, each, keys[ROW], who)).with_columns(
+                pl.lit(each.demand.id).alias("rule"),
+                pl.lit(each.verdict.word).alias("verdict"),
+                pl.lit(each.demand.severity.word).alias("severity"),
+            )
+        )
+    frame = pl.concat(parts)
+    return Observed(judgement, identities, found, frame.with_columns(finding_ids(frame)))
+
+
+def _nothing() -> pl.DataFrame:
+    texts = dict.fromkeys(("rule", "verdict", "severity"), pl.String())
+    return pl.DataFrame(schema={**dict.fromkeys(KEYS, pl.String()), ROW: pl.UInt32(), **WHO, **texts})
+
+
+def _who(judgement: Judgement, found: Alike, rows: pl.Series, known: dict[str, pl.DataFrame]) -> pl.DataFrame:
+    """WHO of findings of one rule; `known` keeps what was worked out for a table."""
+    if not isinstance(found.demand, Rule) or found.rows is None:
+        return pl.DataFrame(schema=WHO).clear(len(rows))
+    table = found.demand.table
+    if table not in known:
+        known[table] = _who_of(judgement.context.frames, TABLES[table])
+    return known[table][rows]
+
+
+def _who_of(frames: dict[str, pl.DataFrame], table: Table) -> pl.DataFrame:
+    """WHO of each row of a table."""
+    frame = frames[table.name]
+    if table is ACCOUNT:
+        return _accounts(frame)
+    if table.of_account:
+        owners = _accounts(frames[ACCOUNT.name])[frame[ACCOUNT_ROW]]
+        return owners.with_columns(pl.coalesce("account", frame["account"]))
+    source = frame[source_column(table)].cast(pl.String)
+    told = (
+        pl.DataFrame(schema=WHO)
+        .clear(frame.height)
+        .with_columns(source.alias("source"), source.alias("account"))
+    )
+    return told.with_columns(frame["unit"]) if "unit" in frame.columns else told
+
+
+def _accounts(frame: pl.DataFrame) -> pl.DataFrame:
+    return frame.select(pl.col(name).cast(pl.String) for name in WHO)

@@ -1,0 +1,113 @@
+"""The findings of a run as the logbook keeps them: what each is on, its life, whose it is, what was said."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+import polars as pl
+
+from keymallet.core.explaining.findings import Alike, describe
+from keymallet.core.facts.evidence import INSTANT
+from keymallet.core.history.answerers import ANSWERER, MAIL, Answers, answerers
+from keymallet.core.history.due import due_dates, late_by
+from keymallet.core.history.identity import FINDING, KEYS
+from keymallet.core.history.lives import LIFE, Lives
+from keymallet.core.history.observed import WHO, Observed
+
+_LISTS = dict.fromkeys(("missing", "exemption"), pl.List(pl.String()))
+TOLD = {
+    **dict.fromkeys(("title", "subject", "display", "because", "change"), pl.String()),
+    **_LISTS,
+    "since": INSTANT,
+    "until": INSTANT,
+}
+"""What `describe` says of a finding that is kept with it; TOLD_AT is the instant it was said of."""
+TOLD_AT = "told-at"
+
+COLUMNS = (
+    FINDING,
+    *KEYS,
+    "rule",
+    "severity",
+    "verdict",
+    *WHO,
+    *TOLD,
+    TOLD_AT,
+    *LIFE,
+    "due",
+    ANSWERER,
+    MAIL,
+)
+
+ADDED = (FINDING, "state", "first-seen", "due", "late-by", ANSWERER, "cause")
+"""The columns that findings have in every output besides what `describe` says."""
+
+
+def run_table(
+    observed: Observed,
+    lives: Lives,
+    before: pl.DataFrame | None,
+    at: datetime,
+    entries: Sequence[Answers],
+    described: pl.DataFrame | None = None,
+) -> pl.DataFrame:
+    """All findings of a run, in the order of `observed.frame`, then those that were not seen: COLUMNS.
+
+    What goes on as it was keeps what was said of it in the run `before`, with the instant; only what is new,
+    or has another verdict, is described. With `described`, what is said of all of them in their order,
+    nothing is taken over.
+    """
+    base = observed.frame.drop("row").hstack(lives.frame.drop(FINDING)).hstack(answerers(observed, entries))
+    if described is not None:
+        told = described.select(list(TOLD)).with_columns(_said_at(at))
+        table = base.hstack(told)
+    else:
+        table = base.join(_told(observed, before, at), on=FINDING, how="left", maintain_order="left")
+    if lives.carried.height:
+        carried = lives.carried.with_columns(pl.lit(None, dtype=pl.String).alias("verdict"))
+        table = pl.concat([table, carried.select(table.columns)])
+    due = due_dates(table, observed.judgement.rulebook)
+    return table.with_columns(due).select(COLUMNS)
+
+
+def _told(observed: Observed, before: pl.DataFrame | None, at: datetime) -> pl.DataFrame:
+    """FINDING, TOLD and TOLD_AT of every finding: taken over from the run before, or said now."""
+    kept = pl.DataFrame(schema={FINDING: pl.String(), **TOLD, TOLD_AT: INSTANT})
+    if before is not None:
+        same = observed.frame.select(FINDING, "verdict")
+        kept = before.drop_nulls(TOLD_AT).join(same, on=[FINDING, "verdict"], how="semi").select(kept.columns)
+    fresh = observed.frame.select(FINDING).with_row_index("place").join(kept, on=FINDING, how="anti")
+    is_fresh = pl.Series("fresh", [False]).new_from_index(0, observed.frame.height)
+    is_fresh = is_fresh.scatter(fresh["place"], True) if fresh.height else is_fresh
+    asked, ids = [], []
+    for found, places in observed.of_each:
+        wanted = is_fresh.gather(places)
+        if not wanted.any():
+            continue
+        if found.rows is None:
+            # What is said of numbers, or of nobody, is said of all of them: there are few.
+            asked.append(found)
+        else:
+            asked.append(Alike(found.demand, found.verdict, found.rows.filter(wanted)))
+            places = places.filter(wanted)
+        ids.append(observed.frame[FINDING].gather(places))
+    if not asked:
+        return kept
+    said = describe(observed.judgement, asked).select(list(TOLD)).with_columns(_said_at(at))
+    said = said.with_columns(pl.concat(ids).alias(FINDING)).select(kept.columns)
+    return pl.concat([said, kept]).unique(FINDING, keep="first", maintain_order=True)
+
+
+def _said_at(at: datetime) -> pl.Expr:
+    return pl.lit(at, dtype=INSTANT).alias(TOLD_AT)
+
+
+def added(table: pl.DataFrame, at: datetime) -> pl.DataFrame:
+    """ADDED of findings: what they have in every output besides what is said of them."""
+    now = pl.lit(at, dtype=INSTANT)
+    late = pl.col("due").is_not_null() & (pl.col("due") < now)
+    state = pl.when(late & (pl.col("state") == "open")).then(pl.lit("late")).otherwise("state")
+    return table.with_columns(late_by(pl.col("due"), now).alias("late-by"), state.alias("state")).select(
+        ADDED
+    )

@@ -152,7 +152,17 @@ def test_another_estates_logbook(where: Location) -> None:
     append(opened(where))
     with pytest.raises(KeymalletError, match="logbook of another estate: Org, e") as told:
         opened(where, "other")
-    assert "this estate is other" in told.value.problems[0].hint
+    assert "this estate is Org, other" in told.value.problems[0].hint
+
+
+def test_estates_that_have_the_same_identity_by_themselves(where: Location) -> None:
+    """Every estate beside its snapshots has that one: the organisation tells them apart, and a name of one's own."""
+    append(opened(where, "../estate.toml"))
+    with pytest.raises(KeymalletError, match="logbook of another estate: Org") as told:
+        Logbook.open(where, "../estate.toml", "Another", is_named=False)
+    assert "Is it the same under another name?" in told.value.problems[0].hint
+    assert Logbook.open(where, "../estate.toml", "Org", is_named=False).runs()
+    assert Logbook.open(where, "../estate.toml", "Org Ltd", is_named=True).runs()
 
 
 def test_nothing_is_made_by_reading(where: Location) -> None:

@@ -10,7 +10,7 @@ import polars as pl
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.logbooks import open_logbook, snapshot_of_run
 from keymallet.commands.opening import open_estate
-from keymallet.commands.runs import judged_run, run_called
+from keymallet.commands.runs import judged_run, last_judged, run_called
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
@@ -59,12 +59,7 @@ def run(options: argparse.Namespace) -> int:
 
 def _chosen(runs: Sequence[RunLine], options: argparse.Namespace, estate: Estate) -> tuple[RunLine, RunLine]:
     judged = [line for line in runs if line.judged]
-    if options.end:
-        end = judged_run(run_called(runs, options.end, estate.clock))
-    elif judged:
-        end = judged[-1]
-    else:
-        raise fail("there is no run in the logbook yet", hint="keymallet judge writes the first")
+    end = judged_run(run_called(runs, options.end, estate.clock)) if options.end else last_judged(runs)
     if options.start:
         start = judged_run(run_called(runs, options.start, estate.clock))
     else:

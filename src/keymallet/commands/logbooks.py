@@ -32,7 +32,14 @@ def open_logbook(estate: Estate, *, make: bool = False) -> Logbook:
     if make and estate.logbook.sign_with:
         pem = read_secret(estate.logbook.sign_with, estate.folder, "logbook-sign-with").reveal()
         sign = Signer(pem, estate.logbook.sign_with)
-    return Logbook.open(location_of(estate), estate.identity, estate.organisation, make=make, sign=sign)
+    return Logbook.open(
+        location_of(estate),
+        estate.identity,
+        estate.organisation,
+        make=make,
+        is_named=estate.has_own_identity,
+        sign=sign,
+    )
 
 
 def files_of(estate: Estate) -> Path:

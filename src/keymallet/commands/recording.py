@@ -43,6 +43,7 @@ from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.outputs.run_record import run_record
 from keymallet.sources.rulebooks import read_book
+from keymallet.store.logbook.connecting import OtherEstateError
 from keymallet.store.logbook.logbook import TRANSITIONS, Logbook, Writer
 from keymallet.store.logbook.records import (
     FAILED,
@@ -99,7 +100,7 @@ def record_run(
             lives = first_lives(observed, judgement.at)
         else:
             between = _Between(inputs, judgement, logbook, logbook.record(last), record)
-            whole = wholeness(inputs.snapshot)
+            whole = wholeness(inputs.snapshot, estate.retired)
             lives = follow(before, observed, between.steps, whole, writer.ended, judgement.at)
         table = run_table(observed, lives, before, judgement.at, estate.answers, described)
         changes = None
@@ -138,6 +139,8 @@ def record_failure(estate_file: str, why: str) -> None:
     try:
         with open_logbook(estate, make=True).taking_in() as writer:
             writer.append(record)
+    except OtherEstateError:
+        return  # nothing of this estate's belongs there
     except KeymalletError:
         SetAside(files_of(estate)).note(record)
 
@@ -157,7 +160,14 @@ def compared_with_last(inputs: JudgingInputs, judgement: Judgement, described: D
         lives = first_lives(observed, judgement.at)
         lives = Lives(_unknown(lives.frame), lives.carried, lives.transitions)
     else:
-        lives = follow(before, observed, _no_steps, wholeness(inputs.snapshot), _nothing_ended, judgement.at)
+        lives = follow(
+            before,
+            observed,
+            _no_steps,
+            wholeness(inputs.snapshot, estate.retired if estate else ()),
+            _nothing_ended,
+            judgement.at,
+        )
         known = pl.when(pl.col("cause") != str(Cause.NOT_KNOWN)).then("cause").alias("cause")
         lives = Lives(lives.frame.with_columns(known), lives.carried, lives.transitions)
     entries = estate.answers if estate else ()
@@ -180,16 +190,24 @@ def _nothing_ended(ids: pl.Series) -> DataFrame:
     )
 
 
-def wholeness(snapshot: Snapshot) -> Wholeness:
-    """What a row that is missing from a snapshot can tell."""
+def wholeness(snapshot: Snapshot, retired: Collection[str]) -> Wholeness:
+    """What a row that is missing from a snapshot can tell; `retired` are sources that exist no longer."""
     sources = snapshot.manifest.sources
     return Wholeness(
-        frozenset(name for name, source in sources.items() if source.failed or source.incomplete),
+        # What had values before and has none now, and nobody has confirmed, may be an export gone wrong.
+        frozenset(
+            name for name, source in sources.items() if source.failed or source.incomplete or source.emptied
+        ),
         {
-            name: frozenset(table for table, intake in source.intake.items() if intake.refused)
+            name: frozenset(
+                [*(table for table, intake in source.intake.items() if intake.refused)]
+                # What another server has was not asked for: an account that is missing may have moved there.
+                + ([ACCOUNT.name] if source.referrals else [])
+            )
             for name, source in sources.items()
         },
         {name: frozenset(source.supply) for name, source in sources.items()},
+        tuple(retired),
     )
 
 

@@ -39,6 +39,14 @@ def run_called(runs: Sequence[RunLine], wanted: str, clock: ZoneInfo) -> RunLine
     return found[0]
 
 
+def last_judged(runs: Sequence[RunLine]) -> RunLine:
+    """The last run that came to verdicts. Raises KeymalletError if there is none."""
+    found = next((run for run in reversed(runs) if run.judged), None)
+    if found is None:
+        raise fail("there is no run in the logbook yet", hint="keymallet judge writes the first")
+    return found
+
+
 def judged_run(run: RunLine) -> RunLine:
     """The run, if it came to verdicts. Raises KeymalletError otherwise."""
     if not run.judged:

@@ -11,6 +11,7 @@ import polars as pl
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.logbooks import open_logbook
 from keymallet.commands.opening import open_estate
+from keymallet.commands.runs import last_judged
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.problems import fail
 from keymallet.core.history.states import LASTING
@@ -32,10 +33,9 @@ def run(options: argparse.Namespace) -> int:
     estate = open_estate(options.estate)
     logbook = open_logbook(estate)
     every = logbook.runs()
+    last = last_judged(every)
     judged = [line for line in every if line.judged]
-    if not judged:
-        raise fail("there is no run in the logbook yet", hint="keymallet judge writes the first")
-    since = _since(options.since, judged[-1].judged_at, estate)
+    since = _since(options.since, last.judged_at, estate)
     runs = [line for line in judged if line.judged_at >= since]
     if not runs:
         raise fail(f"there is no run since {options.since}", hint="keymallet logbook list has all")
@@ -46,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
         failed,
         {line.number: logbook.record(line).counts.get(options.by, {}) for line in runs} if options.by else {},
         _mending(logbook, judged, since),
-        _longest(logbook, judged[-1]),
+        _longest(logbook, last),
         estate.clock,
     )
     if options.figure:

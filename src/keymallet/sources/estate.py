@@ -117,6 +117,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     logbook_password_from: str = ""
     logbook_sign_with: str = ""
     answers: tuple[AnswersText, ...] = ()
+    retired: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -154,7 +155,7 @@ class Estate:
     """A checked estate file. Paths in it are taken from `folder`, the folder it is in.
 
     `identity` is what its snapshots know it by. `largest_drop` is by how many of a hundred accounts a source
-    may shrink without being asked about.
+    may shrink without being asked about. `retired` are patterns of sources that exist no longer.
     """
 
     file: FilePath
@@ -172,6 +173,8 @@ class Estate:
     unlocks: tuple[Unlock, ...] = ()
     logbook: LogbookPlace | None = None
     answers: tuple[Answers, ...] = ()
+    retired: tuple[str, ...] = ()
+    has_own_identity: bool = False
 
     @property
     def folder(self) -> FilePath:
@@ -241,6 +244,8 @@ def read_estate(file: FilePath) -> Estate:
         unlocks,
         logbook,
         answers,
+        written.retired,
+        bool(written.identity),
     )
 
 

@@ -66,6 +66,10 @@ def logbook_place(document: TomlDocument, folder: Path) -> LogbookPlace | None:
         hint = 'logbook-password-from = "env:NAME" or "file:PATH"'
         document.fault(("logbook",), "a password does not belong in the estate file", hint)
         return None
+    if not document.data.get("identity"):
+        hint = 'identity = "ferries": what tells this estate from others that may share the server'
+        document.fault(("logbook",), "an estate with a logbook on a server needs an identity", hint)
+        return None
     if not files:
         hint = 'logbook-files = "logbook": a folder that everybody who judges can write to'
         document.fault(("logbook",), "a logbook on a server needs a folder for its files", hint)

@@ -39,3 +39,12 @@ def write_whole(path: Path, data: bytes) -> None:
     except BaseException:
         unfinished.unlink(missing_ok=True)
         raise
+
+
+def sync(path: Path) -> None:
+    """Have what was written to a file or folder stand on the disk. Raises OSError if that cannot be."""
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

@@ -6,7 +6,6 @@ not at all, and an earlier one is never touched.
 
 from __future__ import annotations
 
-import os
 import shutil
 import tempfile
 import time
@@ -32,6 +31,7 @@ from keymallet.core.facts.evidence import (
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
 from keymallet.store import known_names
+from keymallet.store.files import sync
 
 FORMAT = 4
 MANIFEST = "manifest.json"
@@ -220,7 +220,7 @@ def write_snapshot(
             _write(unfinished / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
             place = _free_place(folder, read_at)
             unfinished.rename(place)
-            _sync(folder)
+            sync(folder)
         finally:
             shutil.rmtree(unfinished, ignore_errors=True)
     except OSError as error:
@@ -291,7 +291,7 @@ def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
     except pl.exceptions.PolarsError as error:
         # What the system says of a disk that is full comes as a fault of the library's own.
         raise OSError(None, str(error).splitlines()[0]) from None
-    _sync(path)
+    sync(path)
     return TableRecord(frame.height, frame.columns, _digest(path))
 
 
@@ -314,12 +314,4 @@ def _digest(path: Path) -> str:
 
 def _write(path: Path, data: bytes) -> None:
     path.write_bytes(data)
-    _sync(path)
-
-
-def _sync(path: Path) -> None:
-    descriptor = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
+    sync(path)

@@ -221,6 +221,16 @@ def test_a_source_taken_out_of_the_estate_is_not_seen() -> None:
     weeks.run(evidence(rows, supply), ENABLED)
     told = one(weeks.run(evidence(rows[:1], {"d": FACTS}), ENABLED, at=NEXT))
     assert told[1:3] == ("not seen", "source not read")
+    later = evidence(rows[:1], {"d": FACTS})
+    assert one(weeks.run(later, ENABLED, at=NEXT, retired=("x", "e*")))[:2] == ("not seen", "account gone")
+    assert weeks.states() == {"d/ada": "open"}
+
+
+def test_a_source_said_to_be_retired_that_is_still_read_is_read() -> None:
+    weeks = Weeks()
+    weeks.run(people({"enabled": True}), ENABLED)
+    told = one(weeks.run(people({"enabled": None}), ENABLED, at=NEXT, retired=("d",)))
+    assert told[1:3] == ("not seen", "facts unknown")
 
 
 def test_facts_unknown_now() -> None:
@@ -305,3 +315,46 @@ def test_what_is_pending_has_no_life_yet() -> None:
     assert weeks.states() == {}
     assert one(weeks.run(found, slow, at=NEXT))[1:3] == ("new", "time alone")
     assert one(weeks.run(found, slow.replace('"10d"', '"30d"'), at=NEXT))[1:3] == ("rule changed", "rulebook")
+
+
+def test_what_was_not_seen_ends_by_what_is_read_and_by_nothing_else() -> None:
+    """Not by the time that passed meanwhile; a rule that is dropped ends it all the same."""
+    both, one_left = people({"enabled": True}, {"enabled": True}), people({"enabled": True})
+    weeks = Weeks()
+    weeks.run(both, ENABLED)
+    weeks.run(one_left, ENABLED, at=NEXT, not_read=["d"])
+    assert weeks.run(one_left, ENABLED, at=NEXT + timedelta(days=1), not_read=["d"]) == []
+    off = people({"enabled": True}, {"enabled": False})
+    told = one(weeks.run(off, ENABLED, at=NEXT + timedelta(days=7)))
+    assert told[:3] == ("not seen", "mended", "facts")
+    weeks.run(both, ENABLED, at=NEXT + timedelta(days=8))
+    weeks.run(
+        people({"enabled": False}, {"enabled": True}), ENABLED, at=NEXT + timedelta(days=9), not_read=["d"]
+    )
+    assert weeks.states() == {"d/ada": "not seen", "d/ben": "open"}
+    last = weeks.last
+    assert last is not None
+    assert weeks.run(last.evidence, ENABLED, at=NEXT + timedelta(days=10), not_read=["d"]) == []
+    changed = weeks.run(
+        last.evidence, ENABLED.replace("rule.r", "rule.x"), at=NEXT + timedelta(days=11), not_read=["d"]
+    )
+    assert ("not seen", "rule changed", "rulebook") in [
+        (row["was"], row["state"], row["cause"]) for row in changed
+    ]
+
+
+def test_an_entry_of_the_register_that_falls_short_is_mended_by_the_register() -> None:
+    """Its rows are others after the step of the register, though the evidence is the same."""
+    reviewed = rule("reviewed is known", each="exemption")
+    weeks = Weeks()
+    found = people({"enabled": True})
+    weeks.run(found, reviewed, ENTRY)
+    told = weeks.run(found, reviewed, ENTRY.replace("exemption.e", "exemption.f"), at=NEXT)
+    assert sorted((row["state"], row["cause"]) for row in told) == [
+        ("mended", "register"),
+        ("new", "register"),
+    ]
+    told = weeks.run(
+        found, reviewed, ENTRY.replace("exemption.e", "exemption.f") + "reviewed = 2026-11-20\n", at=NEXT
+    )
+    assert one(told)[1:3] == ("mended", "register")

@@ -45,6 +45,7 @@ class Weeks:
         not_read: Collection[str] = (),
         refused: Mapping[str, Collection[str]] | None = None,
         forget: bool = False,
+        retired: tuple[str, ...] = (),
     ) -> list[dict[str, Any]]:
         """Judge, and give what changed since the run before, with what exactly (`told`)."""
         book = read_rulebook(f'title = "T"\n{rules}', "rulebook.toml")
@@ -55,6 +56,7 @@ class Weeks:
             frozenset(not_read),
             {source: frozenset(tables) for source, tables in (refused or {}).items()},
             {source: frozenset(tables) for source, tables in found.supply.items()},
+            retired,
         )
         before, last = self.table, self.last
         self.steps = None

@@ -13,7 +13,7 @@ import hashlib
 import polars as pl
 
 from keymallet.core.explaining.findings import Alike, with_verdict
-from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
 from keymallet.core.judging.judge import Judgement
@@ -156,6 +156,12 @@ class Identities:
         self.known_as = no_aliases() if known_as is None else known_as
         self.rule_keys = rule_keys(judgement.rulebook)
         self._tables: dict[str, pl.DataFrame] = {}
+
+    def alongside(self, judgement: Judgement) -> Identities:
+        """Those of another judging of the same evidence: only entries of the register may differ."""
+        other = Identities(judgement, self.known_as)
+        other._tables = {name: keys for name, keys in self._tables.items() if name != EXEMPTION.name}
+        return other
 
     def of_table(self, name: str) -> pl.DataFrame:
         """ACCOUNT_KEY and ROW_KEY of every row of a table."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
+from fnmatch import fnmatchcase
 
 import polars as pl
 
@@ -51,11 +52,21 @@ class Wholeness:
 
     `not_read` are sources that were not read, or not to their end; `refused` are tables by source of which
     records were refused: a row that is missing may be one of them. `tables` are those that each source gave.
+    `retired` are patterns of sources that exist no longer.
     """
 
     not_read: frozenset[str]
     refused: Mapping[str, frozenset[str]] = field(default_factory=dict)
     tables: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    retired: tuple[str, ...] = ()
+
+    def is_retired(self, source: str | None) -> bool:
+        """Whether the estate says that a source exists no longer, with everything in it."""
+        return (
+            source is not None
+            and source not in self.tables
+            and any(fnmatchcase(source, pattern) for pattern in self.retired)
+        )
 
     def tells_of(self, source: str | None, table: str) -> bool:
         """Whether a row that is missing from a table of a source is gone for certain."""
@@ -148,7 +159,12 @@ def follow(
     known_as = {id(observed.judgement): observed.identities}
 
     def identities(judgement: Judgement) -> Identities:
-        return known_as.setdefault(id(judgement), Identities(judgement, observed.identities.known_as))
+        if id(judgement) not in known_as:
+            # All but the last are of the old evidence: its keys are worked out once.
+            old = [each for place, each in known_as.items() if place != id(observed.judgement)]
+            new = old[-1].alongside(judgement) if old else Identities(judgement, observed.identities.known_as)
+            known_as[id(judgement)] = new
+        return known_as[id(judgement)]
 
     keys = [*KEYS, "stood"]
     asked = pl.concat([turned.select(FINDING, *keys), gone.select(FINDING, *keys)])
@@ -226,14 +242,17 @@ def _over(
     unsure = _unsure(frame, wholeness)
     caused = pl.col("cause")
     by_facts = (caused == str(Cause.FACTS)) | (caused == str(Cause.NOT_KNOWN))
-    not_seen = (pl.col("code") == int(Verdict.UNPROVEN)) | (by_facts & unsure) | (missing & unsure)
+    hidden = (pl.col("stood") == "unproven") & (pl.col("code") != NO_RULE)
+    not_seen = (pl.col("code") == int(Verdict.UNPROVEN)) | ((by_facts | missing | hidden) & unsure)
     of_account = pl.col("source").is_not_null() & pl.col("name").is_not_null()
+    ended = [name for name in frame["source"].drop_nulls().unique() if wholeness.is_retired(name)]
+    retired = pl.col("source").is_in(ended).fill_null(False)
     state = (
         pl.when(not_seen)
         .then(pl.lit(str(State.NOT_SEEN)))
         .when((caused == str(Cause.RULEBOOK)) | (pl.col("code") == NO_RULE))
         .then(pl.lit(str(State.RULE_CHANGED)))
-        .when(missing & of_account & ~pl.col("account-there"))
+        .when(missing & (retired | of_account & ~pl.col("account-there")))
         .then(pl.lit(str(State.ACCOUNT_GONE)))
         .when(caused == str(Cause.TIME))
         .then(pl.lit(str(State.ENDED_BY_TIME)))
@@ -259,7 +278,7 @@ def _unsure(frame: pl.DataFrame, wholeness: Wholeness) -> pl.Expr:
     missing = pairs.rows()
     unsure = []
     for source, table, there, code in missing:
-        if source is None or table == EXEMPTION.name:
+        if source is None or table == EXEMPTION.name or wholeness.is_retired(source):
             unsure.append(False)
         elif source in wholeness.not_read or source not in wholeness.tables:
             unsure.append(True)

@@ -112,7 +112,12 @@ def causes(steps: Steps, turned: pl.DataFrame, known_as: Callable[[Judgement], I
     `turned` has KEYS and `stood`, one of KINDS, as it stood in the run before.
     """
     codes = [(cause, verdicts_of(known_as(judged), turned)) for cause, judged in steps.judgements]
-    kinds = [turned["stood"], *(_kinds(code) for _, code in codes)]
+    stood = turned["stood"]
+    kinds = [stood, *(_kinds(code) for _, code in codes)]
+    for place, (_, code) in enumerate(codes[:-1], 1):
+        # Of what was not seen, the old evidence tells as little at another instant or by another rulebook.
+        still_open = (stood == "unproven") & (kinds[place] == "nothing") & (code != NO_RULE)
+        kinds[place] = kinds[place].set(still_open, "unproven")
     cause = pl.Series("cause", [str(Cause.NOT_KNOWN)]).new_from_index(0, turned.height)
     frame = turned.with_columns(cause.alias("cause"))
     for place, (name, _) in enumerate(codes):

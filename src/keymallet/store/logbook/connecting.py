@@ -11,7 +11,7 @@ from pathlib import Path
 from sqlalchemy import URL, Connection, Engine, create_engine, event, exc, select, text
 from sqlalchemy.pool import NullPool
 
-from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
 from keymallet.store.files import OWNER_ALONE
 from keymallet.store.logbook.tables import ESTATE, RUN
 
@@ -47,10 +47,18 @@ class Location:
         return self.folder is None or (self.folder / DATABASE).exists()
 
 
-def connect(location: Location, estate: str, organisation: str, *, make: bool) -> Engine:
+class OtherEstateError(KeymalletError):
+    """A logbook that another estate writes."""
+
+
+def connect(
+    location: Location, estate: str, organisation: str, *, make: bool, is_named: bool = True
+) -> Engine:
     """Open the database of a logbook, brought up to date; with `make`, it is made where there is none.
 
-    Raises KeymalletError if it cannot be opened, is another estate's, or of a newer version.
+    Where the estate's identity is one that it was given (`is_named`), its organisation may have another name
+    than before. Raises KeymalletError if it cannot be opened or is of a newer version, OtherEstateError if it
+    is another estate's.
     """
     if location.folder is not None:
         _prepare_folder(location, location.folder, make)
@@ -63,7 +71,7 @@ def connect(location: Location, estate: str, organisation: str, *, make: bool) -
         if version != VERSIONS[-1]:
             _bring_up_to_date(engine, location, version)
         with writing(engine) if make else engine.begin() as connection:
-            _check_estate(connection, location, estate, organisation, make)
+            _check_estate(connection, location, estate, organisation, make=make, is_named=is_named)
     return engine
 
 
@@ -144,20 +152,23 @@ def _bring_up_to_date(engine: Engine, location: Location, version: str | None) -
 
 
 def _check_estate(
-    connection: Connection, location: Location, estate: str, organisation: str, make: bool
+    connection: Connection, location: Location, estate: str, organisation: str, *, make: bool, is_named: bool
 ) -> None:
     found = connection.execute(select(ESTATE)).first()
     if found is None:
         if make:
             connection.execute(ESTATE.insert().values(identity=estate, organisation=organisation))
         return
-    if found.identity != estate:
+    # The identity that an estate has by itself is the same for many: there the organisation tells them apart.
+    if found.identity != estate or not (is_named or found.organisation == organisation):
         number = len(connection.execute(select(RUN.c.number)).all())
-        raise fail(
-            f"this is the logbook of another estate: {found.organisation}, {found.identity} ({number} runs)",
-            file=location.said,
-            hint=f"name another folder in the estate file; this estate is {estate}",
+        said = (
+            f"this is the logbook of another estate: {found.organisation}, {found.identity} ({number} runs)"
         )
+        hint = f"name another folder in the estate file; this estate is {organisation}, {estate}"
+        if found.identity == estate:
+            hint += f'. Is it the same under another name? Then write identity = "{estate}" into its file'
+        raise OtherEstateError(Problem(said, Place(location.said), hint=hint))
 
 
 @contextmanager

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from blake3 import blake3
 
 from keymallet.core.base.problems import KeymalletError, fail
-from keymallet.store.files import write_whole
+from keymallet.store.files import sync, write_whole
 
 
 class Contents:
@@ -28,7 +27,7 @@ class Contents:
             for folder in (self.folder, path.parent):
                 folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             write_whole(path, data)
-            _sync(path.parent)
+            sync(path.parent)
         return digest
 
     def get(self, digest: str, ending: str) -> bytes:
@@ -52,11 +51,3 @@ _HINT = "keymallet logbook verify says what else is not as it was written"
 
 def _missing(path: Path, why: str) -> KeymalletError:
     return fail(f"a file of the logbook cannot be read: {why}", file=str(path), hint=_HINT)
-
-
-def _sync(folder: Path) -> None:
-    descriptor = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)

@@ -69,10 +69,14 @@ class Logbook:
         organisation: str,
         *,
         make: bool = False,
+        is_named: bool = True,
         sign: Callable[[str], str] | None = None,
     ) -> Logbook:
-        """Open a logbook; with `make`, make it where there is none. `sign` signs the head of each new run."""
-        return cls(location, connect(location, estate, organisation, make=make), sign)
+        """Open a logbook; with `make`, make it where there is none. `sign` signs the head of each new run.
+
+        For `is_named` see `connecting.connect`.
+        """
+        return cls(location, connect(location, estate, organisation, make=make, is_named=is_named), sign)
 
     # runs
 

@@ -208,6 +208,11 @@ def wholeness(snapshot: Snapshot, retired: Collection[str]) -> Wholeness:
         },
         {name: frozenset(source.supply) for name, source in sources.items()},
         tuple(retired),
+        frozenset(
+            name
+            for name, source in sources.items()
+            if not source.failed and (source.incomplete or source.emptied)
+        ),
     )
 
 

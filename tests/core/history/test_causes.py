@@ -358,3 +358,19 @@ def test_an_entry_of_the_register_that_falls_short_is_mended_by_the_register() -
         found, reviewed, ENTRY.replace("exemption.e", "exemption.f") + "reviewed = 2026-11-20\n", at=NEXT
     )
     assert one(told)[1:3] == ("mended", "register")
+
+
+def test_what_lies_side_by_side_is_not_mended_by_a_source_cut_short() -> None:
+    """A number, or a shared value, may look right only because half of another source is missing."""
+    supply = {"d": {"account": ["privileged"]}, "e": {"account": ["privileged"]}}
+    rows = [
+        {"name": name, "source": source, "privileged": True} for name, source in (("ada", "d"), ("eve", "e"))
+    ]
+    few = '[tally.t]\ntitle = "T"\nseverity = "high"\ncount = "privileged"\nbetween = [0, 1]\n'
+    weeks = Weeks()
+    weeks.run(evidence(rows, supply), few)
+    told = one(weeks.run(evidence(rows[:1], supply), few, at=NEXT, not_read=["e"]))
+    assert told[1:3] == ("not seen", "source not read")
+    assert weeks.run(evidence(rows[:1], supply), few, at=NEXT, not_read=["e"]) == []
+    told = one(weeks.run(evidence(rows[:1], supply), few, at=NEXT + timedelta(days=1)))
+    assert told[:3] == ("not seen", "mended", "facts")

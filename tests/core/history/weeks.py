@@ -57,6 +57,7 @@ class Weeks:
             {source: frozenset(tables) for source, tables in (refused or {}).items()},
             {source: frozenset(tables) for source, tables in found.supply.items()},
             retired,
+            frozenset(not_read),
         )
         before, last = self.table, self.last
         self.steps = None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
@@ -51,9 +51,11 @@ class Side:
 def details(transitions: pl.DataFrame, before: Side, after: Side, clock: ZoneInfo) -> pl.Series:
     """For each transition what changed, as CHANGED; empty where its cause says all there is to say."""
     parts = [_NO_CELLS]
+    by_facts = [str(cause) for cause in (Cause.FACTS, Cause.UNKNOWN, Cause.NOT_READ)]
+    facts = _Facts(transitions.filter(pl.col("cause").is_in(by_facts)), before, after, clock)
     for (cause, key), part in transitions.group_by("cause", RULE_KEY, maintain_order=True):
-        if cause in (Cause.FACTS, Cause.UNKNOWN, Cause.NOT_READ):
-            parts += _of_facts(part, str(key), before, after, clock)
+        if cause in by_facts:
+            parts += facts.of_rule(part, str(key))
         elif cause in (Cause.RULEBOOK, Cause.REGISTER):
             told = (
                 _of_rule(str(key), before, after)
@@ -156,135 +158,153 @@ def _of_register(
 # facts
 
 
-def _of_facts(
-    part: pl.DataFrame, key: str, before: Side, after: Side, clock: ZoneInfo
-) -> Iterable[pl.DataFrame]:
-    demand = _demand(after.rulebook, key) or _demand(before.rulebook, key)
-    if not isinstance(demand, Rule):
-        return
-    used = columns_used((demand.table, expression) for expression in demand.expressions)
-    table = TABLES[demand.table]
-    rows = [
-        side.identities.located(table.name, part.select(FINDING, ACCOUNT_KEY, ROW_KEY))
-        for side in (before, after)
-    ]
-    there = [frame[ROW].is_not_null() for frame in rows]
-    if table is not ACCOUNT:
-        # A row that is there on one side alone is what changed.
-        alone = part.select(FINDING, "source").with_columns(there[0].alias("old"), there[1].alias("new"))
-        alone = alone.filter(pl.col("old") != pl.col("new"))
-        yield _cells(
-            alone,
-            pl.lit(f"the {table.name}"),
-            pl.when("old").then(pl.lit("there")),
-            pl.when("new").then(pl.lit("there")),
-        )
-    both = [frame.filter(there[0] & there[1]) for frame in rows]
-    yield from _compared(table, used.get(table.name, set()), both, before, after, clock, "")
-    if table is ACCOUNT or table.of_account:
-        yield from _of_account(part, table, used, before, after, clock)
+class _Facts:
+    """What the facts of findings were and are; rows are looked up once for all of them."""
 
+    def __init__(self, findings: pl.DataFrame, before: Side, after: Side, clock: ZoneInfo) -> None:
+        self.sides = (before, after)
+        self.clock = clock
+        by = [ACCOUNT_KEY, ROW_KEY]
+        accounts = findings.select(ACCOUNT_KEY, pl.lit("").alias(ROW_KEY))
+        self._asked = pl.concat([findings.select(by), accounts]).unique()
+        self._rows: dict[str, list[pl.DataFrame]] = {}
+        self._children: dict[str, list[pl.DataFrame]] = {}
 
-def _of_account(
-    part: pl.DataFrame, table: Table, used: dict[str, set[str]], before: Side, after: Side, clock: ZoneInfo
-) -> Iterable[pl.DataFrame]:
-    """Changes of the account, of its person, and of what else belongs to it."""
-    asked = part.select(FINDING, ACCOUNT_KEY, pl.lit("").alias(ROW_KEY))
-    accounts = [side.identities.located(ACCOUNT.name, asked) for side in (before, after)]
-    there = [frame[ROW].is_not_null() for frame in accounts]
-    alone = part.select(FINDING, "source").with_columns(there[0].alias("old"), there[1].alias("new"))
-    alone = alone.filter(pl.col("old") != pl.col("new"))
-    yield _cells(
-        alone,
-        pl.lit("the account"),
-        pl.when("old").then(pl.lit("there")),
-        pl.when("new").then(pl.lit("there")),
-    )
-    both = [frame.filter(there[0] & there[1]) for frame in accounts]
-    if table is not ACCOUNT:
-        yield from _compared(ACCOUNT, used.get(ACCOUNT.name, set()), both, before, after, clock, "account ")
-    if PERSON.name in used:
-        people = [_people(side, frame) for side, frame in zip((before, after), both, strict=True)]
-        known = people[0][ROW].is_not_null() & people[1][ROW].is_not_null()
-        both_people = [frame.filter(known) for frame in people]
-        yield from _compared(PERSON, used[PERSON.name], both_people, before, after, clock, "person ")
-    for name in used:
-        child = TABLES[name]
-        if child.of_account and child is not table:
-            yield from _of_children(child, used[name], both, before, after, clock)
+    def frames(self, table: Table) -> list[pl.DataFrame]:
+        """The table on both sides."""
+        return [side.identities.judgement.context.frames[table.name] for side in self.sides]
 
+    def located(self, table: Table, findings: pl.DataFrame) -> list[pl.DataFrame]:
+        """FINDING and ROW on both sides: where the rows that findings are on stand, or null."""
+        by = [ACCOUNT_KEY, ROW_KEY]
+        if table.name not in self._rows:
+            self._rows[table.name] = [
+                side.identities.of_table(table.name).with_row_index(ROW).join(self._asked, on=by, how="semi")
+                for side in self.sides
+            ]
+        asked = findings.select(FINDING, *by)
+        return [
+            asked.join(rows, on=by, how="left", maintain_order="left").select(FINDING, ROW)
+            for rows in self._rows[table.name]
+        ]
 
-def _people(side: Side, accounts: pl.DataFrame) -> pl.DataFrame:
-    rows = side.identities.judgement.context.frames[ACCOUNT.name][PERSON_ROW].gather(accounts[ROW])
-    return accounts.with_columns(rows.cast(pl.UInt32).alias(ROW))
+    def of_rule(self, part: pl.DataFrame, key: str) -> Iterator[pl.DataFrame]:
+        """The cells of findings of one rule."""
+        before, after = self.sides
+        demand = _demand(after.rulebook, key) or _demand(before.rulebook, key)
+        if not isinstance(demand, Rule):
+            return
+        used = columns_used((demand.table, expression) for expression in demand.expressions)
+        table = TABLES[demand.table]
+        rows = self.located(table, part)
+        there = [frame[ROW].is_not_null() for frame in rows]
+        if table is not ACCOUNT:
+            yield _appeared(part, there, table)
+        both = [frame.filter(there[0] & there[1]) for frame in rows]
+        yield from self._compared(table, used.get(table.name, set()), both, "")
+        if table is ACCOUNT or table.of_account:
+            yield from self._of_account(part, table, used)
 
+    def _of_account(
+        self, part: pl.DataFrame, table: Table, used: dict[str, set[str]]
+    ) -> Iterator[pl.DataFrame]:
+        """Changes of the account, of its person, and of what else belongs to it."""
+        accounts = self.located(ACCOUNT, part.with_columns(pl.lit("").alias(ROW_KEY)))
+        there = [frame[ROW].is_not_null() for frame in accounts]
+        yield _appeared(part, there, ACCOUNT)
+        both = [frame.filter(there[0] & there[1]) for frame in accounts]
+        if table is not ACCOUNT:
+            yield from self._compared(ACCOUNT, used.get(ACCOUNT.name, set()), both, "account ")
+        if PERSON.name in used:
+            owners = [
+                frame[PERSON_ROW].gather(side[ROW]).cast(pl.UInt32)
+                for frame, side in zip(self.frames(ACCOUNT), both, strict=True)
+            ]
+            known = owners[0].is_not_null() & owners[1].is_not_null()
+            people = [
+                frame.with_columns(own.alias(ROW)).filter(known)
+                for frame, own in zip(both, owners, strict=True)
+            ]
+            yield from self._compared(PERSON, used[PERSON.name], people, "person ")
+        for name in used:
+            child = TABLES[name]
+            if child.of_account and child is not table:
+                yield from self._of_children(child, used[name], both)
 
-def _compared(
-    table: Table,
-    columns: set[str],
-    rows: list[pl.DataFrame],
-    before: Side,
-    after: Side,
-    clock: ZoneInfo,
-    prefix: str,
-) -> Iterable[pl.DataFrame]:
-    """The facts that are another on the two sides, of rows that stand beside each other."""
-    frames = [side.identities.judgement.context.frames[table.name] for side in (before, after)]
-    sources = frames[1][source_column(table)].cast(pl.String).gather(rows[1][ROW])
-    for column in table.columns:
-        if column.name not in columns or not all(column.name in frame.columns for frame in frames):
-            continue
-        was, now = (
-            _in_words(frame[column.name].gather(side[ROW]), column.kind, clock)
-            for frame, side in zip(frames, rows, strict=True)
-        )
-        pair = (
-            rows[1].select(FINDING).with_columns(was.alias("old"), now.alias("new"), sources.alias("source"))
-        )
-        yield _cells(
-            pair.filter(pl.col("old").ne_missing(pl.col("new"))),
-            pl.lit(prefix + column.name),
-            pl.col("old").fill_null("not known"),
-            pl.col("new").fill_null("not known"),
-        )
+    def _compared(
+        self, table: Table, columns: set[str], rows: list[pl.DataFrame], prefix: str
+    ) -> Iterator[pl.DataFrame]:
+        """The facts that are another on the two sides, of rows that stand beside each other."""
+        frames = self.frames(table)
+        sources = frames[1][source_column(table)].cast(pl.String).gather(rows[1][ROW])
+        for column in table.columns:
+            if column.name in columns and all(column.name in frame.columns for frame in frames):
+                was, now = (
+                    _in_words(frame[column.name].gather(side[ROW]), column.kind, self.clock)
+                    for frame, side in zip(frames, rows, strict=True)
+                )
+                pair = (
+                    rows[1]
+                    .select(FINDING)
+                    .with_columns(was.alias("old"), now.alias("new"), sources.alias("source"))
+                )
+                yield _differing(pair, pl.lit(prefix + column.name))
 
+    def _of_children(
+        self, child: Table, columns: set[str], accounts: list[pl.DataFrame]
+    ) -> Iterator[pl.DataFrame]:
+        """The rows of an account that came, went, or have other facts."""
+        if child.name not in self._children:
+            self._children[child.name] = [
+                self._rows_of(child, side, rows)
+                for side, rows in zip(self.sides, self._rows[ACCOUNT.name], strict=True)
+            ]
+        sides = [
+            frame.select(FINDING, pl.col(ROW).alias(ACCOUNT_ROW)).join(rows, on=ACCOUNT_ROW, how="inner")
+            for frame, rows in zip(accounts, self._children[child.name], strict=True)
+        ]
+        by = [FINDING, ROW_KEY]
+        there = pl.lit("there"), pl.lit(None, dtype=pl.String)
+        for place, (mine, other) in enumerate(((sides[0], sides[1]), (sides[1], sides[0]))):
+            alone = mine.join(other, on=by, how="anti", maintain_order="left")
+            yield _cells(alone, pl.col("named"), there[place], there[1 - place])
+        pairs = sides[0].join(sides[1], on=by, how="inner", suffix="-now", maintain_order="left")
+        frames = self.frames(child)
+        for column in child.columns:
+            if column.name in columns and all(column.name in frame.columns for frame in frames):
+                was, now = (
+                    _in_words(frame[column.name].gather(pairs[places]), column.kind, self.clock)
+                    for frame, places in zip(frames, ("child-row", "child-row-now"), strict=True)
+                )
+                pair = pairs.with_columns(was.alias("old"), now.alias("new"))
+                yield _differing(pair, pl.format("{}: " + column.name, "named-now"))
 
-def _of_children(
-    child: Table, columns: set[str], accounts: list[pl.DataFrame], before: Side, after: Side, clock: ZoneInfo
-) -> Iterable[pl.DataFrame]:
-    """The rows of an account that came, went, or have other facts."""
-    sides = []
-    for side, frame in zip((before, after), accounts, strict=True):
+    def _rows_of(self, child: Table, side: Side, accounts: pl.DataFrame) -> pl.DataFrame:
+        """Of the accounts that are asked about, the rows of a table: their keys, names and sources."""
         own = side.identities.judgement.context.frames[child.name]
         keyed = side.identities.of_table(child.name).select(ROW_KEY).hstack(own.select(ACCOUNT_ROW))
-        known = [name for name in own.columns if name in named_by(child)]
-        called = row_name(child, known, clock).fill_null("")
-        named = own.select(pl.when(called == "").then(pl.lit(child.name)).otherwise(called).alias("named"))
-        rows = keyed.hstack(named).with_row_index("child-row")
-        mine = frame.select(FINDING, pl.col(ROW).alias(ACCOUNT_ROW)).join(rows, on=ACCOUNT_ROW, how="inner")
-        sides.append(
-            mine.with_columns(
-                own[source_column(child)].cast(pl.String).gather(mine["child-row"]).alias("source")
-            )
+        mine = keyed.with_row_index("child-row").join(
+            accounts.select(pl.col(ROW).alias(ACCOUNT_ROW)), on=ACCOUNT_ROW, how="semi"
         )
-    by = [FINDING, ROW_KEY]
-    for place, (mine, other) in enumerate(((sides[0], sides[1]), (sides[1], sides[0]))):
-        alone = mine.join(other, on=by, how="anti", maintain_order="left")
-        there = pl.lit("there"), pl.lit(None, dtype=pl.String)
-        yield _cells(alone, pl.col("named"), there[place], there[1 - place])
-    pairs = sides[0].join(sides[1], on=by, how="inner", suffix="-now", maintain_order="left")
-    frames = [side.identities.judgement.context.frames[child.name] for side in (before, after)]
-    for column in child.columns:
-        if column.name in columns and all(column.name in frame.columns for frame in frames):
-            was = _in_words(frames[0][column.name].gather(pairs["child-row"]), column.kind, clock)
-            now = _in_words(frames[1][column.name].gather(pairs["child-row-now"]), column.kind, clock)
-            pair = pairs.with_columns(was.alias("old"), now.alias("new"))
-            yield _cells(
-                pair.filter(pl.col("old").ne_missing(pl.col("new"))),
-                pl.format("{}: " + column.name, "named-now"),
-                pl.col("old").fill_null("not known"),
-                pl.col("new").fill_null("not known"),
-            )
+        rows = own[mine["child-row"]]
+        known = [name for name in own.columns if name in named_by(child)]
+        called = row_name(child, known, self.clock).fill_null("")
+        named = pl.when(called == "").then(pl.lit(child.name)).otherwise(called)
+        source = pl.col(source_column(child)).cast(pl.String)
+        return mine.hstack(rows.select(named.alias("named"), source.alias("source")))
+
+
+def _appeared(part: pl.DataFrame, there: list[pl.Series], table: Table) -> pl.DataFrame:
+    """A row that is there on one side alone is what changed."""
+    alone = part.select(FINDING, "source").with_columns(there[0].alias("old"), there[1].alias("new"))
+    old, new = (pl.when(name).then(pl.lit("there")) for name in ("old", "new"))
+    return _cells(alone.filter(pl.col("old") != pl.col("new")), pl.lit(f"the {table.name}"), old, new)
+
+
+def _differing(pair: pl.DataFrame, what: pl.Expr) -> pl.DataFrame:
+    """The cells of what is another on the two sides, `old` and `new`."""
+    old, new = (pl.col(name).fill_null("not known") for name in ("old", "new"))
+    return _cells(pair.filter(pl.col("old").ne_missing(pl.col("new"))), what, old, new)
 
 
 def _cells(frame: pl.DataFrame, what: pl.Expr, was: pl.Expr, now: pl.Expr) -> pl.DataFrame:

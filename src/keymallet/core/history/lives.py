@@ -9,7 +9,8 @@ from fnmatch import fnmatchcase
 
 import polars as pl
 
-from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION
+from keymallet.core.evaluating.context import columns_used
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES, WAY_IN
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.history.identity import ACCOUNT_KEY, FINDING, KEYS, ROW, ROW_KEY, RULE_KEY, Identities
 from keymallet.core.history.observed import WHO, Observed
@@ -17,6 +18,10 @@ from keymallet.core.history.states import BROKEN, LASTING, Cause, State
 from keymallet.core.history.steps import NO_ROW, NO_RULE, Steps, causes, verdicts_of
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.rulebook.model import Tally
+
+REGISTER = "register"
+"""What stands as the source of entries of the register."""
 
 LIFE = {
     "state": pl.String(),
@@ -52,13 +57,14 @@ class Wholeness:
 
     `not_read` are sources that were not read, or not to their end; `refused` are tables by source of which
     records were refused: a row that is missing may be one of them. `tables` are those that each source gave.
-    `retired` are patterns of sources that exist no longer.
+    `retired` are patterns of sources that exist no longer, `cut_short` those of `not_read` that gave a part.
     """
 
     not_read: frozenset[str]
     refused: Mapping[str, frozenset[str]] = field(default_factory=dict)
     tables: Mapping[str, frozenset[str]] = field(default_factory=dict)
     retired: tuple[str, ...] = ()
+    cut_short: frozenset[str] = frozenset()
 
     def is_retired(self, source: str | None) -> bool:
         """Whether the estate says that a source exists no longer, with everything in it."""
@@ -67,6 +73,14 @@ class Wholeness:
             and source not in self.tables
             and any(fnmatchcase(source, pattern) for pattern in self.retired)
         )
+
+    def is_whole(self, known: Collection[str]) -> bool:
+        """Whether no source stopped short, and none of those that are `known` is missing.
+
+        Of a source that was not read at all the accounts are known to be unknown.
+        """
+        missing = {name for name in known if name not in self.tables and not self.is_retired(name)}
+        return not self.cut_short and missing <= {REGISTER}
 
     def tells_of(self, source: str | None, table: str) -> bool:
         """Whether a row that is missing from a table of a source is gone for certain."""
@@ -172,7 +186,8 @@ def follow(
     told = _causes(asked, between, identities, observed)
     back = ended(turned.filter(pl.col("stood") == "nothing")[FINDING])
     begun = _begun(turned, told, back, at)
-    over = _over(gone, told, wholeness, identities(observed.judgement))
+    known = set(before["source"].drop_nulls().unique())
+    over = _over(gone, told, wholeness, identities(observed.judgement), known)
     return _assembled(observed, frame, begun, over, at)
 
 
@@ -226,9 +241,16 @@ def _begun(turned: pl.DataFrame, told: pl.DataFrame, back: pl.DataFrame, at: dat
 
 
 def _over(
-    gone: pl.DataFrame, told: pl.DataFrame, wholeness: Wholeness, identities: Identities
+    gone: pl.DataFrame,
+    told: pl.DataFrame,
+    wholeness: Wholeness,
+    identities: Identities,
+    known: Collection[str],
 ) -> pl.DataFrame:
-    """The findings of the run before that are in breach no longer: `was`, and the state and cause of each."""
+    """The findings of the run before that are in breach no longer: `was`, and the state and cause of each.
+
+    `known` are the sources that run had findings of.
+    """
     if not gone.height:
         return gone.with_columns(pl.lit("").alias("was"))
     frame = gone.drop("cause").join(told, on=FINDING, how="left", maintain_order="left")
@@ -239,7 +261,8 @@ def _over(
     }
     frame = frame.with_columns(pl.col(RULE_KEY).replace_strict(tables, default="").alias("table"))
     missing = pl.col("code") == NO_ROW
-    unsure = _unsure(frame, wholeness)
+    several = pl.col(RULE_KEY).is_in(_rest_on_several(identities))
+    unsure = _unsure(frame, wholeness) | (several & (not wholeness.is_whole(known)))
     caused = pl.col("cause")
     by_facts = (caused == str(Cause.FACTS)) | (caused == str(Cause.NOT_KNOWN))
     hidden = (pl.col("stood") == "unproven") & (pl.col("code") != NO_RULE)
@@ -270,6 +293,23 @@ def _over(
     return frame.with_columns(pl.col("state").alias("was")).with_columns(
         state.alias("state"), cause.alias("cause")
     )
+
+
+def _rest_on_several(identities: Identities) -> list[str]:
+    """The keys of the rules that rest on what lies side by side: numbers, shared values, twins."""
+    found = []
+    for demand in identities.judgement.rulebook.demands:
+        used = columns_used((demand.table, expression) for expression in demand.expressions)
+        columns = [
+            column
+            for table, names in used.items()
+            if TABLES[table] is not WAY_IN
+            for column in TABLES[table].columns
+            if column.name in names
+        ]
+        if isinstance(demand, Tally) or any(column.across for column in columns):
+            found.append(identities.rule_keys[demand.id])
+    return found
 
 
 def _unsure(frame: pl.DataFrame, wholeness: Wholeness) -> pl.Expr:

@@ -84,14 +84,12 @@ def _wanted(table: pl.DataFrame, options: argparse.Namespace) -> pl.DataFrame:
         found = found.filter(pl.col("answerer") == options.answerer)
     if options.late:
         found = found.filter(pl.col("late-by").is_not_null())
-    grade = pl.col("severity").replace_strict(
-        {word: int(severity) for word, severity in SEVERITIES.items()}, return_dtype=pl.Int64
-    )
+    grade = pl.col("severity").cast(pl.Enum(list(SEVERITIES)))
     return found.sort(
         pl.col("late-by").is_null(),
         pl.col("due").is_null(),
         "due",
-        -grade,
+        grade,
         "rule",
         "account",
         nulls_last=True,

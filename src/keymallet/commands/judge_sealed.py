@@ -10,7 +10,7 @@ import polars as pl
 
 from keymallet import __version__
 from keymallet.commands.exit_codes import BREACH, CLEAN
-from keymallet.commands.pseudonymised import judged_as_kept
+from keymallet.commands.rejudging import differing_rules, judged_as_kept
 from keymallet.core.base.problems import fail
 from keymallet.core.history.identity import FINDING
 from keymallet.core.history.observed import observe
@@ -36,11 +36,7 @@ def run_sealed(options: argparse.Namespace) -> int:
         before = known.drop_nulls("verdict").select(FINDING, "rule", "account", "verdict")
         both = before.join(again, on=FINDING, how="full", suffix="-again", coalesce=True)
         differing = both.filter(pl.col("verdict").ne_missing(pl.col("verdict-again")))
-        counts = {count.rule.id: (count.met, count.breach, count.pending, count.exempt, count.unproven)
-                  for count in judgement.counts()}  # fmt: skip
-        told = {rule["rule"]: tuple(rule[name] for name in ("met", "breach", "pending", "exempt", "unproven"))
-                for rule in sealed.record.rules}  # fmt: skip
-        other = [rule for rule in {**counts, **told} if counts.get(rule) != told.get(rule)]
+        other = differing_rules(sealed.record, judgement)
         out = console()
         show_rejudged(
             out, Rejudged(sealed.record, sealed.head, before.height, differing, other, sealed.pseudonyms_of)

@@ -36,7 +36,7 @@ def run(options: argparse.Namespace) -> int:
         raise fail(
             "this file exists already", file=options.output, hint="name a new one: a seal is for keeps"
         )
-    differing: tuple[str, ...] = ()
+    differing: list[str] = []
     if options.pseudonyms:
         with TemporaryDirectory(prefix="keymallet-sealed-") as made:
             masked = masked_run(logbook, line, snapshot, Path(made))

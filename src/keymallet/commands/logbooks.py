@@ -91,10 +91,14 @@ def read_kept_rulebook(record: RunRecord, texts: Mapping[str, str]) -> Rulebook:
 
 def register_of_run(logbook: Logbook, record: RunRecord) -> Register | None:
     """The register that a run was judged with."""
-    if record.register is None:
-        return None
-    text = logbook.text(record.register.blake3)
-    return read_register(text, record.register.name, ZoneInfo(record.clock))
+    kept = record.register
+    return read_kept_register(record, {kept.name: logbook.text(kept.blake3)} if kept else {})
+
+
+def read_kept_register(record: RunRecord, texts: Mapping[str, str]) -> Register | None:
+    """The register of a run, read from these texts by their names; None where it had none."""
+    kept = record.register
+    return read_register(texts[kept.name], kept.name, ZoneInfo(record.clock)) if kept else None
 
 
 def snapshot_of_run(folder: Path, wanted: SnapshotRecord) -> Snapshot | None:

@@ -2,26 +2,21 @@
 
 from __future__ import annotations
 
-import hashlib
 import io
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
-from zoneinfo import ZoneInfo
 
 import msgspec
 import polars as pl
 import tomlkit
 from blake3 import blake3
 
-from keymallet.commands.judging_inputs import facts_for, history_facts
-from keymallet.commands.logbooks import read_kept_rulebook
+from keymallet.commands.rejudging import differing_rules, judged_as_kept
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
-from keymallet.core.history.identity import ACCOUNT_KEY, FINDING, ROW_KEY, finding_ids
+from keymallet.core.history.identity import FINDING, finding_ids
 from keymallet.core.judging.exemptions import matching
-from keymallet.core.judging.judge import Judgement, judge
-from keymallet.core.rulebook.register import read_register
 from keymallet.store.logbook.logbook import Logbook
 from keymallet.store.logbook.pseudonyms import Pseudonyms
 from keymallet.store.logbook.records import FileRecord, RunLine, RunRecord, TextRecord
@@ -41,7 +36,7 @@ class Masked:
     texts: Mapping[str, str]
     findings: bytes
     snapshot: Snapshot
-    differing: tuple[str, ...]
+    differing: list[str]
 
 
 def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path) -> Masked:
@@ -53,13 +48,12 @@ def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path)
     assert record.rulebook is not None
     assert record.snapshot is not None
     texts = {text.name: logbook.text(text.blake3) for text in record.rulebook.texts}
-    tables = snapshot.evidence().tables
+    tables = snapshot.evidence({table: {*columns} for table, columns in _NAMES.items()}).tables
     names = Pseudonyms(
         name
         for table, columns in _NAMES.items()
         if table in tables
         for column in columns
-        if column in tables[table].columns
         for name in tables[table][column].drop_nulls().unique()
     )
     other = _snapshot(snapshot, names, folder)
@@ -67,7 +61,7 @@ def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path)
     if record.register is not None:
         told = logbook.text(record.register.blake3)
         texts[record.register.name] = _register(told, names, tables[ACCOUNT.name]["account"])
-        register = _text_record(record.register.name, texts[record.register.name])
+        register = TextRecord.of(record.register.name, texts[record.register.name].encode())
     findings = _findings(logbook.findings(run), names)
     blank = msgspec.structs.replace(
         record,
@@ -95,28 +89,8 @@ def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path)
         findings=FileRecord(record.findings.rows if record.findings else 0, blake3(findings).hexdigest()),
         transitions=None,
     )
-    before = {rule["rule"]: _numbers(rule) for rule in record.rules}
-    after = {
-        count.rule.id: (count.met, count.breach, count.pending, count.exempt, count.unproven)
-        for count in judged_as_kept(blank, texts, other).counts()
-    }
-    differing = tuple(rule for rule in before if before[rule] != after.get(rule))
+    differing = differing_rules(record, judged_as_kept(blank, texts, other))
     return Masked(blank, texts, findings, other, differing)
-
-
-def judged_as_kept(record: RunRecord, texts: Mapping[str, str], snapshot: Snapshot) -> Judgement:
-    """A run judged again from what is kept of it."""
-    book = read_kept_rulebook(record, texts)
-    clock = ZoneInfo(record.clock)
-    register = None
-    if record.register is not None:
-        register = read_register(texts[record.register.name], record.register.name, clock)
-    used = facts_for(book.expressions(), history_facts(book), with_register=register is not None)
-    return judge(snapshot.evidence(used), book, record.judged_at, clock, register)
-
-
-def _numbers(rule: Mapping[str, Any]) -> tuple[int, ...]:
-    return tuple(rule[name] for name in ("met", "breach", "pending", "exempt", "unproven"))
 
 
 def _snapshot(snapshot: Snapshot, names: Pseudonyms, folder: Path) -> Snapshot:
@@ -165,15 +139,8 @@ def _register(text: str, names: Pseudonyms, accounts: pl.Series) -> str:
 
 def _findings(table: pl.DataFrame, names: Pseudonyms) -> bytes:
     """The findings with tokens, known by keys that are made of these."""
-    masked = names.in_frame(table).with_columns(
-        names.in_series(table[name]).alias(name) for name in (ACCOUNT_KEY, ROW_KEY)
-    )
+    masked = names.in_frame(table)
     masked = masked.with_columns(finding_ids(masked).alias(FINDING))
     buffer = io.BytesIO()
     masked.write_parquet(buffer, compression="zstd", statistics=False)
     return buffer.getvalue()
-
-
-def _text_record(name: str, text: str) -> TextRecord:
-    data = text.encode()
-    return TextRecord(name, hashlib.sha256(data).hexdigest(), blake3(data).hexdigest())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import getpass
-import hashlib
 import os
 import socket
 from collections.abc import Callable, Collection
@@ -63,7 +62,7 @@ from keymallet.store.snapshot import Snapshot
 class Recorded:
     """What the logbook has to say of a judging: `table` as `run_table` has it, `run` if it was written.
 
-    `before` is the run before it, `failed` those in between that came to no verdicts, `changes` what changed.
+    `before` is the run before it, `failed` those in between that came to no verdicts.
     """
 
     table: DataFrame
@@ -71,7 +70,6 @@ class Recorded:
     run: RunLine | None = None
     before: RunLine | None = None
     failed: tuple[RunLine, ...] = ()
-    changes: DataFrame | None = None
 
     def added(self, places: int) -> DataFrame:
         """The columns that findings have in outputs, of the first `places` of them: those of this judging."""
@@ -111,7 +109,7 @@ def record_run(
         record = msgspec.structs.replace(record, states=_states(shown, lives), counts=_counts(table))
         run = writer.append(record, table, changes)
     failed = tuple(line for line in logbook.runs() if last and line.number > last.number and not line.judged)
-    return Recorded(table, judgement.at, run, last, failed, changes)
+    return Recorded(table, judgement.at, run, last, failed)
 
 
 def record_failure(estate_file: str, why: str) -> None:
@@ -232,23 +230,25 @@ class _Between:
         snapshot = self._snapshot()
         if snapshot is None or self.now.snapshot is None:
             return None
-        book = rulebook_of_run(self.logbook, self.past)
-        wanted = history_facts(book)
-        for table, facts in history_facts(self.inputs.rulebook).items():
-            wanted.setdefault(table, set()).update(facts)
-        asked = [*book.expressions(), *self.inputs.rulebook.expressions()]
-        try:
-            evidence = snapshot.evidence(facts_for(asked, wanted, with_register=True))
-        except KeymalletError:
-            return None  # damaged is no better than gone
         same = Sameness(
             rulebook=same_texts(self.past, self.now),
             register=same_register(self.past, self.now),
             evidence=snapshot.digest == self.now.snapshot.blake3,
             program=self.past.keymallet == self.now.keymallet,
         )
-        before = Judged(evidence, book, register_of_run(self.logbook, self.past), self.past.judged_at)
         inputs = self.inputs
+        # What is the same was read for this run already.
+        book = inputs.rulebook if same.rulebook else rulebook_of_run(self.logbook, self.past)
+        register = inputs.register if same.register else register_of_run(self.logbook, self.past)
+        wanted = history_facts(book)
+        for table, facts in history_facts(inputs.rulebook).items():
+            wanted.setdefault(table, set()).update(facts)
+        asked = [*book.expressions(), *inputs.rulebook.expressions()]
+        try:
+            evidence = snapshot.evidence(facts_for(asked, wanted, with_register=True))
+        except KeymalletError:
+            return None  # damaged is no better than gone
+        before = Judged(evidence, book, register, self.past.judged_at)
         self.walked = Steps.between(before, self.judgement, inputs.register, same, inputs.clock, keys)
         return self.walked
 
@@ -354,7 +354,8 @@ def _register(inputs: JudgingInputs, keep: Callable[[bytes], str]) -> TextRecord
 
 
 def _text(name: str, data: bytes, keep: Callable[[bytes], str]) -> TextRecord:
-    return TextRecord(name, hashlib.sha256(data).hexdigest(), keep(data))
+    keep(data)
+    return TextRecord.of(name, data)
 
 
 def _user() -> str:

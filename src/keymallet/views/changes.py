@@ -14,10 +14,10 @@ from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many, some_names
 from keymallet.core.history.moves import Moves
-from keymallet.core.history.states import BROKEN, ENDS, Cause, State
+from keymallet.core.history.states import BROKEN, Cause, State
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.store.logbook.records import RunLine
-from keymallet.views.history import PAST_DUE, STATE_STYLES, show_failed
+from keymallet.views.history import ENDED_OTHERWISE, PAST_DUE, STATE_STYLES, show_failed, sums
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, day, moment, show_hints, stretch, text
 
@@ -51,7 +51,7 @@ _SECTIONS: tuple[tuple[str, tuple[State, ...], str], ...] = (
     ("exemption ended", (State.EXEMPTION_ENDED,), "nothing covers them any longer"),
     ("not seen", (State.NOT_SEEN,), "not mended: nobody can tell"),
     ("mended", (State.MENDED,), ""),
-    ("ended otherwise", (State.ENDED_BY_TIME, State.RULE_CHANGED, State.ACCOUNT_GONE, State.ENDED), ""),
+    ("ended otherwise", ENDED_OTHERWISE, ""),
     ("exempt now", (State.EXEMPT,), ""),
     ("seen again", (State.OPEN,), "their sources were read again"),
 )
@@ -90,13 +90,7 @@ def _head(compared: Compared) -> Text:
     before, now = in_breach(compared.start.states), in_breach(compared.end.states)
     said = text(f"{before:,} in breach, now {now:,}: ")
     counts = dict(compared.changes["state"].value_counts().iter_rows())
-    parts = []
-    for state in (State.NEW, State.BACK, State.EXEMPTION_ENDED, State.NOT_SEEN, State.MENDED):
-        number = counts.get(str(state), 0)
-        if number or state in (State.NEW, State.MENDED):
-            parts.append(Text(f"{number:,} {state}", STATE_STYLES[state] if number else ""))
-    ended = sum(counts.get(str(state), 0) for state in ENDS if state is not State.MENDED)
-    parts += [Text(f"{ended:,} ended otherwise")] if ended else []
+    parts = sums(counts)
     late = compared.end.states.get(PAST_DUE, 0)
     newly = f" ({compared.late.height:,} of them newly)" if late else ""
     parts.append(Text(f"{late:,} past due{newly}", STATE_STYLES[State.LATE] if late else ""))
@@ -177,8 +171,7 @@ def _title(out: Console, name: str, number: int, remark: str, style: str) -> Non
 
 
 def _gravest_first(frame: pl.DataFrame) -> pl.DataFrame:
-    order = {word: -severity for word, severity in SEVERITIES.items()}
-    grade = pl.col("severity").replace_strict(order, return_dtype=pl.Int64)
+    grade = pl.col("severity").cast(pl.Enum(list(SEVERITIES)))
     return frame.sort(grade, "rule", "account", nulls_last=True, maintain_order=True)
 
 

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from keymallet.core.base.listing import how_many
-from keymallet.core.history.states import State
+from keymallet.core.history.states import ENDS, State
 from keymallet.store.logbook.records import RunLine
 from keymallet.views.terminal import moment, text
 
@@ -27,7 +27,7 @@ STATE_STYLES = {
 }
 PAST_DUE = "past due"
 _SUMMED = (State.NEW, State.BACK, State.EXEMPTION_ENDED, State.NOT_SEEN, State.MENDED)
-_ENDED_OTHERWISE = (State.ENDED_BY_TIME, State.RULE_CHANGED, State.ACCOUNT_GONE, State.ENDED)
+ENDED_OTHERWISE = tuple(state for state in ENDS if state is not State.MENDED)
 
 
 def show_since_last(
@@ -59,7 +59,7 @@ def sums(states: dict[str, int]) -> list[Text]:
         number = states.get(state, 0)
         if number or state in (State.NEW, State.MENDED):
             said.append(Text(f"{number:,} {state}", STATE_STYLES[state] if number else ""))
-    ended = sum(states.get(state, 0) for state in _ENDED_OTHERWISE)
+    ended = sum(states.get(state, 0) for state in ENDED_OTHERWISE)
     if ended:
         said.append(Text(f"{ended:,} ended otherwise"))
     return said

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -47,6 +48,12 @@ class Side:
     rulebook: Rulebook
     register: Register | None
 
+    @cached_property
+    def demands(self) -> dict[str, Demand]:
+        """The rules and tallies, by what their findings are known by."""
+        called = rule_keys(self.rulebook)
+        return {called[demand.id]: demand for demand in self.rulebook.demands}
+
 
 def details(transitions: pl.DataFrame, before: Side, after: Side, clock: ZoneInfo) -> pl.Series:
     """For each transition what changed, as CHANGED; empty where its cause says all there is to say."""
@@ -80,14 +87,9 @@ def details(transitions: pl.DataFrame, before: Side, after: Side, clock: ZoneInf
 # the rulebook and the register
 
 
-def _demand(book: Rulebook, key: str) -> Demand | None:
-    called = rule_keys(book)
-    return next((each for each in book.demands if called[each.id] == key), None)
-
-
 def _of_rule(key: str, before: Side, after: Side) -> Iterator[tuple[str, str | None, str | None]]:
     """What changed in a rule: it is new or gone, or its limits, terms, its text, or the file it stands in."""
-    old, new = (_demand(side.rulebook, key) for side in (before, after))
+    old, new = (side.demands.get(key) for side in (before, after))
     if old is None or new is None:
         yield f"rule {key}", old.title if old else None, new.title if new else None
         return
@@ -191,7 +193,7 @@ class _Facts:
     def of_rule(self, part: pl.DataFrame, key: str) -> Iterator[pl.DataFrame]:
         """The cells of findings of one rule."""
         before, after = self.sides
-        demand = _demand(after.rulebook, key) or _demand(before.rulebook, key)
+        demand = after.demands.get(key) or before.demands.get(key)
         if not isinstance(demand, Rule):
             return
         used = columns_used((demand.table, expression) for expression in demand.expressions)

@@ -48,11 +48,12 @@ def rule_keys(book: Rulebook) -> dict[str, str]:
 
     In books side by side another rule may have that id now; then it is the other's.
     """
-    ids = {demand.id for demand in book.demands}
+    taken = {demand.id for demand in book.demands}
     keys: dict[str, str] = {}
     for demand in book.demands:
         oldest = next(iter(demand.formerly), demand.id)
-        keys[demand.id] = demand.id if oldest in ids or oldest in keys.values() else oldest
+        keys[demand.id] = demand.id if oldest in taken else oldest
+        taken.add(oldest)
     return keys
 
 

@@ -261,8 +261,9 @@ def _over(
     }
     frame = frame.with_columns(pl.col(RULE_KEY).replace_strict(tables, default="").alias("table"))
     missing = pl.col("code") == NO_ROW
-    several = pl.col(RULE_KEY).is_in(_rest_on_several(identities))
-    unsure = _unsure(frame, wholeness) | (several & (not wholeness.is_whole(known)))
+    unsure = _unsure(frame, wholeness)
+    if not wholeness.is_whole(known):
+        unsure |= pl.col(RULE_KEY).is_in(_rest_on_several(identities))
     caused = pl.col("cause")
     by_facts = (caused == str(Cause.FACTS)) | (caused == str(Cause.NOT_KNOWN))
     hidden = (pl.col("stood") == "unproven") & (pl.col("code") != NO_RULE)

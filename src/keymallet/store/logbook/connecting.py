@@ -70,8 +70,13 @@ def connect(
             raise fail("this is no logbook yet: no run is in it", file=location.said, hint=FIRST_RUN)
         if version != VERSIONS[-1]:
             _bring_up_to_date(engine, location, version)
-        with writing(engine) if make else engine.begin() as connection:
-            _check_estate(connection, location, estate, organisation, make=make, is_named=is_named)
+        with engine.begin() as connection:
+            known = _is_ours(connection, location, estate, organisation, is_named=is_named)
+        if make and not known:
+            with writing(engine) as connection:
+                # Another process may have entered one meanwhile.
+                if not _is_ours(connection, location, estate, organisation, is_named=is_named):
+                    connection.execute(ESTATE.insert().values(identity=estate, organisation=organisation))
     return engine
 
 
@@ -151,14 +156,13 @@ def _bring_up_to_date(engine: Engine, location: Location, version: str | None) -
             command.upgrade(config, "head")
 
 
-def _check_estate(
-    connection: Connection, location: Location, estate: str, organisation: str, *, make: bool, is_named: bool
-) -> None:
+def _is_ours(
+    connection: Connection, location: Location, estate: str, organisation: str, *, is_named: bool
+) -> bool:
+    """Whether the logbook is this estate's; False if it is nobody's yet. Raises OtherEstateError else."""
     found = connection.execute(select(ESTATE)).first()
     if found is None:
-        if make:
-            connection.execute(ESTATE.insert().values(identity=estate, organisation=organisation))
-        return
+        return False
     # The identity that an estate has by itself is the same for many: there the organisation tells them apart.
     if found.identity != estate or not (is_named or found.organisation == organisation):
         number = len(connection.execute(select(RUN.c.number)).all())
@@ -169,6 +173,7 @@ def _check_estate(
         if found.identity == estate:
             hint += f'. Is it the same under another name? Then write identity = "{estate}" into its file'
         raise OtherEstateError(Problem(said, Place(location.said), hint=hint))
+    return True
 
 
 @contextmanager

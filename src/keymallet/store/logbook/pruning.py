@@ -58,12 +58,7 @@ def _named(logbook: Logbook, runs: Sequence[RunLine], gone: Collection[int]) -> 
     named = set()
     for run in runs:
         named.add(contents.path(run.digest, RECORD))
-        record = logbook.record(run)
-        texts = [
-            *(record.rulebook.texts if record.rulebook else ()),
-            *([record.register] if record.register else ()),
-        ]
-        named |= {contents.path(text.blake3, TEXT) for text in texts}
+        named |= {contents.path(text.blake3, TEXT) for text in logbook.record(run).texts}
         if run.findings and not run.pruned and run.number not in gone:
             named.add(contents.path(run.findings, FINDINGS))
     return named

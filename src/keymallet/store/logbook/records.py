@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -10,6 +11,8 @@ import msgspec
 from blake3 import blake3
 
 FORMAT = 1
+NUMBERS = ("met", "breach", "pending", "exempt", "unproven")
+"""The numbers that are kept of each rule."""
 JUDGED, FAILED = "judged", "failed"
 
 
@@ -44,6 +47,11 @@ class TextRecord(msgspec.Struct, rename="kebab", frozen=True):
     name: str
     sha256: str
     blake3: str
+
+    @classmethod
+    def of(cls, name: str, data: bytes) -> TextRecord:
+        """The record of a text."""
+        return cls(name, hashlib.sha256(data).hexdigest(), blake3(data).hexdigest())
 
 
 class BookRecord(msgspec.Struct, rename="kebab", frozen=True):
@@ -115,6 +123,17 @@ class RunRecord(msgspec.Struct, rename="kebab", frozen=True, kw_only=True):
     accepted_gaps: list[Any] = []
     findings: FileRecord | None = None
     transitions: FileRecord | None = None
+
+    @property
+    def texts(self) -> list[TextRecord]:
+        """The texts that the run was judged by: those of the rulebook, and the register."""
+        texts = [*self.rulebook.texts] if self.rulebook else []
+        return [*texts, self.register] if self.register else texts
+
+    @property
+    def numbers(self) -> dict[str, tuple[int, ...]]:
+        """How many of each verdict every rule came to, by its id: as `numbers_of` gives them of a judging."""
+        return {rule["rule"]: tuple(rule[name] for name in NUMBERS) for rule in self.rules}
 
 
 def encode(record: RunRecord) -> bytes:

@@ -8,13 +8,14 @@ head from outside knows that nothing was changed since.
 
 from __future__ import annotations
 
+import os
 import re
+import tempfile
 import zipfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import TypeVar
 
 import msgspec
@@ -22,7 +23,7 @@ from blake3 import blake3
 
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.store.logbook.logbook import FINDINGS, RECORD, TEXT, Logbook
-from keymallet.store.logbook.records import RunLine, RunRecord, TextRecord, encode, head_of
+from keymallet.store.logbook.records import RunLine, RunRecord, encode, head_of
 from keymallet.store.snapshot import MANIFEST, Snapshot, read_snapshot
 
 FORMAT = 1
@@ -94,7 +95,7 @@ def seal(logbook: Logbook, run: RunLine, snapshot: Snapshot, target: Path) -> No
         said = "its findings are no longer kept" if run.pruned else "the chain is broken after it"
         hint = "keymallet logbook verify says where" if not run.pruned else ""
         raise fail(f"run {run.number} cannot be sealed: {said}", file=logbook.location.said, hint=hint)
-    texts = {text.name: logbook.text(text.blake3) for text in _texts(record)}
+    texts = {text.name: logbook.text(text.blake3) for text in record.texts}
     findings = logbook.contents.get(run.findings, FINDINGS)
     pack(target, logbook.contents.get(run.digest, RECORD), proof, texts, findings, snapshot)
 
@@ -117,12 +118,6 @@ def seal_masked(
     pack(target, data, proof, texts, findings, snapshot, pseudonyms_of=run.head)
 
 
-def _texts(record: RunRecord) -> list[TextRecord]:
-    """The texts that a run was judged by."""
-    texts = [*record.rulebook.texts] if record.rulebook else []
-    return [*texts, record.register] if record.register else texts
-
-
 def pack(
     target: Path,
     record: bytes,
@@ -139,20 +134,23 @@ def pack(
     contents[_SNAPSHOT + MANIFEST] = snapshot.folder / MANIFEST
     for name in snapshot.manifest.tables:
         contents[f"{_SNAPSHOT}{name}.parquet"] = snapshot.folder / f"{name}.parquet"
-    unfinished = target.with_name(f".{target.name}.unfinished")
+    unfinished = target
     try:
+        handle, name = tempfile.mkstemp(prefix=".keymallet-", dir=target.parent)
+        os.close(handle)
+        unfinished = Path(name)
         _write(unfinished, contents, proof.head, pseudonyms_of)
         unfinished.replace(target)
     except OSError as error:
         raise fail(f"the sealed run cannot be written: {error.strerror or error}", file=str(target)) from None
     finally:
-        unfinished.unlink(missing_ok=True)
+        if unfinished is not target:
+            unfinished.unlink(missing_ok=True)
 
 
 def _write(path: Path, contents: dict[str, bytes | Path], head: str, pseudonyms_of: str) -> None:
     digests = {}
     with zipfile.ZipFile(path, "w") as archive:
-        path.chmod(0o600)
         for name, content in contents.items():
             kind = zipfile.ZIP_STORED if name.endswith(".parquet") else zipfile.ZIP_DEFLATED
             info = zipfile.ZipInfo(name, _ALWAYS)
@@ -188,7 +186,7 @@ def opened(path: Path) -> Iterator[Sealed]:
 
     Raises KeymalletError with everything that is not as it was sealed.
     """
-    with TemporaryDirectory(prefix="keymallet-sealed-") as made:
+    with tempfile.TemporaryDirectory(prefix="keymallet-sealed-") as made:
         folder = Path(made)
         try:
             with zipfile.ZipFile(path) as archive:
@@ -249,7 +247,7 @@ def _checked(folder: Path, manifest: SealManifest, altered: Callable[[str], Keym
     if record.findings is None or blake3(findings).hexdigest() != record.findings.blake3:
         raise altered("its findings are not those of its record")
     texts = {}
-    for text in _texts(record):
+    for text in record.texts:
         path = folder / _TEXTS / f"{text.blake3}{TEXT}"
         if not path.is_file() or blake3(path.read_bytes()).hexdigest() != text.blake3:
             raise altered(f"the text of {text.name} is not that of its record")

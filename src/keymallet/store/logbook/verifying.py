@@ -84,11 +84,8 @@ def _of_run(logbook: Logbook, run: RunLine, checked: set[tuple[str, str]]) -> It
 
 
 def _files(record: RunRecord) -> Iterator[tuple[str, str, str]]:
-    if record.rulebook is not None:
-        for text in record.rulebook.texts:
-            yield f"the rulebook {text.name}", text.blake3, TEXT
-    if record.register is not None:
-        yield f"the register {record.register.name}", record.register.blake3, TEXT
+    for text in record.texts:
+        yield f"the text of {text.name}", text.blake3, TEXT
     if record.findings is not None:
         yield "its findings", record.findings.blake3, FINDINGS
 

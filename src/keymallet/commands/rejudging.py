@@ -1,0 +1,26 @@
+"""Judging a run again from what was kept of it, and holding it against what it came to then."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from zoneinfo import ZoneInfo
+
+from keymallet.commands.judging_inputs import facts_for, history_facts
+from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook
+from keymallet.core.judging.judge import Judgement, judge
+from keymallet.store.logbook.records import NUMBERS, RunRecord
+from keymallet.store.snapshot import Snapshot
+
+
+def judged_as_kept(record: RunRecord, texts: Mapping[str, str], snapshot: Snapshot) -> Judgement:
+    """A run judged again by these texts, on this snapshot."""
+    book, register = read_kept_rulebook(record, texts), read_kept_register(record, texts)
+    used = facts_for(book.expressions(), history_facts(book), with_register=register is not None)
+    return judge(snapshot.evidence(used), book, record.judged_at, ZoneInfo(record.clock), register)
+
+
+def differing_rules(record: RunRecord, again: Judgement) -> list[str]:
+    """The rules that come to other numbers than they did."""
+    now = {count.rule.id: tuple(getattr(count, name) for name in NUMBERS) for count in again.counts()}
+    then = record.numbers
+    return [rule for rule in {**then, **now} if then.get(rule) != now.get(rule)]

@@ -13,7 +13,7 @@ import pytest
 from keymallet.demo.railway import write_estate
 from tests import profiles
 from tests.postgresql import Server
-from tests.support import run
+from tests.support import run, run_installed
 
 RAILWAY_AT, RAILWAY_NEXT = "2026-11-24T09:00Z", "2026-11-25T09:00Z"
 
@@ -51,6 +51,17 @@ def railway_snapshot(tmp_path_factory: pytest.TempPathFactory) -> Path:
             run("judge", "--at", instant, "--record", cwd=folder, expect=1)
 
     return made_once(tmp_path_factory, "railway", make)
+
+
+@pytest.fixture(scope="session")
+def four_weeks(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """What `keymallet demo` leaves in the folder `there`, and in `told.txt` what it said. Not to be changed."""
+
+    def make(folder: Path) -> None:
+        told = run_installed("demo", "there", cwd=folder, expect=0).stdout
+        (folder / "told.txt").write_text(told, "utf-8")
+
+    return made_once(tmp_path_factory, "four-weeks", make)
 
 
 @pytest.fixture

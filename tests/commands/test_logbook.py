@@ -553,3 +553,53 @@ def test_a_trend_is_shown_drawn_and_written(cannery: Path, tmp_path: Path) -> No
         (("--since", "2027-01-01"), "no run since"),
     ):
         assert told in run("trend", *words, cwd=cannery, expect=2).stderr
+
+
+def test_a_record_that_is_refused_each_time_hides_no_deleted_account(cannery: Path) -> None:
+    """What was read before and is missing now is none of the records that were refused already then."""
+    ragged = "left over,from,a\n"
+
+    def week(
+        day: int, *without: str, more: str = "", keys: str = "pump,K1,active\npump,K2,inactive"
+    ) -> dict[str, str]:
+        write(
+            cannery,
+            {"hall.csv": accounts(*without) + ragged + more, "keys.csv": f"login,key,state\n{keys}\n"},
+        )
+        night(cannery, day)
+        told = written(cannery, "changes") if day else []
+        return {row["account"] + row["subject"]: row["state"] for row in told if row["was"]}
+
+    week(0)
+    assert week(1, "lamp") == {"hall/lamp": "account gone"}
+    assert "1 vanished (hall/lamp)" in run("changes", cwd=cannery).stdout
+    # Cut in the middle, it is refused like the other: nobody can tell that from one that was deleted.
+    assert week(2, "lamp", "gro", more="gro,3,102\n") == {"hall/gro": "not seen"}
+    assert week(3, "lamp", "gro", more="gro,3,102\n") == {}, "refused again: still nobody can tell"
+    night(cannery, 3)
+    assert {row["state"] for row in written(cannery, "findings") if row["account"] == "hall/gro"} == {
+        "not seen"
+    }
+
+
+def test_a_key_that_is_gone_from_a_table_read_whole_is_mended(cannery: Path) -> None:
+    """However many records of accounts are refused: its own account was read."""
+    night(cannery, 0)
+    write(cannery, {"hall.csv": accounts() + "cut,off\n", "keys.csv": "login,key,state\npump,K2,inactive\n"})
+    night(cannery, 1)
+    assert [(row["rule"], row["state"]) for row in written(cannery, "changes")] == [
+        ("key-of-service", "mended")
+    ]
+
+
+def test_what_was_not_read_once_is_known_again_by_its_name(cannery: Path) -> None:
+    """A source that was not read has names alone: what it tells of is no account that came."""
+    night(cannery, 0)
+    kept = (cannery / "hall.csv").read_text("utf-8")
+    (cannery / "hall.csv").unlink()
+    night(cannery, 1)
+    write(cannery, {"hall.csv": kept})
+    night(cannery, 2)
+    told = run("changes", "--all", cwd=cannery).stdout
+    assert "seen again (5)" in told and "is there now" not in told
+    assert "accounts: the same" in told

@@ -8,12 +8,14 @@ import io
 import json
 import re
 import shlex
+import shutil
 from datetime import datetime
 from pathlib import Path
 
 import polars as pl
 import pytest
 
+from keymallet.commands.demo import SCREEN
 from keymallet.commands.parsers import COMMANDS
 from keymallet.core.explaining.findings import besides, on_numbers, on_people, on_register, on_systems
 from keymallet.core.explaining.reason_templates import TEMPLATES
@@ -115,14 +117,18 @@ def test_output_fits_100_columns_and_has_no_colour_when_piped(command: str, rail
     assert max(map(len, done.stdout.splitlines())) <= 100
 
 
-def test_the_demo_runs_the_day_and_may_be_run_again(tmp_path: Path) -> None:
-    """It says each command it runs; over its own estate it writes anew, over anything else never."""
-    for _ in range(2):
-        told = run_installed("demo", "there", cwd=tmp_path, expect=0).stdout
-        assert "$ keymallet read" in told and "$ keymallet judge" in told and "$ keymallet show" in told
+def test_the_demo_tells_the_fourth_morning_and_may_be_run_again(four_weeks: Path, tmp_path: Path) -> None:
+    """It says each command it runs; what its own estate has stays, over anything else it never writes."""
+    shutil.copytree(four_weeks / "there", tmp_path / "there")
+    first = (four_weeks / "told.txt").read_text("utf-8")
+    again = run_installed("demo", "there", cwd=tmp_path, expect=0).stdout
+    for told, runs in ((first, 4), (again, 5)):
         planted = (tmp_path / "there" / "ground-truth.csv").read_text("utf-8").splitlines()[1:]
         exempt = sum(line.endswith(",exempt") for line in planted)
         assert f"{len(planted) - 1 - exempt} breaches, 1 pending, {exempt} exempt" in told
+        assert f"{runs} runs from 2026-11-03 to 2026-11-24" in told
+        assert all(len(part.splitlines()) <= SCREEN + 3 for part in told.split("\n$ keymallet ")[1:])
+    assert first.count("Tuesday ") == 4 and again.count("Tuesday ") == 1
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "thesis.txt").write_text("years of work")
     done = run_installed("demo", "mine", cwd=tmp_path, expect=2)

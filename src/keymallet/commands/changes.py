@@ -11,6 +11,7 @@ from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.logbooks import open_logbook, snapshot_of_run
 from keymallet.commands.opening import open_estate
 from keymallet.commands.runs import judged_run, last_judged, run_called
+from keymallet.commands.wholeness import wholeness
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
@@ -101,12 +102,10 @@ def _moves(estate: Estate, logbook: Logbook, start: RunLine, end: RunLine) -> Mo
         snapshots.append(found)
     asked = {ACCOUNT.name: {"stable-id"}, PERSON.name: {"person", "name"}}
     before, after = (snapshot.evidence(asked) for snapshot in snapshots)
-    not_whole = {
-        name
-        for name, source in snapshots[1].manifest.sources.items()
-        if source.failed or source.incomplete or any(intake.refused for intake in source.intake.values())
-    }
-    return moves_between(before, after, not_whole)
+    whole = wholeness(snapshots[1], estate.retired, snapshots[0])
+    sources = before.tables[ACCOUNT.name]["source"].cast(pl.String).drop_nulls().unique().to_list()
+    open_ones = {name for name in sources if not whole.is_retired(name) and not whole.has_all(name)}
+    return moves_between(before, after, open_ones)
 
 
 def _rows(changes: pl.DataFrame) -> pl.DataFrame:

@@ -1,4 +1,4 @@
-"""Make the estate of the Gentian Valley Railway, a made-up organisation, and run the day on it."""
+"""Make the estate of the Gentian Valley Railway, a made-up organisation, and run four weeks on it."""
 
 from __future__ import annotations
 
@@ -12,29 +12,36 @@ import tomlkit
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.main import main
+from keymallet.commands.paging import first_lines
+from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import fail
 from keymallet.demo.certificates import make_certificate
 from keymallet.demo.railway import write_estate
 from keymallet.demo.service import TOKEN, Manners, serve
+from keymallet.demo.weeks import LAST, instant_of
 from keymallet.views.terminal import console, text
 
-AT = "2026-11-24T09:00Z"
-DAY = [
-    ("First the accounts are read out of the systems they are in.", ["read", "--at", AT]),
+AT = f"{instant_of(LAST):%Y-%m-%dT%H:%MZ}"
+BEFORE = f"{instant_of(LAST - 1):%Y-%m-%d}"
+MORNING = [
+    ("It is the fourth Tuesday. The accounts are read out of the systems they are in.", ["read", "--at", AT]),
     (
-        "Then every account is judged by the railway's own rulebook.",
+        "Every account is judged by the railway's own rulebook, and the run goes into the logbook.",
         ["judge", "--at", AT, "--worst", "4", "--record"],
     ),
+    (
+        "What is new since last Tuesday, what is back, what was mended, what became late, and why.",
+        ["changes", "--from", BEFORE, "--rows", "1"],
+    ),
+    ("Whose it is.", ["findings", "--by", "answerer"]),
+    ("What is late, the worst first.", ["findings", "--late", "--rows", "5"]),
+    ("How the four weeks went.", ["trend"]),
     ("One account is looked at closely: can this person get in?", ["show", "i.schneetaler", "--at", AT]),
     (
         "A topic is looked at in depth: who has which factors, and who has to use them.",
         ["view", "factors", "--at", AT, "--rows", "3", "--worst", "1"],
     ),
     ("Who is left out of rules, approved by whom, until when.", ["exempt", "list", "--at", AT]),
-    (
-        "All findings go to a file that spreadsheets open.",
-        ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],
-    ),
     (
         "What turns to breach in the next weeks, and a plan in which nobody is late.",
         ["ahead", "--at", AT, "--for", "6w", "--capacity", "40/week", "--spread", "--most", "4"],
@@ -43,13 +50,19 @@ DAY = [
         "What would passwords for 90 days instead of 180 mean?",
         ["rehearse", "--at", AT, "--set", "limit.password-age=90d"],
     ),
+    (
+        "All findings go to a file that spreadsheets open.",
+        ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],
+    ),
     ("An export that nobody has a map for yet is looked at.", ["fit", "exports/cloud.json"]),
     ("And the rulebook is checked, as it is before every change to it.", ["rules", "check"]),
 ]
+SCREEN = 28
+"""How many lines of each command's output are shown: its first screen."""
 
 
 def run(options: argparse.Namespace) -> int:
-    """Write the estate, then run the day on it. Raises KeymalletError if something else is in the way."""
+    """Write the estate, then run the morning on it. Raises KeymalletError if something else is in the way."""
     if options.serve:
         with tempfile.TemporaryDirectory(prefix="keymallet-demo-") as made:
             return _serve(options, Path(made))
@@ -63,32 +76,71 @@ def run(options: argparse.Namespace) -> int:
         raise fail(
             "something else is here already", file=str(folder), hint="name a folder that is new or empty"
         )
-    try:
-        write_estate(folder)
-    except OSError as error:
-        raise fail(f"the estate cannot be written: {error.strerror or error}", file=str(folder)) from None
     out = console()
     out.print(
         text("The Gentian Valley Railway is made up: its people, hosts and domains do not exist.", "dim")
     )
-    out.print(text(f"Its estate is now in {folder}: estate.toml, rulebook.toml, exports, hosts.", "dim"))
+    out.print(text(f"Its estate goes into {folder}: estate.toml, rulebook.toml, exports, hosts.", "dim"))
     before = Path.cwd()
+    # What was read here before stays: only the weeks that are missing are made.
+    first = 1 + sum((folder / "snapshots" / _snapshot_of(week)).exists() for week in range(1, LAST))
+    for week in range(first, LAST):
+        _write(folder, week)
+        os.chdir(folder)
+        try:
+            _live_through(week)
+        finally:
+            os.chdir(before)
+    _write(folder, LAST)
     os.chdir(folder)
     try:
-        worst = CLEAN
-        for sentence, words in DAY:
-            out.print()
-            out.print(text(sentence, "italic"))
-            out.print(text(f"$ keymallet {' '.join(words)}", "bold cyan"))
-            code = main(words)
-            out.print(text(f"(ends with code {code})", "dim"))
-            if code not in (CLEAN, BREACH, INCOMPLETE):
-                worst = code
+        worst = max(_shown(sentence, words) for sentence, words in MORNING)
     finally:
         os.chdir(before)
     out.print()
     out.print(text(f"Now go on yourself: cd {folder}, and keymallet --help.", "bold"))
     return worst
+
+
+def _write(folder: Path, week: int) -> None:
+    try:
+        write_estate(folder, week)
+    except OSError as error:
+        raise fail(f"the estate cannot be written: {error.strerror or error}", file=str(folder)) from None
+
+
+def _snapshot_of(week: int) -> str:
+    return f"{instant_of(week):%Y-%m-%dT%H%M%SZ}"
+
+
+def _live_through(week: int) -> None:
+    """Read and judge one of the weeks before, and say in a line how it went."""
+    at = instant_of(week)
+    with first_lines(0):
+        for words in (["read"], ["judge", "--record"]):
+            main([*words, "--at", f"{at:%Y-%m-%dT%H:%MZ}"])
+    console().print(text(f"Tuesday {at.day} {at:%B}: {_STORIES[week]}"))
+
+
+_STORIES = {
+    1: "the first run; the logbook begins.",
+    2: "the export of the cloud service is not there: what is in it was not seen.",
+    3: "passwords are good for 180 days now, not 365; an exemption is over.",
+}
+
+
+def _shown(sentence: str, words: list[str]) -> int:
+    """Run one command and show the first screen of what it says; its code, if it could not be carried out."""
+    out = console()
+    out.print()
+    out.print(text(sentence, "italic"))
+    out.print(text(f"$ keymallet {' '.join(words)}", "bold cyan"))
+    out.file.flush()
+    with first_lines(SCREEN) as left_out:
+        code = main(words)
+    more = f"{how_many(left_out[0], 'line')} more; " if left_out[0] else ""
+    out.print(text(f"({more}ends with code {code})", "dim"))
+    return CLEAN if code in (CLEAN, BREACH, INCOMPLETE) else code
 
 
 def _serve(options: argparse.Namespace, folder: Path) -> int:

@@ -10,13 +10,14 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager, redirect_stdout
+from typing import cast
 
 _NOT_FOUND = 127
 """What a shell ends with where there is no such program."""
 
 
 class _Held(io.TextIOWrapper):
-    """Standard output that is kept until all has been said; it is the terminal to whoever asks."""
+    """Standard output that is kept until all has been said; it is what it stands for to whoever asks."""
 
     def __init__(self) -> None:
         # Bytes that are written past the text have to come where they were written.
@@ -28,8 +29,15 @@ class _Held(io.TextIOWrapper):
             write_through=True,
         )
 
+        self._is_terminal = sys.stdout.isatty()
+
     def isatty(self) -> bool:
-        return True
+        return self._is_terminal
+
+    def told(self) -> bytes:
+        """All that was said so far."""
+        self.flush()
+        return cast(bytes, self.buffer.getvalue())  # type: ignore[attr-defined]
 
     def fileno(self) -> int:
         return sys.__stdout__.fileno() if sys.__stdout__ else 1
@@ -60,8 +68,21 @@ def paged(wanted: bool) -> Iterator[None]:
         with redirect_stdout(held):
             yield
     finally:
-        held.flush()
-        _show(held.buffer.getvalue(), command)  # type: ignore[attr-defined]
+        _show(held.told(), command)
+
+
+@contextmanager
+def first_lines(most: int) -> Iterator[list[int]]:
+    """Print only so many lines of what is printed meanwhile; the list then has how many were left out."""
+    held, left_out = _Held(), [0]
+    try:
+        with redirect_stdout(held):
+            yield left_out
+    finally:
+        lines = held.told().splitlines(keepends=True)
+        left_out[0] = max(len(lines) - most, 0)
+        sys.stdout.buffer.write(b"".join(lines[:most]))
+        sys.stdout.flush()
 
 
 def _show(text: bytes, command: str) -> None:

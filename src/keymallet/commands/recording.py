@@ -28,11 +28,12 @@ from keymallet.commands.logbooks import (
     snapshot_of_run,
 )
 from keymallet.commands.opening import open_estate
+from keymallet.commands.wholeness import wholeness
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.history.details import Side, details
-from keymallet.core.history.identity import FINDING, Identities
-from keymallet.core.history.lives import LIFE, Lives, Wholeness, first_lives, follow
+from keymallet.core.history.identity import FINDING
+from keymallet.core.history.lives import LIFE, Lives, first_lives, follow
 from keymallet.core.history.observed import Observed, observe
 from keymallet.core.history.run_table import added, run_table
 from keymallet.core.history.states import Cause, State
@@ -98,7 +99,7 @@ def record_run(
             lives = first_lives(observed, judgement.at)
         else:
             between = _Between(inputs, judgement, logbook, logbook.record(last), record)
-            whole = wholeness(inputs.snapshot, estate.retired)
+            whole = wholeness(inputs.snapshot, estate.retired, between.earlier())
             lives = follow(before, observed, between.steps, whole, writer.ended, judgement.at)
         table = run_table(observed, lives, before, judgement.at, estate.answers, described)
         changes = None
@@ -162,7 +163,7 @@ def compared_with_last(inputs: JudgingInputs, judgement: Judgement, described: D
             before,
             observed,
             _no_steps,
-            wholeness(inputs.snapshot, estate.retired if estate else ()),
+            wholeness(inputs.snapshot, estate.retired if estate else (), _earlier(inputs, logbook, last)),
             _nothing_ended,
             judgement.at,
         )
@@ -171,6 +172,14 @@ def compared_with_last(inputs: JudgingInputs, judgement: Judgement, described: D
     entries = estate.answers if estate else ()
     table = run_table(observed, lives, None, judgement.at, entries, described)
     return Recorded(table, judgement.at, None, last)
+
+
+def _earlier(inputs: JudgingInputs, logbook: Logbook | None, last: RunLine | None) -> Snapshot | None:
+    """What the last run rested on, if it is still there."""
+    if inputs.estate is None or logbook is None or last is None:
+        return None
+    rested_on = logbook.record(last).snapshot
+    return snapshot_of_run(inputs.estate.snapshots, rested_on) if rested_on else None
 
 
 def _unknown(frame: DataFrame) -> DataFrame:
@@ -188,32 +197,6 @@ def _nothing_ended(ids: pl.Series) -> DataFrame:
     )
 
 
-def wholeness(snapshot: Snapshot, retired: Collection[str]) -> Wholeness:
-    """What a row that is missing from a snapshot can tell; `retired` are sources that exist no longer."""
-    sources = snapshot.manifest.sources
-    return Wholeness(
-        # What had values before and has none now, and nobody has confirmed, may be an export gone wrong.
-        frozenset(
-            name for name, source in sources.items() if source.failed or source.incomplete or source.emptied
-        ),
-        {
-            name: frozenset(
-                [*(table for table, intake in source.intake.items() if intake.refused)]
-                # What another server has was not asked for: an account that is missing may have moved there.
-                + ([ACCOUNT.name] if source.referrals else [])
-            )
-            for name, source in sources.items()
-        },
-        {name: frozenset(source.supply) for name, source in sources.items()},
-        tuple(retired),
-        frozenset(
-            name
-            for name, source in sources.items()
-            if not source.failed and (source.incomplete or source.emptied)
-        ),
-    )
-
-
 @dataclass
 class _Between:
     """The way from the run before to this one, walked once it is known that something changed."""
@@ -227,7 +210,7 @@ class _Between:
 
     def steps(self, keys: Collection[str]) -> Steps | None:
         """Judge step by step by the rules of these keys; None where the old evidence is no longer there."""
-        snapshot = self._snapshot()
+        snapshot = self.earlier()
         if snapshot is None or self.now.snapshot is None:
             return None
         same = Sameness(
@@ -252,7 +235,8 @@ class _Between:
         self.walked = Steps.between(before, self.judgement, inputs.register, same, inputs.clock, keys)
         return self.walked
 
-    def _snapshot(self) -> Snapshot | None:
+    def earlier(self) -> Snapshot | None:
+        """What the run before rested on, if it is still there."""
         assert self.inputs.estate is not None
         assert self.past.snapshot is not None
         if self.past.snapshot.blake3 == self.inputs.snapshot.digest:
@@ -265,7 +249,7 @@ class _Between:
         if steps is None:
             nothing = pl.Series("changed", [[]], dtype=TRANSITIONS["changed"])
             return nothing.new_from_index(0, lives.transitions.height)
-        old = Identities(steps.old, observed.identities.known_as)
+        old = observed.identities_before(steps.old)
         before = Side(old, steps.before.rulebook, steps.before.register)
         after = Side(observed.identities, self.inputs.rulebook, self.inputs.register)
         return details(lives.transitions, before, after, self.inputs.clock)

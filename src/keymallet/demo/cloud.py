@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from dataclasses import dataclass, field
+from datetime import datetime
 from typing import Any
 
 from keymallet.demo.accounts import AT, Account
@@ -80,7 +81,7 @@ def _user(account: Account, chance: random.Random) -> CloudUser:
     )
 
 
-def cloud_export(users: list[CloudUser]) -> str:
-    """The export: one JSON document."""
-    document = {"exported": f"{AT:%Y-%m-%dT%H:%M:%SZ}", "users": [user.record() for user in users]}
+def cloud_export(users: list[CloudUser], at: datetime) -> str:
+    """The export of an instant: one JSON document."""
+    document = {"exported": f"{at:%Y-%m-%dT%H:%M:%SZ}", "users": [user.record() for user in users]}
     return json.dumps(document, ensure_ascii=False, indent=1) + "\n"

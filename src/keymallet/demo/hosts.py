@@ -17,6 +17,8 @@ from keymallet.demo.accounts import AT
 from keymallet.demo.host_files import SignIn, SshKey
 
 _TODAY = (AT - datetime(1970, 1, 1, tzinfo=UTC)).days
+TOOR = AT - timedelta(days=12)
+"""When somebody made a second root on the first host."""
 _CRYPT = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 _SYSTEM = (
     ("daemon", 1, "/usr/sbin/nologin"),
@@ -89,6 +91,7 @@ class Host:
         for login, _ in people:
             self.keys[login] = [self.key(f"{login}@gvr.example").line]
         self.certificates: dict[str, str] = {}
+        self.certificates_of_the_day: set[str] = set()
         self.last = {login: self.sign_in(login, self.random.randint(1, 20)) for login, _ in people}
         self.failures: dict[str, list[datetime]] = {}
         self.sshd = {"PermitRootLogin": "no", "PasswordAuthentication": "no"}
@@ -365,6 +368,7 @@ def _plant_on_the_third(host: Host) -> None:
     host.person(5).expires = _TODAY + 1
 
     host.certificates[host.person(0).name] = f"{host.person(0).name}-cert.pub"
+    host.certificates_of_the_day = set(host.certificates.values())
     host.certificates[host.person(1).name] = f"{host.person(1).name}-cert.pub"
     host.cause("certificate-life", host.person(1).name, f"ssh-certificate {_YEAR_LONG}")
 

@@ -11,6 +11,8 @@ from keymallet.demo.openings import Opening
 
 KEPT = timedelta(days=30)
 """The directory keeps its sign-ins so long."""
+_TOLD = KEPT + timedelta(days=21)
+"""So far back they are made for those who work while privilege is open, for the weeks before."""
 SPRAYING, HAMMERING = "203.0.113.44", ("198.51.100.7", "198.51.100.8", "198.51.100.19")
 SPRAYED = 25
 
@@ -38,7 +40,7 @@ def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[Sig
     for days, hour in ((1, 3.25), (6, 22.5)):
         at = _day(days, hour)
         sign_ins.append(SignIn(outside.login, at, True, "", "Passkey", "gvr-admin-4.gvr.example"))
-        outside.cause("work-in-opening", _named(sign_ins[-1]))
+        outside.cause("work-in-opening", named(sign_ins[-1]))
     for account in for_work:
         account.last_sign_in = max(sign_in.at for sign_in in sign_ins if sign_in.login == account.login)
     east = next(account for account in accounts if account.login == "emergency-2")
@@ -52,12 +54,12 @@ def plant_sign_ins(accounts: list[Account], openings: list[Opening]) -> list[Sig
     ]
     for sign_in in sign_ins:
         if sign_in.login == east.login:
-            east.cause("emergency-sign-ins", _named(sign_in))
+            east.cause("emergency-sign-ins", named(sign_in))
     sign_ins += _failures(accounts, chance)
     return sorted(sign_ins, key=lambda sign_in: (sign_in.at, sign_in.login))
 
 
-def _named(sign_in: SignIn) -> str:
+def named(sign_in: SignIn) -> str:
     """How findings name a sign-in: by its minute in the railway's clock, and where it came from."""
     return f"{sign_in.at.astimezone(CLOCK):%Y-%m-%d %H:%M} from {sign_in.origin}"
 
@@ -79,7 +81,7 @@ def _of_openings(for_work: list[Account], openings: list[Opening]) -> list[SignI
             "gvr-admin-2.gvr.example",
         )
         for opening in openings
-        if opening.login in logins and AT - KEPT < opening.starts < AT and opening.outcome == "Opened"
+        if opening.login in logins and AT - _TOLD < opening.starts < AT and opening.outcome == "Opened"
     ]
 
 

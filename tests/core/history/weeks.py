@@ -11,7 +11,7 @@ import polars as pl
 
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.history.details import Side, details
-from keymallet.core.history.identity import FINDING, Identities
+from keymallet.core.history.identity import FINDING
 from keymallet.core.history.lives import ENDED, Lives, Wholeness, first_lives, follow
 from keymallet.core.history.observed import Observed, observe
 from keymallet.core.history.run_table import run_table
@@ -82,7 +82,7 @@ class Weeks:
         assert self.lives is not None and self.observed is not None
         if self.steps is None:
             return pl.Series("changed", [[]] * self.lives.transitions.height)
-        old = Identities(self.steps.old, self.observed.identities.known_as)
+        old = self.observed.identities_before(self.steps.old)
         book = judgement.rulebook
         register = judgement.covers.register if judgement.covers is not None else None
         return details(

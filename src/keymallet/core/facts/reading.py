@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -16,14 +18,23 @@ MOST_DETAILS = 1_000
 """How many refusals are kept one by one for a table and kind; all are counted."""
 
 
+def digest_of_record(record: bytes) -> str:
+    """What tells later whether the very same record was refused again."""
+    return hashlib.blake2b(record, digest_size=10).hexdigest()
+
+
 class Refusal(msgspec.Struct, frozen=True):
-    """One record or cell that was not read: where, and why."""
+    """One record or cell that was not read: where, and why.
+
+    `record` is the digest of a record as it stood, empty where that is not known.
+    """
 
     file: str
     line: int
     reason: str
     column: str = ""
     last_line: int = 0
+    record: str = ""
 
     @property
     def lines(self) -> str:
@@ -55,6 +66,16 @@ class TableIntake(msgspec.Struct):
     stray_names: list[str] = []
     stray_by: str = ""
     found_by: int = 0
+
+    def refuses_the_same_as(self, earlier: TableIntake) -> bool:
+        """Whether each record that is refused here was refused in an earlier reading, just as it stands.
+
+        Then whatever was read in that one and is missing now is not among them.
+        """
+        if self.refused > len(self.refusals) or any(not each.record for each in self.refusals):
+            return False
+        now, then = (Counter(each.record for each in part.refusals) for part in (self, earlier))
+        return now <= then
 
     def refuse(self, refusal: Refusal) -> None:
         """Note a record that is left out."""

@@ -24,7 +24,7 @@ from keymallet.core.history.identity import (
     Identities,
     rule_keys,
 )
-from keymallet.core.history.states import Cause
+from keymallet.core.history.states import Cause, State
 from keymallet.core.judging.exemptions import covers_rule
 from keymallet.core.language import typed
 from keymallet.core.language.typed import limit_of
@@ -297,9 +297,10 @@ class _Facts:
 
 
 def _appeared(part: pl.DataFrame, there: list[pl.Series], table: Table) -> pl.DataFrame:
-    """A row that is there on one side alone is what changed."""
-    alone = part.select(FINDING, "source").with_columns(there[0].alias("old"), there[1].alias("new"))
+    """A row that is there on one side alone is what changed; of what was not seen, nobody knew before."""
+    alone = part.select(FINDING, "source", "was").with_columns(there[0].alias("old"), there[1].alias("new"))
     old, new = (pl.when(name).then(pl.lit("there")) for name in ("old", "new"))
+    old = pl.when(pl.col("was") == str(State.NOT_SEEN)).then(pl.lit("not known")).otherwise(old)
     return _cells(alone.filter(pl.col("old") != pl.col("new")), pl.lit(f"the {table.name}"), old, new)
 
 

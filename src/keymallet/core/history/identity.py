@@ -83,6 +83,22 @@ def aliases(known: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
     return found.filter(pl.col("new") != pl.col("known")).unique("new", keep="first", maintain_order=True)
 
 
+def aliases_before(now: pl.DataFrame, keys: pl.Series, before: pl.DataFrame) -> pl.DataFrame:
+    """The accounts of the evidence `before` that are known by another key there than they have `now`.
+
+    Those of which one evidence alone has a lasting id: a source that was not read gives nothing but names.
+    `keys` are what the accounts of `now` are known by.
+    """
+    sides = [_account_columns(each).with_columns(_own_id().alias("id")) for each in (before, now)]
+    if not any(side["id"].null_count() for side in sides):
+        return no_aliases()
+    sides[0] = sides[0].with_columns(account_keys(before).alias("new"))
+    sides[1] = sides[1].with_columns(keys.alias("known"))
+    same = sides[0].join(sides[1], on=["source", "name"], how="inner", suffix="-now")
+    same = same.filter(pl.col("id").is_null() != pl.col("id-now").is_null())
+    return same.select("new", "known").unique("new", keep="first", maintain_order=True)
+
+
 def _account_columns(accounts: pl.DataFrame) -> pl.DataFrame:
     return accounts.select(pl.col("source").cast(pl.String), "name", "stable-id")
 

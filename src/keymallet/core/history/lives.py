@@ -56,7 +56,9 @@ class Wholeness:
     """What can be concluded from a row that is not there any more.
 
     `not_read` are sources that were not read, or not to their end; `refused` are tables by source of which
-    records were refused: a row that is missing may be one of them. `tables` are those that each source gave.
+    records were refused: a row that is missing may be one of them. `refused_anew` are those of which a record
+    was refused that the run before did not refuse as it stands: what that one read may be among these alone.
+    `tables` are those that each source gave.
     `retired` are patterns of sources that exist no longer, `cut_short` those of `not_read` that gave a part.
     """
 
@@ -65,6 +67,7 @@ class Wholeness:
     tables: Mapping[str, frozenset[str]] = field(default_factory=dict)
     retired: tuple[str, ...] = ()
     cut_short: frozenset[str] = frozenset()
+    refused_anew: Mapping[str, frozenset[str]] | None = None
 
     def is_retired(self, source: str | None) -> bool:
         """Whether the estate says that a source exists no longer, with everything in it."""
@@ -82,15 +85,21 @@ class Wholeness:
         missing = {name for name in known if name not in self.tables and not self.is_retired(name)}
         return not self.cut_short and missing <= {REGISTER}
 
-    def tells_of(self, source: str | None, table: str) -> bool:
-        """Whether a row that is missing from a table of a source is gone for certain."""
+    def has_all(self, source: str) -> bool:
+        """Whether an account of a source that the run before read, and that is missing, is gone."""
+        return self.tells_of(source, ACCOUNT.name, seen_before=True)
+
+    def tells_of(self, source: str | None, table: str, *, seen_before: bool = False) -> bool:
+        """Whether a row that is missing from a table of a source is gone for certain.
+
+        `seen_before` says that the run before read it.
+        """
         if source is None or table == EXEMPTION.name:
             return True
         given = self.tables.get(source, frozenset())
+        refused = self.refused if self.refused_anew is None or not seen_before else self.refused_anew
         return (
-            source not in self.not_read
-            and table in given
-            and not self.refused.get(source, frozenset()) & {table, ACCOUNT.name}
+            source not in self.not_read and table in given and table not in refused.get(source, frozenset())
         )
 
 
@@ -176,8 +185,9 @@ def follow(
         if id(judgement) not in known_as:
             # All but the last are of the old evidence: its keys are worked out once.
             old = [each for place, each in known_as.items() if place != id(observed.judgement)]
-            new = old[-1].alongside(judgement) if old else Identities(judgement, observed.identities.known_as)
-            known_as[id(judgement)] = new
+            known_as[id(judgement)] = (
+                old[-1].alongside(judgement) if old else observed.identities_before(judgement)
+            )
         return known_as[id(judgement)]
 
     keys = [*KEYS, "stood"]
@@ -315,26 +325,26 @@ def _rest_on_several(identities: Identities) -> list[str]:
 
 def _unsure(frame: pl.DataFrame, wholeness: Wholeness) -> pl.Expr:
     """Whether a finding's source was not read in a way that would tell that it is over."""
-    pairs = frame.select("source", "table", "account-there", "code").unique()
-    missing = pairs.rows()
+    # What was not seen before may have been refused then, too: only what was there can be told by that.
+    frame = frame.with_columns(
+        (pl.col("account-there") | pl.col("name").is_null()).alias("only-row"),
+        (pl.col("stood") != "unproven").alias("seen-before"),
+    )
+    columns = ["source", "table", "only-row", "seen-before", "code"]
+    pairs = frame.select(columns).unique()
     unsure = []
-    for source, table, there, code in missing:
+    for source, table, only_row, seen, code in pairs.iter_rows():
         if source is None or table == EXEMPTION.name or wholeness.is_retired(source):
             unsure.append(False)
         elif source in wholeness.not_read or source not in wholeness.tables:
             unsure.append(True)
         elif code == NO_ROW:
-            unsure.append(not wholeness.tells_of(source, table if there else ACCOUNT.name))
+            missing = table if only_row else ACCOUNT.name
+            unsure.append(not wholeness.tells_of(source, missing, seen_before=seen))
         else:
             unsure.append(False)
     marked = pairs.with_columns(pl.Series("unsure", unsure, dtype=pl.Boolean))
-    found = frame.join(
-        marked,
-        on=["source", "table", "account-there", "code"],
-        how="left",
-        maintain_order="left",
-        nulls_equal=True,
-    )
+    found = frame.join(marked, on=columns, how="left", maintain_order="left", nulls_equal=True)
     return pl.lit(found["unsure"].fill_null(False))
 
 

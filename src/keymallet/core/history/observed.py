@@ -11,7 +11,15 @@ from keymallet.core.explaining.findings import Alike, alike
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
-from keymallet.core.history.identity import KEYS, ROW, Identities, aliases, finding_ids
+from keymallet.core.history.identity import (
+    ACCOUNT_KEY,
+    KEYS,
+    ROW,
+    Identities,
+    aliases,
+    aliases_before,
+    finding_ids,
+)
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rule
 
@@ -41,6 +49,13 @@ class Observed:
             places.append((found, pl.int_range(start, end, eager=True)))
             start = end
         return places
+
+    def identities_before(self, judgement: Judgement) -> Identities:
+        """The keys in the evidence of the run before: its accounts go by what they are known by now."""
+        now, before = (each.context.frames[ACCOUNT.name] for each in (self.judgement, judgement))
+        keys = self.identities.of_table(ACCOUNT.name)[ACCOUNT_KEY]
+        found = pl.concat([aliases_before(now, keys, before), self.identities.known_as])
+        return Identities(judgement, found.unique("new", keep="first", maintain_order=True))
 
     def _number_of(self, found: Alike) -> int:
         return self.identities.of_findings(found).height if found.rows is None else len(found.rows)

@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from ldif import LDIFParser
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.core.facts.reading import Reading, Refusal, digest_of_record
 from keymallet.sources.directory.entries import Entry, attribute_name
 from keymallet.sources.directory.interpret import Directory, unique
 from keymallet.sources.request import Request
@@ -64,11 +64,13 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
             if _is_only_prelude(block):
                 continue
             complaint = "a line without a colon" if "not found" in str(error) else str(error)[:80]
-            intake.refuse(Refusal(path, line, f"no record: {complaint}"))
+            why = f"no record: {complaint}"
+            intake.refuse(Refusal(path, line, why, record=digest_of_record(block)))
             continue
         if dn is None:
             if values:
-                intake.refuse(Refusal(path, line, "no record: it does not begin with dn:"))
+                why = "no record: it does not begin with dn:"
+                intake.refuse(Refusal(path, line, why, record=digest_of_record(block)))
             continue
         attributes: dict[str, list[bytes]] = {}
         for described, attribute in values.items():

@@ -24,7 +24,7 @@ from msgspec import structs
 
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
-from keymallet.core.facts.reading import Refusal
+from keymallet.core.facts.reading import Refusal, digest_of_record
 from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.shared.limits import refuse_endless_lines
 
@@ -341,7 +341,10 @@ def _survey(data: bytes, file: str, separator: str, expected: int) -> _Survey:
             survey.lines.append(line)
         elif cells:
             width = "1 cell" if len(cells) == 1 else f"{len(cells)} cells"
-            fault = Refusal(file, line, f"{width} where the header has {expected}", last_line=reader.line_num)
+            why, record = f"{width} where the header has {expected}", "\x1f".join(cells)
+            fault = Refusal(
+                file, line, why, last_line=reader.line_num, record=digest_of_record(record.encode())
+            )
             survey.refused.append(fault)
 
 

@@ -16,7 +16,7 @@ import pyarrow as pa
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.model import Column, Kind
-from keymallet.core.facts.reading import Refusal
+from keymallet.core.facts.reading import Refusal, digest_of_record
 from keymallet.sources.export.column_map import Cell, RowMap
 from keymallet.sources.export.csv_rows import as_utf8
 from keymallet.sources.export.json_path import JsonPath, parse_path
@@ -134,10 +134,12 @@ def _decode(text: bytes, line: int, records: Records) -> None:
     try:
         record = msgspec.json.decode(text)
     except (msgspec.DecodeError, RecursionError, ValueError) as error:
-        records.refused.append(Refusal(records.file, line, f"no JSON: {_reason(error)}"))
+        why = f"no JSON: {_reason(error)}"
+        records.refused.append(Refusal(records.file, line, why, record=digest_of_record(text)))
         return
     if not isinstance(record, dict):
-        records.refused.append(Refusal(records.file, line, "no object: a record has names and values"))
+        why = "no object: a record has names and values"
+        records.refused.append(Refusal(records.file, line, why, record=digest_of_record(text)))
         return
     records.records.append(record)
     assert isinstance(records.lines, list)

@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 import argparse
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 
 import polars as pl
 
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.judging_inputs import open_inputs
+from keymallet.commands.last_known import LastKnown, last_known
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import fail
 from keymallet.core.evaluating.steps import END
-from keymallet.core.judging.judge import Judgement
+from keymallet.core.history.answerers import ANSWERER
+from keymallet.core.history.identity import ACCOUNT_KEY, FINDING
+from keymallet.core.history.run_table import ADDED, ADDED_SCHEMA, added
+from keymallet.core.history.states import BROKEN
+from keymallet.core.history.to_come import added_to_come
 from keymallet.core.judging.run import Run
 from keymallet.core.language.literals import parse_span
 from keymallet.core.studies.ahead import Week, coming, described, spread, weeks
 from keymallet.outputs.calendar import to_calendar
 from keymallet.outputs.run_record import run_record
-from keymallet.views.ahead import ahead_figure, show_by_rule, show_first, show_heaviest, show_weeks
+from keymallet.views.ahead import Due, ahead_figure, show_by_rule, show_first, show_heaviest, show_weeks
 from keymallet.views.figures import figure_bytes, format_of
 from keymallet.views.summary import show_gaps, show_run
 from keymallet.views.terminal import console, show_hints, text
@@ -35,19 +40,33 @@ def run(options: argparse.Namespace) -> int:
     if options.spread and options.capacity is None:
         raise fail("--spread needs to know how much can be done", hint="add --capacity 40/week")
     inputs = open_inputs(options)
-    judgement = inputs.judge(inputs.evidence(inputs.rulebook.expressions()))
+    in_full = options.format != "table" or options.calendar
+    evidence = inputs.evidence_with_history() if in_full else inputs.evidence(inputs.rulebook.expressions())
+    judgement = inputs.judge(evidence)
     end = inputs.at + min(length, END - inputs.at)
     events = coming(judgement, end)
     if options.spread:
         events = spread(events, inputs.clock, inputs.at, options.capacity)
     outcome = inputs.run(judgement)
     schedule = weeks(events, inputs.clock, inputs.at, end)
-    _write_files(options, judgement, events, outcome, schedule)
+    known = last_known(inputs.estate, _WANTED)
+    due = due_until(known, inputs.at, end)
+    if options.figure:
+        form = format_of(options.figure)
+        figure = ahead_figure(schedule, outcome, options.capacity)
+        write_file(Path(options.figure), figure_bytes(figure, form))
+    told = None
+    if in_full:
+        entries = inputs.estate.answers if inputs.estate else ()
+        added = added_to_come(judgement, events, known.findings if known else None, entries)
+        told = described(judgement, events).hstack(added)
+    if options.calendar and told is not None:
+        write_file(Path(options.calendar), to_calendar(told, due, outcome, options.by))
     if options.format == "table":
         first = described(judgement, events.head(options.most))
-        _show(options, events, first, outcome, schedule)
-    else:
-        write_rows(options, described(judgement, events), run_record(outcome), "ahead")
+        _show(options, events, first, outcome, schedule, Due(due, known.run) if known else None)
+    elif told is not None:
+        write_rows(options, told, run_record(outcome), "ahead")
     return CLEAN
 
 
@@ -60,29 +79,34 @@ def _span(written: str) -> timedelta:
     return span
 
 
-def _write_files(
-    options: argparse.Namespace,
-    judgement: Judgement,
-    events: pl.DataFrame,
-    outcome: Run,
-    schedule: list[Week],
-) -> None:
-    if options.figure:
-        form = format_of(options.figure)
-        figure = ahead_figure(schedule, outcome, options.capacity)
-        write_file(Path(options.figure), figure_bytes(figure, form))
-    if options.calendar:
-        write_file(Path(options.calendar), to_calendar(described(judgement, events), outcome, options.by))
+_WANTED = (
+    *(FINDING, ACCOUNT_KEY, "source", "name", "stable-id", "rule", "title", "severity", "account"),
+    *("subject", "state", "first-seen", "due", ANSWERER, "cause"),
+)
+
+
+def due_until(known: LastKnown | None, at: datetime, end: datetime) -> pl.DataFrame:
+    """What is open at an instant and has to be mended by another, the first one first, with ADDED."""
+    if known is None:
+        return pl.DataFrame(schema={**dict.fromkeys(_WANTED, pl.String()), **ADDED_SCHEMA})
+    is_open = pl.col("state").is_in(list(map(str, BROKEN)))
+    due = known.findings.filter(is_open & (pl.col("due") <= end)).sort("due", FINDING)
+    return due.drop(name for name in ADDED if name in due.columns).hstack(added(due, at))
 
 
 def _show(
-    options: argparse.Namespace, events: pl.DataFrame, first: pl.DataFrame, outcome: Run, schedule: list[Week]
+    options: argparse.Namespace,
+    events: pl.DataFrame,
+    first: pl.DataFrame,
+    outcome: Run,
+    schedule: list[Week],
+    due: Due | None,
 ) -> None:
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
         out.print()
-        show_weeks(out, schedule, options.capacity, spread=options.spread)
+        show_weeks(out, schedule, options.capacity, due, outcome, spread=options.spread)
         if events.height:
             show_heaviest(out, events, outcome)
             out.print()
@@ -110,4 +134,6 @@ def _show(
                 )
             ]
         show_gaps(out, outcome.gaps)
+        if due is not None and due.findings.height:
+            hints.append(("keymallet findings", "what is open now, the late ones first, and whose"))
         show_hints(out, [*hints, ("keymallet ahead --format csv --output ahead.csv", "all of it")])

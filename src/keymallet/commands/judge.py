@@ -145,7 +145,10 @@ def _show(
         lacking = untold(judgement)
         show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on), lacking)
         out.print()
-        (_show_all if options.all else _show_in_short)(out, inputs, judgement, outcome, worst, lacking)
+        if options.all:
+            _show_all(out, inputs, judgement, outcome, worst, lacking, history)
+        else:
+            _show_in_short(out, inputs, judgement, outcome, worst, lacking)
         if history is not None:
             show_since_last(out, history.run, history.before, history.failed, inputs.clock)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
@@ -209,6 +212,7 @@ def _show_all(
     outcome: Run,
     worst: _Worst,
     lacking: list[Untold],
+    history: Recorded | None,
 ) -> None:
     """Everything: rules, topics, accounts and all that is no account's, and what was not read."""
     show_digests(out, outcome)
@@ -223,10 +227,10 @@ def _show_all(
     if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        broken = findings(judgement, (Verdict.BREACH,), worst.rows)
+        broken = _with_lives(findings(judgement, (Verdict.BREACH,), worst.rows), history)
         show_worst(out, outcome, broken, worst.names, worst.breached)
     for _, title, found_of, show in BESIDES:
-        broken = found_of(judgement)
+        broken = _with_lives(found_of(judgement), history)
         if broken.height:
             out.print()
             out.print(text(title, "dim"))
@@ -237,6 +241,11 @@ def _show_all(
         show_intake(out, inputs.snapshot, only_gaps=True)
     out.print()
     show_evidence_gaps(out, outcome)
+
+
+def _with_lives(found: DataFrame, history: Recorded | None) -> DataFrame:
+    """Findings with what the logbook knows of each, where this judging was written into it."""
+    return found if history is None else history.with_lives(found)
 
 
 def _not_judged(lacking: list[Untold]) -> set[str]:

@@ -35,7 +35,7 @@ from keymallet.core.history.details import Side, details
 from keymallet.core.history.identity import FINDING
 from keymallet.core.history.lives import LIFE, Lives, first_lives, follow
 from keymallet.core.history.observed import Observed, observe
-from keymallet.core.history.run_table import added, run_table
+from keymallet.core.history.run_table import added, run_table, with_lives
 from keymallet.core.history.states import Cause, State
 from keymallet.core.history.steps import Judged, Sameness, Steps
 from keymallet.core.judging.judge import Judgement
@@ -75,6 +75,10 @@ class Recorded:
     def added(self, places: int) -> DataFrame:
         """The columns that findings have in outputs, of the first `places` of them: those of this judging."""
         return added(self.table.head(places), self.at)
+
+    def with_lives(self, found: DataFrame) -> DataFrame:
+        """Findings as outputs have them, with these columns."""
+        return with_lives(found, self.table, self.at)
 
 
 def record_run(

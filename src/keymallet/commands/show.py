@@ -6,9 +6,13 @@ import argparse
 
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.judging_inputs import open_inputs
+from keymallet.commands.last_known import last_known
 from keymallet.core.explaining.findings import about_account
 from keymallet.core.explaining.unlocking import read_conditions, unlockers
 from keymallet.core.facts.lookup import find_accounts, of_same_person
+from keymallet.core.history.answerers import ANSWERER
+from keymallet.core.history.identity import FINDING
+from keymallet.core.history.run_table import LABEL, with_lives
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import work_out
 from keymallet.views.account import show_account
@@ -34,6 +38,7 @@ def run(options: argparse.Namespace) -> int:
     conditions = read_conditions(inputs.unlocks, inputs.rulebook)
     found = find_accounts(evidence, options.account)
     most = None if options.all else max(LINES // (3 * len(found)), LEAST_BREACHES)
+    known = last_known(inputs.estate, (*LABEL, FINDING, "state", "first-seen", "due", ANSWERER, "cause"))
     for number, row in enumerate(found):
         around = inputs.judge(evidence.around(row), by_others)
         alone = inputs.judge(evidence.only([row]), nothing)
@@ -44,6 +49,8 @@ def run(options: argparse.Namespace) -> int:
         if number:
             out.print()
         verdicts = about_account(row, around, among_all)
+        if known is not None:
+            verdicts = with_lives(verdicts, known.findings, inputs.at)
         unlocked_by = unlockers(alone.context, inputs.unlocks, conditions, inputs.rulebook)
         show_account(out, alone.context, verdicts, of_same_person(evidence, row), topics, most, unlocked_by)
     out.print()

@@ -9,21 +9,24 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
-from datetime import date, timedelta
+from datetime import date, datetime, timedelta
 from typing import Any
 
 import polars as pl
 
-from keymallet.core.base.listing import and_more
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.base.optional_packages import extra
+from keymallet.core.history.run_table import ADDED
 from keymallet.core.judging.run import Run
 from keymallet.core.studies.ahead import days
 
 MOST_LISTED = 200
 
 
-def to_calendar(events: pl.DataFrame, run: Run, by: str) -> bytes:
+def to_calendar(events: pl.DataFrame, due: pl.DataFrame, run: Run, by: str) -> bytes:
     """The calendar; `by` is `account` for an event for each finding, or `day`.
+
+    `events` are findings to come, `due` open ones that have to be mended; what is late lies on today.
 
     Raises KeymalletError if the package for calendars is not installed.
     """
@@ -32,8 +35,9 @@ def to_calendar(events: pl.DataFrame, run: Run, by: str) -> bytes:
     calendar.add("prodid", "-//Keymallet//Keymallet//EN")
     calendar.add("version", "2.0")
     calendar.add("x-wr-calname", f"{run.organisation}: what turns to breach")
-    entries = _by_day(events, run) if by == "day" else _by_account(events, run)
-    for day, key, summary, description in entries:
+    entries = [_due_by_day, _by_day] if by == "day" else [_due, _by_account]
+    told = [*entries[0](due, run), *entries[1](events, run)]
+    for day, key, summary, description in told:
         event = icalendar.Event()
         event.add("uid", f"{hashlib.sha256(key.encode()).hexdigest()[:32]}@keymallet")
         event.add("dtstamp", run.at)
@@ -59,7 +63,48 @@ def _by_account(events: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str
         key = f"{run.organisation}\0{row['rule']}\0{row['account']}\0{row['subject']}"
         counts = f"Counts as a breach from {row['at'].astimezone(run.clock):%Y-%m-%d %H:%M}."
         advice = f"\n{row['advice']}" if row["advice"] else ""
-        yield day, key, f"{who}: {row['title']}", f"{row['severity']}, rule {row['rule']}. {counts}{advice}"
+        said = f"{row['severity']}, rule {row['rule']}. {counts}{advice}\n{_known(row, run)}"
+        yield day, key, f"{who}: {row['title']}", said
+
+
+def _due(due: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str, str]]:
+    for day, row in _due_on(due, run):
+        key = f"due\0{row['finding-id']}"
+        summary = f"{'late' if row['late-by'] else 'due'}: {_who(row)}: {row['title']}"
+        yield day, key, summary, f"{row['severity']}, rule {row['rule']}.\n{_known(row, run)}"
+
+
+def _due_by_day(due: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str, str]]:
+    by_day: dict[date, list[str]] = {}
+    for day, row in _due_on(due, run):
+        by_day.setdefault(day, []).append(f"{row['severity']}: {_who(row)}: {row['title']}")
+    for day, lines in sorted(by_day.items()):
+        yield (
+            day,
+            f"{run.organisation}\0due\0{day}",
+            f"{len(lines):,} have to be mended by now",
+            _listed(lines),
+        )
+
+
+def _due_on(due: pl.DataFrame, run: Run) -> Iterator[tuple[date, dict[str, Any]]]:
+    today = run.at.astimezone(run.clock).date()
+    for row in due.iter_rows(named=True):
+        day = row["due"].astimezone(run.clock).date()
+        yield max(day, today), row
+
+
+def _known(row: dict[str, Any], run: Run) -> str:
+    """What the logbook knows of a finding, and what it will be known by: a line for each."""
+    told = []
+    for name in ADDED:
+        value = row.get(name)
+        if isinstance(value, datetime):
+            value = f"{value.astimezone(run.clock):%Y-%m-%d %H:%M}"
+        elif isinstance(value, timedelta):
+            value = how_many(value.days, "day") if value.days else "less than a day"
+        told += [f"{name}: {value}"] if value else []
+    return "\n".join(told)
 
 
 def _by_day(events: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str, str]]:
@@ -67,9 +112,13 @@ def _by_day(events: pl.DataFrame, run: Run) -> Iterator[tuple[date, str, str, st
     for day, row in _dated(events, run):
         by_day.setdefault(day, []).append(f"{row['severity']}: {_who(row)}: {row['title']}")
     for day, lines in sorted(by_day.items()):
-        rest = [and_more(len(lines) - MOST_LISTED)] if len(lines) > MOST_LISTED else []
         summary = f"{len(lines):,} to mend before they turn to breach"
-        yield day, f"{run.organisation}\0{day}", summary, "\n".join([*lines[:MOST_LISTED], *rest])
+        yield day, f"{run.organisation}\0{day}", summary, _listed(lines)
+
+
+def _listed(lines: list[str]) -> str:
+    rest = [and_more(len(lines) - MOST_LISTED)] if len(lines) > MOST_LISTED else []
+    return "\n".join([*lines[:MOST_LISTED], *rest])
 
 
 def _who(row: dict[str, Any]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
@@ -14,21 +15,46 @@ from rich.text import Text
 from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES
-from keymallet.core.studies.ahead import Week, days
+from keymallet.core.studies.ahead import Week, days, monday_of
+from keymallet.store.logbook.records import RunLine
 from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
 from keymallet.views.plain_table import PlainTable
-from keymallet.views.terminal import SEVERITY_STYLES, day, text
+from keymallet.views.terminal import SEVERITY_STYLES, day, moment, text
 
 BAR = 26
 RULES_NAMED = 1
 HEAVIEST = 5
 
 
-def show_weeks(out: Console, schedule: list[Week], capacity: int | None, *, spread: bool) -> None:
-    """Print a line for each week: how much turns, what of it is late or beyond the capacity, and of what."""
+@dataclass(frozen=True)
+class Due:
+    """What is open and has to be mended in the time that is looked at, as a run knew it."""
+
+    findings: pl.DataFrame
+    run: RunLine
+
+
+def show_weeks(
+    out: Console, schedule: list[Week], capacity: int | None, due: Due | None, run: Run, *, spread: bool
+) -> None:
+    """Print a line for each week: how much turns, what of it is late or beyond the capacity, and of what.
+
+    With `due` also how much that is open has to be mended in it, and before that how much is past due.
+    """
     table = PlainTable()
+    by_week: Counter[date] = Counter()
+    if due is not None:
+        ahead = due.findings.filter(pl.col("due") >= run.at)
+        by_week = Counter(map(monday_of, days(ahead["due"], run.clock)))
+        number, late = due.findings.height, due.findings.height - ahead.height
+        verb = "finding that is open has" if number == 1 else "findings that are open have"
+        told = f"{number:,} {verb} to be mended by then, {late:,} of them past due"
+        out.print(text(f"{told} (run {due.run.number} of {moment(due.run.judged_at, run.clock)})"))
+        out.print()
     table.add_column("week from", no_wrap=True, min_width=10)
     table.add_column("turn to breach", justify="right", no_wrap=True, min_width=14)
+    if by_week:
+        table.add_column("due", justify="right", no_wrap=True, min_width=4)
     if spread:
         table.add_column("planned", justify="right", no_wrap=True, min_width=7)
         table.add_column("late", justify="right", no_wrap=True, min_width=4)
@@ -37,7 +63,9 @@ def show_weeks(out: Console, schedule: list[Week], capacity: int | None, *, spre
     table.add_column("most of them", ratio=1, overflow="fold")
     most = max([week.turning for week in schedule] + [capacity or 1, 1])
     for week in schedule:
-        numbers = [week.turning, *((week.planned, week.late) if spread else ())]
+        numbers = [week.turning]
+        numbers += [by_week[week.monday]] if by_week else []
+        numbers += [week.planned, week.late] if spread else []
         beyond = week.late if spread else max(week.turning - capacity, 0) if capacity else 0
         cells = [f"{number:,}" if number else "·" for number in numbers]
         drawn = _bar(week.turning, beyond, most)

@@ -88,14 +88,22 @@ def stretch(length: timedelta) -> str:
 
 
 def lasting(row: dict[str, Any], at: datetime, clock: ZoneInfo) -> str:
-    """How long a finding has held, and when time alone ends it; empty where neither can be told."""
+    """How long a finding has held, and when time alone ends it; with what the logbook knows of it, when it is
+    due and whose it is. Empty where nothing of it can be told."""
     since, until = row["since"], row["until"]
     notes = []
+    if row.get("state") in ("new", "back"):
+        notes.append(str(row["state"]))
     if since and row["verdict"] == "breach":
         notes.append(f"since {day(since, clock)} ({stretch(at - since)})")
     if until:
         word = _ENDS.get(row["verdict"])
         notes += [f"{word} {day(until, clock)} (in {stretch(until - at)})"] if word else []
+    if row["verdict"] == "breach" and row.get("due"):
+        late = row["late-by"]
+        notes.append(f"{stretch(late)} past due" if late else f"due {day(row['due'], clock)}")
+    if row["verdict"] == "breach" and row.get("answerer"):
+        notes.append(row["answerer"])
     return ", ".join(notes)
 
 

@@ -300,8 +300,9 @@ def _appeared(part: pl.DataFrame, there: list[pl.Series], table: Table) -> pl.Da
     """A row that is there on one side alone is what changed; of what was not seen, nobody knew before."""
     alone = part.select(FINDING, "source", "was").with_columns(there[0].alias("old"), there[1].alias("new"))
     old, new = (pl.when(name).then(pl.lit("there")) for name in ("old", "new"))
-    old = pl.when(pl.col("was") == str(State.NOT_SEEN)).then(pl.lit("not known")).otherwise(old)
-    return _cells(alone.filter(pl.col("old") != pl.col("new")), pl.lit(f"the {table.name}"), old, new)
+    unseen = pl.when(pl.col("was") == str(State.NOT_SEEN)).then(pl.lit("not known"))
+    was = unseen.otherwise(old)
+    return _cells(alone.filter(pl.col("old") != pl.col("new")), pl.lit(f"the {table.name}"), was, new)
 
 
 def _differing(pair: pl.DataFrame, what: pl.Expr) -> pl.DataFrame:

@@ -61,8 +61,10 @@ class Observed:
         return self.identities.of_findings(found).height if found.rows is None else len(found.rows)
 
 
-def observe(judgement: Judgement, known: pl.DataFrame | None = None) -> Observed:
-    """Find out what each finding is known by.
+def observe(
+    judgement: Judgement, known: pl.DataFrame | None = None, found: list[Alike] | None = None
+) -> Observed:
+    """Find out what each finding is known by: of all there are, or of those that are `found`.
 
     `known` are the findings of the run before, as `Observed.frame` has them: by these an account is known
     again where its source gives lasting ids only now, or no longer.
@@ -70,7 +72,7 @@ def observe(judgement: Judgement, known: pl.DataFrame | None = None) -> Observed
     accounts = judgement.context.frames[ACCOUNT.name]
     known_as = None if known is None else aliases(known, accounts)
     identities = Identities(judgement, known_as)
-    found = alike(judgement, together=True)
+    found = alike(judgement, together=True) if found is None else found
     who: dict[str, pl.DataFrame] = {}
     parts = [_nothing()]
     for each in found:

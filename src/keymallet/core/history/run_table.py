@@ -42,6 +42,12 @@ COLUMNS = (
 
 ADDED = (FINDING, "state", "first-seen", "due", "late-by", ANSWERER, "cause")
 """The columns that findings have in every output besides what `describe` says."""
+ADDED_SCHEMA = {
+    **dict.fromkeys(ADDED, pl.String()),
+    "first-seen": INSTANT,
+    "due": INSTANT,
+    "late-by": pl.Duration("us"),
+}
 
 
 def run_table(
@@ -101,6 +107,16 @@ def _told(observed: Observed, before: pl.DataFrame | None, at: datetime) -> pl.D
 
 def _said_at(at: datetime) -> pl.Expr:
     return pl.lit(at, dtype=INSTANT).alias(TOLD_AT)
+
+
+LABEL = ("rule", "account", "subject")
+"""What outputs name a finding by."""
+
+
+def with_lives(found: pl.DataFrame, table: pl.DataFrame, at: datetime) -> pl.DataFrame:
+    """Findings as `describe` says them, with ADDED by a run's table of each; null where it has none."""
+    known = table.select(LABEL).hstack(added(table, at)).unique(LABEL, keep="none")
+    return found.join(known, on=LABEL, how="left", maintain_order="left", nulls_equal=True)
 
 
 def added(table: pl.DataFrame, at: datetime) -> pl.DataFrame:

@@ -1,0 +1,42 @@
+"""Findings that are not there yet: what each will be known by, and whose it will be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import polars as pl
+
+from keymallet.core.explaining.findings import Alike
+from keymallet.core.history.answerers import ANSWERER, Answers, answerers
+from keymallet.core.history.identity import FINDING, ROW
+from keymallet.core.history.observed import observe
+from keymallet.core.history.run_table import ADDED, ADDED_SCHEMA
+from keymallet.core.history.states import Cause
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.verdicts import Verdict
+
+TO_COME = "to come"
+"""The state of a finding that only time keeps from being one."""
+
+
+def added_to_come(
+    judgement: Judgement, events: pl.DataFrame, known: pl.DataFrame | None, entries: Sequence[Answers]
+) -> pl.DataFrame:
+    """ADDED for rows that turn to breach: `events` has the `rule` of each and its ROW in the rule's table.
+
+    `known` are the findings of the last run, by which accounts are known again.
+    """
+    events = events.select(pl.col("rule").cast(pl.String), pl.col(ROW).cast(pl.UInt32))
+    rules = {rule.id: rule for rule in judgement.rulebook.rules}
+    found = [
+        Alike(rules[str(rule)], Verdict.BREACH, part[ROW])
+        for (rule,), part in events.unique().group_by("rule", maintain_order=True)
+    ]
+    observed = observe(judgement, known, found)
+    told = observed.frame.select("rule", ROW, FINDING).hstack(answerers(observed, entries).select(ANSWERER))
+    frame = events.join(told, on=["rule", ROW], how="left", maintain_order="left")
+    said = {"state": TO_COME, "cause": str(Cause.TIME)}
+    return frame.select(
+        name if name in (FINDING, ANSWERER) else pl.lit(said.get(name), dtype=ADDED_SCHEMA[name]).alias(name)
+        for name in ADDED
+    )

@@ -26,7 +26,7 @@ from sqlalchemy import create_engine, text
 
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.history.lives import TRANSITION as CHANGES
-from keymallet.store.logbook import connecting
+from keymallet.store.logbook import connecting, migrations
 from keymallet.store.logbook.connecting import VERSIONS, Location
 from keymallet.store.logbook.logbook import TRANSITIONS, Logbook
 from keymallet.store.logbook.pruning import prune
@@ -178,6 +178,54 @@ def test_a_newer_version_is_left_alone(where: Location) -> None:
         opened(where)
     _sql(where, f"UPDATE alembic_version SET version_num = '{VERSIONS[-1]}'")
     assert len(opened(where).runs()) == 1
+
+
+NEXT_VERSION = """
+import sqlalchemy as sa
+from alembic import op
+
+revision, down_revision = "next", "{before}"
+
+
+def upgrade() -> None:
+    op.add_column("run", sa.Column("more", sa.String))
+    op.execute("UPDATE run SET more = 'told'")
+    {then}
+"""
+
+
+def the_next_version(monkeypatch: pytest.MonkeyPatch, folder: Path, then: str) -> None:
+    """A later version of this program, with one more version of the tables."""
+    shutil.rmtree(folder, ignore_errors=True)
+    shutil.copytree(Path(migrations.__file__).parent, folder)
+    (folder / "versions/next.py").write_text(NEXT_VERSION.format(before=VERSIONS[-1], then=then))
+    monkeypatch.setattr(connecting, "MIGRATIONS", str(folder))
+    monkeypatch.setattr(connecting, "VERSIONS", (*VERSIONS, "next"))
+
+
+def test_an_older_version_is_brought_up_to_date(
+    where: Location, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In one go, whoever comes first, with all that was in it; if it fails on the way, nothing was done."""
+    before = append(opened(where))
+    with monkeypatch.context() as later:
+        the_next_version(
+            later, tmp_path / "broken", "raise sa.exc.OperationalError('', {}, Exception('disk is full'))"
+        )
+        with pytest.raises(KeymalletError, match="disk is full"):
+            opened(where)
+    assert opened(where).runs() == [before], "the older program reads it as before"
+    with monkeypatch.context() as later:
+        the_next_version(later, tmp_path / "next", "")
+        with ThreadPoolExecutor(4) as workers:
+            found = list(workers.map(lambda _: opened(where, make=False).runs(), range(4)))
+        assert found == [[before]] * 4
+        append(opened(where), 7)
+        assert not list(verify(opened(where)))
+        with create_engine(where.url).connect() as connection:
+            assert connection.execute(text("SELECT count(more) FROM run")).scalar() == 1
+    with pytest.raises(KeymalletError, match="written by a newer Keymallet"):
+        opened(where)
 
 
 def _sql(where: Location, *statements: str) -> None:

@@ -19,6 +19,8 @@ DATABASE = "logbook.sqlite"
 FILES = "files"
 VERSIONS = ("0001",)
 """The versions of the tables, the newest last."""
+MIGRATIONS = "keymallet.store.logbook:migrations"
+"""What leads from each to the next."""
 _OTHERS_TAKE = 600
 """So many seconds one writer waits for another."""
 
@@ -148,7 +150,7 @@ def _bring_up_to_date(engine: Engine, location: Location, version: str | None) -
     from alembic.config import Config
 
     config = Config()
-    config.set_main_option("script_location", "keymallet.store.logbook:migrations")
+    config.set_main_option("script_location", MIGRATIONS)
     with writing(engine) as connection:
         # Another process may have done it meanwhile.
         if _version(connection) != VERSIONS[-1]:

@@ -7,7 +7,7 @@ N      ?= 1000000
 
 .PHONY: demo test test-deep check bench schema man screenshots clean
 
-demo: $(VENV)/ready                   ## make the made-up railway's estate and run the day on it
+demo: $(VENV)/ready                   ## make the made-up railway's estate and run four weeks on it
 	$(BIN)/keymallet demo build/gentian-valley-railway
 
 test: $(VENV)/ready                   ## all tests

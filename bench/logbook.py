@@ -18,7 +18,7 @@ import polars as pl
 
 from run import HERE, KEYMALLET, PYTHON, Step
 
-FIRST, SECOND = datetime(2026, 11, 24, 9), datetime(2026, 12, 1, 9)
+FIRST, SECOND = datetime(2026, 11, 24, 9), datetime(2026, 11, 24, 21)
 ROUNDS = 3
 NIGHTS = 365
 

@@ -7,7 +7,7 @@ import importlib
 from collections.abc import Sequence
 
 COMMANDS = {
-    "demo": "make the made-up railway's estate and run the day on it",
+    "demo": "make the made-up railway's estate and run four weeks on it",
     "start": "make an estate out of a folder of exports, and judge it",
     "fit": "guess the column map of an export, for you to confirm",
     "read": "read the sources of the estate into a snapshot",

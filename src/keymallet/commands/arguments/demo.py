@@ -1,7 +1,7 @@
-"""Make the estate of the Gentian Valley Railway, a made-up organisation, and run the day on it.
+"""Make the estate of the Gentian Valley Railway, a made-up organisation, and run four weeks on it.
 
-Everything in it is invented. Each command is shown before it runs; all of them work on your own
-files in the same way.
+Everything in it is invented. Three weeks are read and judged in a line each; the morning of the fourth is
+shown command by command, the first screen of each. All of them work on your own files in the same way.
 """
 
 from __future__ import annotations

@@ -12,6 +12,7 @@ import hashlib
 
 import polars as pl
 
+from keymallet.core.base.parallel import in_parallel
 from keymallet.core.explaining.findings import Alike, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
@@ -62,20 +63,21 @@ def no_aliases() -> pl.DataFrame:
     return pl.DataFrame(schema=ALIASES)
 
 
-def aliases(known: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
-    """The accounts that the logbook knows by another key than they would get now.
+def aliases(known: pl.DataFrame, accounts: pl.DataFrame, keys: pl.Series) -> pl.DataFrame:
+    """The accounts that the logbook knows by another key than they would get now, which is that of `keys`.
 
     `known` are accounts of the run before: `source`, `name`, `stable-id` and ACCOUNT_KEY. A source may begin
     or cease to give lasting ids: then the account of the same name is the same one. Where both have an id of
     their own, it decides.
     """
     known = known.select("source", "name", "stable-id", pl.col(ACCOUNT_KEY).alias("known"))
-    known = known.filter(pl.col("name").is_not_null()).unique(maintain_order=True)
-    if not known.height:
+    # What goes by the same key as before is known already.
+    is_missing = pl.col("name").is_not_null() & ~pl.col("known").is_in(keys.implode())
+    if not known.select(is_missing.any()).item():
         return no_aliases()
-    known = known.with_columns(_own_id().alias("id"))
-    now = _account_columns(accounts).with_columns(_own_id().alias("id"))
-    now = now.with_columns(account_keys(accounts).alias("new"))
+    known = known.filter(pl.col("name").is_not_null()).unique(maintain_order=True)
+    known = known.with_columns(_own_id().alias("id")).filter(is_missing)
+    now = _account_columns(accounts).with_columns(_own_id().alias("id"), keys.alias("new"))
     by_id = known.drop_nulls("id").drop("name").join(now, on=["source", "id"], how="inner")
     by_name = known.join(now, on=["source", "name"], how="inner", suffix="-now")
     by_name = by_name.filter(pl.col("id").is_null() | pl.col("id-now").is_null())
@@ -111,35 +113,36 @@ def _own_id() -> pl.Expr:
 def account_keys(accounts: pl.DataFrame) -> pl.Series:
     """What each account is known by, if no run knows it otherwise."""
     by_id = pl.concat_str("source", pl.lit("#"), _own_id())
+    keys = _account_columns(accounts).select(by_id.alias(ACCOUNT_KEY)).to_series()
+    without = keys.is_null().arg_true()
+    if not len(without):
+        return keys
     by_name = pl.concat_str("source", pl.lit("/"), "name")
-    return _account_columns(accounts).select(pl.coalesce(by_id, by_name).alias(ACCOUNT_KEY)).to_series()
+    return keys.scatter(without, _account_columns(accounts[without]).select(by_name).to_series())
 
 
-def keys_of(judgement: Judgement, table: Table, known_as: pl.DataFrame) -> pl.DataFrame:
-    """ACCOUNT_KEY and ROW_KEY of every row of a table, in its order.
+def keys_of(judgement: Judgement, table: Table, accounts: pl.Series) -> pl.DataFrame:
+    """ACCOUNT_KEY and ROW_KEY of every row of a table, in its order; `accounts` are the keys of accounts.
 
     Of rows that are known by the same, the second and later ones get a number, by their order.
     """
     frame = judgement.context.frames[table.name]
-    owners = _owner_keys(judgement, table, frame, known_as)
+    owners = accounts if table is ACCOUNT else _owner_keys(table, frame, accounts)
     rows = pl.repeat("", len(owners), eager=True) if table is ACCOUNT else _row_keys(table, frame)
     keys = pl.DataFrame({ACCOUNT_KEY: owners, ROW_KEY: rows})
-    if keys.n_unique() == keys.height:
+    several = keys.is_duplicated().arg_true()
+    if not len(several):
         return keys
     place = pl.int_range(pl.len()).over(ACCOUNT_KEY, ROW_KEY)
-    numbered = pl.when(place > 0).then(pl.format("{}" + _BETWEEN + "{}", ROW_KEY, place + 1))
-    return keys.with_columns(numbered.otherwise(pl.col(ROW_KEY)).alias(ROW_KEY))
+    later = keys[several].with_columns(several.alias("at"), place.alias("place")).filter(pl.col("place") > 0)
+    told = later.select("at", pl.format("{}" + _BETWEEN + "{}", ROW_KEY, pl.col("place") + 1).alias("told"))
+    return keys.with_columns(keys[ROW_KEY].scatter(told["at"], told["told"]))
 
 
-def _owner_keys(judgement: Judgement, table: Table, frame: pl.DataFrame, known_as: pl.DataFrame) -> pl.Series:
-    if table is ACCOUNT or table.of_account:
-        accounts = judgement.context.frames[ACCOUNT.name]
-        keys = account_keys(accounts).alias("new").to_frame()
-        if known_as.height:
-            keys = keys.join(known_as, on="new", how="left", maintain_order="left")
-            keys = keys.select(pl.coalesce("known", "new").alias("new"))
-        owned = keys["new"] if table is ACCOUNT else keys["new"].gather(frame[ACCOUNT_ROW])
-        if table is ACCOUNT or not owned.null_count():
+def _owner_keys(table: Table, frame: pl.DataFrame, accounts: pl.Series) -> pl.Series:
+    if table.of_account:
+        owned = accounts.gather(frame[ACCOUNT_ROW])
+        if not owned.null_count():
             return owned
         # What names an account that is not there goes by the name it gives.
         strays = pl.DataFrame({"known": owned, "stray": frame["account"]})
@@ -168,23 +171,48 @@ def _as_text(frame: pl.DataFrame, name: str) -> pl.Expr:
 class Identities:
     """The keys of the findings of one judgement, each table's worked out once."""
 
-    def __init__(self, judgement: Judgement, known_as: pl.DataFrame | None = None) -> None:
+    def __init__(
+        self, judgement: Judgement, known_as: pl.DataFrame | None = None, keys: pl.Series | None = None
+    ) -> None:
         self.judgement = judgement
         self.known_as = no_aliases() if known_as is None else known_as
+        self._plain_keys = keys
         self.rule_keys = rule_keys(judgement.rulebook)
         self._tables: dict[str, pl.DataFrame] = {}
+        self._entries: dict[str, pl.DataFrame] = {}
+        self._accounts: pl.Series | None = None
 
     def alongside(self, judgement: Judgement) -> Identities:
         """Those of another judging of the same evidence: only entries of the register may differ."""
         other = Identities(judgement, self.known_as)
-        other._tables = {name: keys for name, keys in self._tables.items() if name != EXEMPTION.name}
+        # What is worked out later for one of them is there for the other, too.
+        other._tables, other._accounts = self._tables, self._accounts
         return other
 
     def of_table(self, name: str) -> pl.DataFrame:
         """ACCOUNT_KEY and ROW_KEY of every row of a table."""
-        if name not in self._tables:
-            self._tables[name] = keys_of(self.judgement, TABLES[name], self.known_as)
-        return self._tables[name]
+        known = self._entries if name == EXEMPTION.name else self._tables
+        if name not in known:
+            known[name] = keys_of(self.judgement, TABLES[name], self._account_keys())
+        return known[name]
+
+    def prepare(self) -> None:
+        """Work out the keys of all tables that rules are judged on, side by side."""
+        self._account_keys()
+        tables = {demand.table for demand in self.judgement.rulebook.rules}
+        in_parallel(self.of_table, sorted(tables - {EXEMPTION.name}))
+
+    def _account_keys(self) -> pl.Series:
+        if self._accounts is None:
+            keys = self._plain_keys
+            if keys is None:
+                keys = account_keys(self.judgement.context.frames[ACCOUNT.name])
+            keys = keys.alias("new")
+            if self.known_as.height:
+                known = keys.to_frame().join(self.known_as, on="new", how="left", maintain_order="left")
+                keys = known.select(pl.coalesce("known", "new")).to_series()
+            self._accounts = keys
+        return self._accounts
 
     def located(self, table: str, wanted: pl.DataFrame) -> pl.DataFrame:
         """`wanted`, by its ACCOUNT_KEY and ROW_KEY, with ROW: the row of the table that is meant, or null."""

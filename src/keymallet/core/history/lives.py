@@ -182,12 +182,9 @@ def follow(
     known_as = {id(observed.judgement): observed.identities}
 
     def identities(judgement: Judgement) -> Identities:
+        # All but the last are of the old evidence.
         if id(judgement) not in known_as:
-            # All but the last are of the old evidence: its keys are worked out once.
-            old = [each for place, each in known_as.items() if place != id(observed.judgement)]
-            known_as[id(judgement)] = (
-                old[-1].alongside(judgement) if old else observed.identities_before(judgement)
-            )
+            known_as[id(judgement)] = observed.identities_before(judgement)
         return known_as[id(judgement)]
 
     keys = [*KEYS, "stood"]

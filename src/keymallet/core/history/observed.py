@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import polars as pl
@@ -16,6 +16,7 @@ from keymallet.core.history.identity import (
     KEYS,
     ROW,
     Identities,
+    account_keys,
     aliases,
     aliases_before,
     finding_ids,
@@ -39,6 +40,7 @@ class Observed:
     identities: Identities
     alike: list[Alike]
     frame: pl.DataFrame
+    _before: list[Identities] = field(default_factory=list)
 
     @cached_property
     def of_each(self) -> list[tuple[Alike, pl.Series]]:
@@ -52,10 +54,15 @@ class Observed:
 
     def identities_before(self, judgement: Judgement) -> Identities:
         """The keys in the evidence of the run before: its accounts go by what they are known by now."""
+        if self._before:
+            return self._before[0].alongside(judgement)
         now, before = (each.context.frames[ACCOUNT.name] for each in (self.judgement, judgement))
         keys = self.identities.of_table(ACCOUNT.name)[ACCOUNT_KEY]
         found = pl.concat([aliases_before(now, keys, before), self.identities.known_as])
-        return Identities(judgement, found.unique("new", keep="first", maintain_order=True))
+        identities = Identities(judgement, found.unique("new", keep="first", maintain_order=True))
+        identities.prepare()
+        self._before.append(identities)
+        return identities
 
     def _number_of(self, found: Alike) -> int:
         return self.identities.of_findings(found).height if found.rows is None else len(found.rows)
@@ -70,8 +77,9 @@ def observe(
     again where its source gives lasting ids only now, or no longer.
     """
     accounts = judgement.context.frames[ACCOUNT.name]
-    known_as = None if known is None else aliases(known, accounts)
-    identities = Identities(judgement, known_as)
+    plain = account_keys(accounts)
+    identities = Identities(judgement, None if known is None else aliases(known, accounts, plain), plain)
+    identities.prepare()
     found = alike(judgement, together=True) if found is None else found
     who: dict[str, pl.DataFrame] = {}
     parts = [_nothing()]

@@ -69,7 +69,7 @@ def run_table(
         told = described.select(list(TOLD)).with_columns(_said_at(at))
         table = base.hstack(told)
     else:
-        table = base.join(_told(observed, before, at), on=FINDING, how="left", maintain_order="left")
+        table = base.hstack(_told(observed, before, at))
     if lives.carried.height:
         carried = lives.carried.with_columns(pl.lit(None, dtype=pl.String).alias("verdict"))
         table = pl.concat([table, carried.select(table.columns)])
@@ -78,17 +78,31 @@ def run_table(
 
 
 def _told(observed: Observed, before: pl.DataFrame | None, at: datetime) -> pl.DataFrame:
-    """FINDING, TOLD and TOLD_AT of every finding: taken over from the run before, or said now."""
-    kept = pl.DataFrame(schema={FINDING: pl.String(), **TOLD, TOLD_AT: INSTANT})
+    """TOLD and TOLD_AT of every finding, in their order: taken over from the run before, or said now."""
+    columns = [*TOLD, TOLD_AT]
+    kept = pl.DataFrame(schema={**TOLD, TOLD_AT: INSTANT})
+    place = pl.repeat(None, observed.frame.height, dtype=pl.UInt32, eager=True)
     if before is not None:
+        kept = before.select(columns)
+        known = (
+            before.select(FINDING, "verdict").with_row_index("place").filter(before[TOLD_AT].is_not_null())
+        )
         same = observed.frame.select(FINDING, "verdict")
-        kept = before.drop_nulls(TOLD_AT).join(same, on=[FINDING, "verdict"], how="semi").select(kept.columns)
-    fresh = observed.frame.select(FINDING).with_row_index("place").join(kept, on=FINDING, how="anti")
-    is_fresh = pl.Series("fresh", [False]).new_from_index(0, observed.frame.height)
-    is_fresh = is_fresh.scatter(fresh["place"], True) if fresh.height else is_fresh
-    asked, ids = [], []
-    for found, places in observed.of_each:
-        wanted = is_fresh.gather(places)
+        place = same.join(known, on=[FINDING, "verdict"], how="left", maintain_order="left")["place"]
+    fresh = place.is_null()
+    said, places = _said(observed, fresh, at)
+    if said is None:
+        return kept[place]
+    numbers = pl.int_range(kept.height, kept.height + said.height, dtype=pl.UInt32, eager=True)
+    return pl.concat([kept, said.select(columns)])[place.scatter(places, numbers)]
+
+
+def _said(observed: Observed, fresh: pl.Series, at: datetime) -> tuple[pl.DataFrame | None, pl.Series]:
+    """What is said now of those findings that are `fresh`, and where they stand."""
+    asked, places = [], [pl.Series(dtype=pl.UInt32)]
+    for found, mine in observed.of_each:
+        mine = mine.cast(pl.UInt32)
+        wanted = fresh.gather(mine)
         if not wanted.any():
             continue
         if found.rows is None:
@@ -96,13 +110,12 @@ def _told(observed: Observed, before: pl.DataFrame | None, at: datetime) -> pl.D
             asked.append(found)
         else:
             asked.append(Alike(found.demand, found.verdict, found.rows.filter(wanted)))
-            places = places.filter(wanted)
-        ids.append(observed.frame[FINDING].gather(places))
+            mine = mine.filter(wanted)
+        places.append(mine)
     if not asked:
-        return kept
+        return None, places[0]
     said = describe(observed.judgement, asked).select(list(TOLD)).with_columns(_said_at(at))
-    said = said.with_columns(pl.concat(ids).alias(FINDING)).select(kept.columns)
-    return pl.concat([said, kept]).unique(FINDING, keep="first", maintain_order=True)
+    return said, pl.concat(places)
 
 
 def _said_at(at: datetime) -> pl.Expr:

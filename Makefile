@@ -26,7 +26,8 @@ check: test                           ## what has to hold before a change lands
 bench: $(VENV)/ready                  ## times and memory on N accounts (default 1,000,000), as ratios
 	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[bench]'
 	$(BIN)/python bench/run.py build/bench $(N); told=$$?; \
-		$(BIN)/python bench/views.py build/bench $(N) && exit $$told
+		$(BIN)/python bench/views.py build/bench $(N); told=$$((told | $$?)); \
+		$(BIN)/python bench/logbook.py build/bench $(N) && exit $$told
 
 schema: $(VENV)/ready                 ## what in docs/ follows from the code: schemas, dictionary, functions
 	$(BIN)/python tools/write_docs.py

@@ -5,6 +5,7 @@ Everything against judging, or writing all findings, in the same run and as whol
 
 from __future__ import annotations
 
+import os
 import shutil
 import subprocess
 import sys
@@ -18,6 +19,9 @@ import polars as pl
 
 from run import HERE, KEYMALLET, PYTHON, Step
 
+sys.path.insert(0, str(HERE.parent))
+from tests.postgresql import Server
+
 FIRST, SECOND = datetime(2026, 11, 24, 9), datetime(2026, 11, 24, 21)
 ROUNDS = 3
 NIGHTS = 365
@@ -28,8 +32,9 @@ def main(folder: Path, accounts: int) -> int:
     data = (folder / f"{accounts}-weeks").resolve()
     if not (data / "second").exists():
         subprocess.run([PYTHON, HERE / "generate.py", data, str(accounts)], check=True)
-        (data / "estate.toml").write_text((data / "estate.toml").read_text().replace(
-            'clock = "UTC"', 'clock = "UTC"\nlogbook = "logbook"'))  # fmt: skip
+        given = (data / "estate.toml").read_text()
+        (data / "estate.toml").write_text(_with_logbook(given, 'logbook = "logbook"'))
+        (data / "given.toml").write_text(given)
         _read(data, FIRST)
         _change(data / "accounts.csv", 0.01)
         _read(data, SECOND)
@@ -38,24 +43,36 @@ def main(folder: Path, accounts: int) -> int:
     def judged(at: datetime, *more: str) -> Callable[[], list[str]]:
         return lambda: [KEYMALLET, "judge", "--at", f"{at:%Y-%m-%dT%H:%MZ}", *more]
 
+    server = Server()
+    at_server = ("--estate", "server.toml", "--record")
     steps = {
         "judge": Step("judge", judged(SECOND)),
         "csv": Step("judge --format csv", judged(SECOND, "--format", "csv", "--output", "all.csv")),
         "first": Step("judge, first run into the logbook", judged(FIRST, "--record")),
         "second": Step("judge, second run, 1% changed", judged(SECOND, "--record")),
         "changes": Step("changes between the two", lambda: [KEYMALLET, "changes"]),
+        "first-server": Step("first run, PostgreSQL", judged(FIRST, *at_server)),
+        "second-server": Step("second run, PostgreSQL", judged(SECOND, *at_server)),
+        "changes-server": Step("changes, PostgreSQL", lambda: [KEYMALLET, "changes", *at_server[:2]]),
     }
     sizes: list[int] = []
     for _ in range(ROUNDS):
-        shutil.rmtree(data / "logbook", ignore_errors=True)
+        for made in ("logbook", "server"):
+            shutil.rmtree(data / made, ignore_errors=True)
+        url = server.url(server.new_database())
+        os.environ["BENCH_PASSWORD"] = str(url.password)
+        where = f'logbook = "postgresql://{url.username}@{url.host}:{url.port}/{url.database}"'
+        told = f'{where}\nlogbook-files = "server"\nlogbook-password-from = "env:BENCH_PASSWORD"'
+        (data / "server.toml").write_text(_with_logbook((data / "given.toml").read_text(), told))
         for name, step in steps.items():
             before = _sql_bytes(data)
             step.run(data)
             if name == "second":
                 sizes.append(_sql_bytes(data) - before)
-    verified, told = _a_year()
+    server.close()
+    verified, life = _a_year()
     print(f"{accounts:,} accounts; median of {ROUNDS}")
-    for step in (*steps.values(), verified, told):
+    for step in (*steps.values(), verified, life):
         print(step.line())
     medians = {name: step.median for name, step in steps.items()}
     bars = [
@@ -63,14 +80,24 @@ def main(folder: Path, accounts: int) -> int:
         ("second run against the first", medians["second"] / medians["first"], 0.5),
         ("second run, MB more on the SQL side", max(sizes) / 1e6, 20.0),
         ("changes against one judge", medians["changes"] / medians["judge"], 3.0),
+        *(
+            (f"{name} run on PostgreSQL against a folder", medians[f"{name}-server"] / medians[name], 2.0)
+            for name in ("first", "second")
+        ),
+        ("changes on PostgreSQL against a folder", medians["changes-server"] / medians["changes"], 2.0),
         (f"verify {NIGHTS} runs of the railway, seconds", verified.median, 2.0),
-        (f"findings ID over {NIGHTS} runs, seconds", told.median, 2.0),
+        (f"findings ID over {NIGHTS} runs, seconds", life.median, 2.0),
     ]
     missed = 0
     for name, value, bar in bars:
         missed += value > bar
         print(f"{name:44} {value:8.2f}    at most {bar:g}: {'held' if value <= bar else 'MISSED'}")
     return 1 if missed else 0
+
+
+def _with_logbook(estate: str, told: str) -> str:
+    """The estate with an identity of its own, which a logbook on a server needs, and a logbook."""
+    return estate.replace('clock = "UTC"', f'clock = "UTC"\nidentity = "bench"\n{told}')
 
 
 def _read(data: Path, at: datetime) -> None:

@@ -14,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+import icalendar
 import pytest
 
 from tests.support import PROGRAM, run, run_installed, write
@@ -475,7 +476,7 @@ def test_a_clock_that_was_set_back(cannery: Path) -> None:
     night(cannery, 0)
     night(cannery, 3)
     told = run("changes", "--from", "1", "--to", "2", cwd=cannery, expect=0).stdout
-    assert "0 past due" in told
+    assert "0 past due" in told and "14 d earlier, by its clock" in told
     late = written(cannery, "findings", "--late")
     assert {row["first-seen"][:10] for row in late} == {"2026-11-16"}
     run("logbook", "verify", cwd=cannery, expect=0)
@@ -603,3 +604,53 @@ def test_what_was_not_read_once_is_known_again_by_its_name(cannery: Path) -> Non
     told = run("changes", "--all", cwd=cannery).stdout
     assert "seen again (5)" in told and "is there now" not in told
     assert "accounts: the same" in told
+
+
+def test_what_is_due_stands_in_ahead_and_its_calendar(cannery: Path) -> None:
+    """By week, late ones apart; in the calendar on its day, what is late on today; findings to come have their ids."""
+    night(cannery, 0)
+    late = "2026-11-23T06:00Z"
+    told = run("ahead", "--at", late, "--for", "70d", cwd=cannery, expect=0).stdout
+    assert (
+        "5 findings that are open have to be mended by then, 5 of them past due (run 1 of 2026-11-02 06:00)"
+        in told
+    )
+    run("ahead", "--at", DAYS[0], "--for", "70d", "--calendar", "c.ics", cwd=cannery, expect=0)
+    events = icalendar.Calendar.from_ical((cannery / "c.ics").read_bytes()).walk("VEVENT")
+    due = {str(event["SUMMARY"]): event for event in events if str(event["SUMMARY"]).startswith("due: ")}
+    assert {str(event["DTSTART"].dt) for event in due.values()} == {"2026-11-03", "2026-11-07"}
+    said = str(due["due: hall/eir: Passwords are changed in time"]["DESCRIPTION"])
+    known = {row["account"]: row for row in written(cannery, "findings") if row["rule"] == "old-password"}
+    assert f"finding-id: {known['hall/eir']['finding-id']}" in said and "answerer: Gro Skerry" in said
+    run("ahead", "--at", late, "--for", "70d", "--calendar", "late.ics", cwd=cannery, expect=0)
+    events = icalendar.Calendar.from_ical((cannery / "late.ics").read_bytes()).walk("VEVENT")
+    assert {str(each["DTSTART"].dt) for each in events if str(each["SUMMARY"]).startswith("late: ")} == {
+        late[:10]
+    }
+
+    to_come = written(cannery, "ahead", "--at", DAYS[0], "--for", "100d")
+    assert [(row["account"], row["state"], row["answerer"], row["cause"]) for row in to_come] == [
+        ("hall/finn", "to come", "Gro Skerry", "time alone")
+    ]
+    run("judge", "--at", "2027-02-01T06:00Z", "--record", cwd=cannery)
+    there = {row["account"]: row["finding-id"] for row in written(cannery, "findings")}
+    assert there["hall/finn"] == to_come[0]["finding-id"], "the same finding, once it is one"
+
+
+def test_show_and_judge_say_when_each_is_due_and_whose_it_is(cannery: Path) -> None:
+    night(cannery, 0)
+    night(cannery, 2)
+    told = " ".join(run("show", "eir", "--at", DAYS[2], cwd=cannery, expect=0).stdout.split())
+    assert "9 d past due, Gro Skerry" in told
+    told = " ".join(run("judge", "--at", DAYS[2], "--all", "--record", cwd=cannery).stdout.split())
+    assert told.count("past due") >= 5 and "13 d past due, Gro Skerry" in told
+    early = " ".join(run("judge", "--at", DAYS[0], "--all", cwd=cannery).stdout.split())
+    assert "past due" not in early, "a trial has no history"
+
+
+def test_names_that_steer_a_terminal_do_not_reach_a_calendar(cannery: Path) -> None:
+    write(cannery, {"hall.csv": accounts(eir="e\x1b]0;x\x07\u202eir,1,100,p,y,2026-01-01,")})
+    night(cannery, 0)
+    run("ahead", "--at", DAYS[0], "--calendar", "c.ics", cwd=cannery, expect=0)
+    text = (cannery / "c.ics").read_text("utf-8")
+    assert "\\\\x1b" in text and not {"\x1b", "\x07", "\u202e"} & set(text)

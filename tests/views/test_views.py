@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from rich.console import Console
 from rich.progress import Progress, TextColumn
 
+from keymallet.core.base.printable import plain
 from keymallet.core.base.problems import Excerpt, Place, Problem
 from keymallet.core.facts.gaps import Gap
 from keymallet.core.facts.reading import Refusal, TableIntake
@@ -21,7 +22,6 @@ from keymallet.store.snapshot import Manifest, Snapshot, SourceRecord
 from keymallet.views.intake import show_intake
 from keymallet.views.problems import show_problems
 from keymallet.views.progress import Bars, Count
-from keymallet.views.safe import plain
 from keymallet.views.summary import BAR, EIGHTHS, bar, show_gaps
 from keymallet.views.terminal import console
 from tests.support import AT, rule

@@ -16,6 +16,7 @@ import polars as pl
 
 from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.base.optional_packages import extra
+from keymallet.core.base.printable import plain
 from keymallet.core.history.run_table import ADDED
 from keymallet.core.judging.run import Run
 from keymallet.core.studies.ahead import days
@@ -43,8 +44,9 @@ def to_calendar(events: pl.DataFrame, due: pl.DataFrame, run: Run, by: str) -> b
         event.add("dtstamp", run.at)
         event.add("dtstart", day)
         event.add("dtend", day + timedelta(days=1))
-        event.add("summary", summary)
-        event.add("description", description)
+        # The format has no place for characters that steer a terminal, or hide.
+        event.add("summary", plain(summary))
+        event.add("description", "\n".join(map(plain, description.splitlines())))
         event.add("transp", "TRANSPARENT")
         calendar.add_component(event)
     data: bytes = calendar.to_ical()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -62,10 +63,11 @@ def show_changes(
 ) -> None:
     """Print the head of numbers, the causes, and each kind of change."""
     start, end, clock = compared.start, compared.end, compared.clock
-    length = stretch(end.judged_at - start.judged_at)
+    between = end.judged_at - start.judged_at
+    apart = f"{stretch(abs(between))} {'later' if between >= timedelta() else 'earlier, by its clock'}"
     first = f"run {start.number} of {moment(start.judged_at, clock)}"
     then = f"run {end.number} of {moment(end.judged_at, clock)}"
-    out.print(text(f"{first}, then {then}: {length} later", "bold"))
+    out.print(text(f"{first}, then {then}: {apart}", "bold"))
     show_failed(out, compared.failed, clock)
     out.print(_head(compared))
     out.print()

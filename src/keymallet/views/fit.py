@@ -8,6 +8,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
+from keymallet.core.base.printable import plain
 from keymallet.core.base.secrecy import may_be_secret
 from keymallet.core.facts.reading import Reading
 from keymallet.fitting.guess import Guess
@@ -17,7 +18,6 @@ from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
 from keymallet.fitting.vocabulary import names_a_secret
 from keymallet.views.intake import counted
-from keymallet.views.safe import plain
 from keymallet.views.terminal import text
 
 _STYLES = {SURE: "green", LIKELY: "yellow", UNSURE: "red"}

@@ -8,8 +8,8 @@ from collections.abc import Iterable
 from typing import TextIO
 
 from keymallet.core.base.listing import and_more
+from keymallet.core.base.printable import plain
 from keymallet.core.base.problems import Excerpt, Problem
-from keymallet.views.safe import plain
 
 WIDTH = 100
 MOST_SHOWN = 100

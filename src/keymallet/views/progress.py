@@ -11,7 +11,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, TextColumn, TimeRemainingColumn
 from rich.text import Text
 
-from keymallet.views.safe import plain
+from keymallet.core.base.printable import plain
 
 
 class Count(ProgressColumn):

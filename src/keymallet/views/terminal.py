@@ -14,9 +14,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from keymallet.core.base.printable import plain
 from keymallet.core.facts import wording
 from keymallet.core.rulebook.model import Severity
-from keymallet.views.safe import plain
 
 NARROWEST, WIDEST = 40, 100
 SEVERITY_STYLES = {

@@ -14,10 +14,10 @@ from rich.table import Table
 from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
+from keymallet.core.base.printable import plain
 from keymallet.core.topics.report import Section, State, Tone, TopicReport
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.rows import show_rows
-from keymallet.views.safe import plain
 from keymallet.views.terminal import text
 from keymallet.views.topic_words.registry import WORDS
 

@@ -22,10 +22,10 @@ from keymallet.core.facts.declaration import PERSON
 from keymallet.core.facts.reading import Reading
 from keymallet.demo.accounts import railway_directory
 from keymallet.demo.certificates import EXPIRED, GOOD, OTHER_HOST, make_certificate
-from keymallet.demo.people import organisation
-from keymallet.demo.railway import write_estate
+from keymallet.demo.railway import in_week, write_estate
 from keymallet.demo.service import TOKEN, Manners, serve
 from keymallet.demo.tenant import tenant
+from keymallet.demo.weeks import LAST
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
 from keymallet.sources.request import Request
@@ -142,7 +142,7 @@ def test_a_plain_last_day_has_to_be_explained(tmp_path: Path) -> None:
     with served() as url:
         reading = read(tmp_path, f"{url}/staff", roster=True, facts=DAYS)
     intake = reading.intake["person"]
-    given = [person for person in organisation(railway_directory()) if person.leaves]
+    given = [person for person in in_week(LAST).staff if person.leaves]
     assert intake.unreadable == len(given) > 60
     assert reading.tables["person"]["leaves"].null_count() == reading.tables["person"].height
     assert "does it still count? plain in the estate" in intake.unreadable_cells[0].reason

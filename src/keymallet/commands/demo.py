@@ -125,7 +125,7 @@ def _live_through(week: int) -> None:
 _STORIES = {
     1: "the first run; the logbook begins.",
     2: "the export of the cloud service is not there: what is in it was not seen.",
-    3: "passwords are good for 180 days now, not 365; an exemption is over.",
+    3: "passwords are good for 180 days now, not 365; an exemption has ended.",
 }
 
 

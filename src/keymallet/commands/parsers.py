@@ -17,6 +17,7 @@ COMMANDS = {
     "changes": "show what changed between runs, and why",
     "trend": "show how findings went run by run, and how long mending takes",
     "findings": "list what is open, late, and whose; or tell one finding's life",
+    "report": "turn a run into a page, a workbook, a ticket or an open format",
     "ahead": "show what will turn to breach, and when, if nothing changes",
     "rehearse": "try another rulebook or limit on the same evidence",
     "who": "pick accounts by any question in the rule language",

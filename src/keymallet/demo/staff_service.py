@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from keymallet.demo.accounts import railway_directory
-from keymallet.demo.people import Person, organisation
+from keymallet.demo.people import Person
+from keymallet.demo.railway import in_week
 from keymallet.demo.tenant import CORE, ENTERPRISE
+from keymallet.demo.weeks import LAST
 
 EMPLOYMENT = "urn:gvr:scim:schemas:extension:employment:1.0:User"
 _STATES = {"to come": "expected", "working": "present", "on leave": "away", "left": "left"}
@@ -14,7 +15,7 @@ _STATES = {"to come": "expected", "working": "present", "on leave": "away", "lef
 
 def staff() -> list[dict[str, Any]]:
     """Everybody on the staff list, with the railway's own extension for days and state."""
-    return [_user(person) for person in organisation(railway_directory())]
+    return [_user(person) for person in in_week(LAST).staff]
 
 
 def _user(person: Person) -> dict[str, Any]:

@@ -21,7 +21,7 @@ from keymallet.views.figures import HATCHES, INK, PALE, SERIES, new_figure
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, day, moment, text
 
-BAR = 26
+BAR = 18
 RULES_NAMED = 1
 HEAVIEST = 5
 
@@ -47,9 +47,9 @@ def show_weeks(
         ahead = due.findings.filter(pl.col("due") >= run.at)
         by_week = Counter(map(monday_of, days(ahead["due"], run.clock)))
         number, late = due.findings.height, due.findings.height - ahead.height
-        verb = "finding that is open has" if number == 1 else "findings that are open have"
-        told = f"{number:,} {verb} to be mended by then, {late:,} of them past due"
-        out.print(text(f"{told} (run {due.run.number} of {moment(due.run.judged_at, run.clock)})"))
+        verb = "open finding has" if number == 1 else "open findings have"
+        told = f"{number:,} {verb} to be mended by then, {late:,} are past due"
+        out.print(text(f"{told} (run {due.run.number}, {moment(due.run.judged_at, run.clock)})"))
         out.print()
     table.add_column("week from", no_wrap=True, min_width=10)
     table.add_column("turn to breach", justify="right", no_wrap=True, min_width=14)
@@ -58,7 +58,7 @@ def show_weeks(
     if spread:
         table.add_column("planned", justify="right", no_wrap=True, min_width=7)
         table.add_column("late", justify="right", no_wrap=True, min_width=4)
-    bar = "█ planned in time ▓ late" if spread else "█ within capacity ▓ beyond" if capacity else ""
+    bar = "█ in time ▓ late" if spread else "█ within ▓ beyond" if capacity else ""
     table.add_bar(bar, BAR)
     table.add_column("most of them", ratio=1, overflow="fold")
     most = max([week.turning for week in schedule] + [capacity or 1, 1])
@@ -85,7 +85,7 @@ def _bar(number: int, beyond: int, most: int) -> Text:
 def _mostly(by_rule: Counter[str]) -> str:
     named = [f"{rule} {number:,}" for rule, number in by_rule.most_common(RULES_NAMED)]
     rest = len(by_rule) - RULES_NAMED
-    return ", ".join(named) + (f", {how_many(rest, 'more rule')}" if rest > 0 else "")
+    return ", ".join(named) + (f", {how_many(rest, 'other')}" if rest > 0 else "")
 
 
 def show_by_rule(out: Console, events: pl.DataFrame, run: Run, most: int) -> None:

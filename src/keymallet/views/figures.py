@@ -59,12 +59,16 @@ def second_panel(figure: Any, above: Any, share: float = 0.6) -> Any:
     return below
 
 
-def figure_bytes(figure: Any, form: str) -> bytes:
-    """The figure as PNG or SVG; the same figure gives the same bytes."""
+def figure_bytes(figure: Any, form: str, *, small: bool = False) -> bytes:
+    """The figure as PNG or SVG; the same figure gives the same bytes.
+
+    A `small` SVG has its letters as letters, in whatever font there is where it is looked at.
+    """
     import matplotlib as mpl
 
     target = io.BytesIO()
-    with mpl.rc_context({"svg.hashsalt": "keymallet"}), warnings.catch_warnings():
+    fonts = "none" if small else "path"
+    with mpl.rc_context({"svg.hashsalt": "keymallet", "svg.fonttype": fonts}), warnings.catch_warnings():
         warnings.simplefilter("ignore")  # a letter that the font does not have is drawn as a box
         metadata = {"Date": None} if form == "svg" else {"Software": "Keymallet"}
         figure.savefig(target, format=form, metadata=metadata)

@@ -1,0 +1,177 @@
+"""Turn a run into something for somebody else: a page, a workbook, the text of a ticket, and open formats."""
+
+from __future__ import annotations
+
+import argparse
+import re
+from pathlib import Path
+
+from keymallet.commands.arguments.report import NARROWED
+from keymallet.commands.exit_codes import CLEAN
+from keymallet.commands.logbooks import open_logbook
+from keymallet.commands.opening import open_estate
+from keymallet.commands.report_content import content_of, narrowed
+from keymallet.commands.runs import judged_run, last_judged, run_called
+from keymallet.commands.writing import write_file
+from keymallet.core.base.listing import how_many
+from keymallet.core.base.nearest import did_you_mean
+from keymallet.core.base.problems import fail
+from keymallet.core.history.identity import FINDING
+from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.reports.content import Content
+from keymallet.reports.registry import REPORTS, Look, ReportFormat
+from keymallet.store.logbook.records import RunLine
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import console, moment, show_hints, text
+
+_LEAST_OF_ID = 4
+
+
+def run(options: argparse.Namespace) -> int:
+    """Write the reports that are asked for. Raises KeymalletError if one cannot be made."""
+    if options.list:
+        _show_formats()
+        return CLEAN
+    names = list(dict.fromkeys(options.format or ["page"]))
+    _check_places(options, names)
+    look = Look(_templates(options.template))
+    estate = open_estate(options.estate)
+    logbook = open_logbook(estate)
+    runs = logbook.runs()
+    chosen = judged_run(run_called(runs, options.run, estate.clock)) if options.run else last_judged(runs)
+    wanted = {name: getattr(options, name) for name in NARROWED if getattr(options, name)}
+    whole = not (wanted or options.each or options.finding)
+    drawn = whole and any(REPORTS[name].drawn for name in names)
+    content = content_of(estate, logbook, chosen, _before(runs, chosen), drawn=drawn)
+    finding = _finding(content, options.finding) if options.finding else ""
+    _check_wanted(content, wanted)
+    parts = _parts(content, wanted, finding, options.each) if not whole else {"report": content}
+    written = []
+    for part, told in parts.items():
+        for name in names:
+            place = (
+                Path(options.output) if options.output else Path(options.into) / (part + REPORTS[name].ending)
+            )
+            _make_folder(place.parent)
+            write_file(place, REPORTS[name].write(told, look))
+            written.append((place, name, told))
+    _show(written, chosen)
+    return CLEAN
+
+
+def _make_folder(folder: Path) -> None:
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    except OSError as error:
+        raise fail(f"the folder cannot be made: {error.strerror or error}", file=str(folder)) from None
+
+
+def _check_places(options: argparse.Namespace, names: list[str]) -> None:
+    if options.output is None and options.into is None:
+        raise fail("where is it to be written?", hint="--into FOLDER, or --output FILE for a single one")
+    if options.output and (options.into or len(names) > 1 or options.each):
+        hint = "--into FOLDER takes as many as there are"
+        raise fail("--output is for a single report", hint=hint)
+
+
+def _templates(folder: str | None) -> Path | None:
+    if folder is None:
+        return None
+    if not Path(folder).is_dir():
+        raise fail("this is no folder with templates", file=folder, hint="page.html, page.css or colours.css")
+    return Path(folder)
+
+
+def _before(runs: list[RunLine], chosen: RunLine) -> RunLine | None:
+    earlier = [run for run in runs if run.judged and run.number < chosen.number]
+    return earlier[-1] if earlier else None
+
+
+def _finding(content: Content, wanted: str) -> str:
+    known = content.findings[FINDING]
+    if len(wanted) < _LEAST_OF_ID:
+        raise fail(f'"{wanted}" is too short for an id', hint="give at least four of its digits")
+    found = known.filter(known.str.starts_with(wanted.lower()))
+    if len(found) != 1:
+        said = "no finding that is open" if not len(found) else f"{len(found)} findings"
+        raise fail(f'"{wanted}" is {said} in this run', hint="keymallet findings lists them with their ids")
+    return str(found[0])
+
+
+def _check_wanted(content: Content, wanted: dict[str, list[str]]) -> None:
+    """What is asked for has to be there: a report of nobody by mistake would look like good news."""
+    topics = {rule.topic for rule in content.rules if rule.topic}
+    known = {
+        "topic": topics,
+        "severity": {*SEVERITIES},
+        "rule": {rule.id for rule in content.rules},
+        "state": {*content.findings["state"].drop_nulls()},
+    }
+    for name, values in wanted.items():
+        there = (
+            known.get(name) or {*content.findings[name].drop_nulls()} if name not in known else known[name]
+        )
+        for value in values:
+            if value not in there:
+                listed = sorted(map(str, there))
+                hint = did_you_mean(value, listed) or f"there are: {', '.join(listed[:12])}"
+                raise fail(f'--{name}: nothing here has "{value}"', hint=hint)
+
+
+def _parts(
+    content: Content, wanted: dict[str, list[str]], finding: str, each: str | None
+) -> dict[str, Content]:
+    """The reports by the names of their files: one, or one for each."""
+    if each is None:
+        return {f"finding-{finding}" if finding else "report": narrowed(content, wanted, finding)}
+    values = content.findings[each].drop_nulls().unique(maintain_order=True).to_list()
+    if each in wanted:
+        values = [value for value in values if value in wanted[each]]
+    parts: dict[str, Content] = {}
+    for value in sorted(values):
+        part = narrowed(content, {**wanted, each: [value]}, finding)
+        if part.findings.height:
+            parts[_file_name(value, parts)] = part
+    return parts
+
+
+def _file_name(value: str, taken: dict[str, Content]) -> str:
+    """A file name that every system takes, and no two have."""
+    name = re.sub(r"[^\w.-]+", "-", value).strip("-.")[:60] or "nobody"
+    number, found = 1, name
+    while found.lower() in {each.lower() for each in taken}:
+        number += 1
+        found = f"{name}-{number}"
+    return found
+
+
+def _show(written: list[tuple[Path, str, Content]], chosen: RunLine) -> None:
+    out = console()
+    content = written[0][2] if written else None
+    if content is None:
+        out.print(text("nothing is open: nothing was written"))
+        return
+    out.print(text(f"run {chosen.number} of {moment(chosen.judged_at, content.clock)}", "bold"))
+    table = PlainTable(header=False)
+    table.add_column("", overflow="fold")
+    table.add_column("", justify="right", no_wrap=True)
+    for place, _, told in written:
+        table.add_row(text(f"  {place}"), how_many(told.findings.height, "finding"))
+    out.print(table)
+    out.print()
+    show_hints(out, [("keymallet report --list", "every format, and for whom it is")])
+
+
+def _show_formats() -> None:
+    out = console()
+    table = PlainTable()
+    table.add_column("format", no_wrap=True)
+    table.add_column("for", ratio=1, overflow="fold")
+    table.add_column("needs", no_wrap=True)
+    for name, form in REPORTS.items():
+        table.add_row(text(name, "bold"), text(form.audience), text(_needs(form), "dim"))
+    out.print(table)
+
+
+def _needs(form: ReportFormat) -> str:
+    return f"pip install 'keymallet[{form.extra}]'" if form.extra else ""

@@ -1,0 +1,288 @@
+"""What a report of a run holds, gathered from the logbook; and judged again where pictures are drawn."""
+
+from __future__ import annotations
+
+import base64
+import tomllib
+from dataclasses import replace
+from datetime import timedelta
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.commands.judging_inputs import facts_for, history_facts
+from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook, snapshot_of_run
+from keymallet.core.base.listing import how_many
+from keymallet.core.evaluating.steps import END
+from keymallet.core.explaining.findings import describe
+from keymallet.core.history.identity import FINDING
+from keymallet.core.history.observed import observe
+from keymallet.core.history.run_table import TOLD_AT, added
+from keymallet.core.history.states import LASTING
+from keymallet.core.judging.judge import Judgement, judge
+from keymallet.core.judging.run import Run
+from keymallet.core.rulebook.model import SEVERITIES, Demand, Rulebook
+from keymallet.core.studies.ahead import coming
+from keymallet.core.topics.registry import TOPICS
+from keymallet.core.topics.report import by_group, work_out
+from keymallet.reports.content import Content, Digest, Picture, RuleLine, SourceLine
+from keymallet.sources.estate import Estate
+from keymallet.store.logbook.logbook import Logbook
+from keymallet.store.logbook.records import RunLine, RunRecord
+from keymallet.store.snapshot import Snapshot
+from keymallet.views.figures import figure_bytes
+from keymallet.views.topic_figures import topic_figure
+from keymallet.views.topic_words.registry import WORDS
+
+LOOKED_AHEAD = timedelta(days=90)
+_ROWS_BEHIND = 40
+"""So many rows of numbers stand behind a picture."""
+
+
+def content_of(
+    estate: Estate, logbook: Logbook, run: RunLine, before: RunLine | None, *, drawn: bool
+) -> Content:
+    """All that a report of a run may hold. Raises KeymalletError if the run's findings are no longer kept.
+
+    With `drawn` also its pictures and what is coming, if the snapshot it judged is still there.
+    """
+    record = logbook.record(run)
+    assert record.rulebook is not None and record.snapshot is not None, "asked of a run that was judged"
+    texts = {text.name: logbook.text(text.blake3) for text in record.texts}
+    book = read_kept_rulebook(record, texts)
+    content = Content(
+        organisation=record.organisation,
+        clock=ZoneInfo(record.clock),
+        at=record.judged_at,
+        run=run.number,
+        head=run.head,
+        keymallet=record.keymallet,
+        rulebook=record.rulebook.title,
+        edition=record.rulebook.edition,
+        digests=_digests(record),
+        read_at=record.snapshot.read_at,
+        accounts=record.snapshot.accounts,
+        findings=_in_order(logbook.findings(run), run, ZoneInfo(record.clock)),
+        changes=logbook.transitions(run),
+        rules=_rules(record, book, texts),
+        sources=tuple(
+            SourceLine(
+                name,
+                source.read_at,
+                source.accounts,
+                source.refused,
+                tuple([source.failed] if source.failed else source.incomplete),
+            )
+            for name, source in record.snapshot.sources.items()
+        ),
+        gaps=tuple(str(gap["text"]) for gap in record.gaps),
+        unproven=sum(rule["unproven"] for rule in record.rules),
+        refused=sum(source.refused for source in record.snapshot.sources.values()),
+        before=(before.number, before.judged_at) if before else None,
+        exemptions=_exemptions(record, texts),
+    )
+    if not drawn:
+        return content
+    snapshot = snapshot_of_run(estate.snapshots, record.snapshot)
+    if snapshot is None:
+        return content
+    return _judged_again(content, record, book, texts, snapshot)
+
+
+def _in_order(table: pl.DataFrame, run: RunLine, clock: ZoneInfo) -> pl.DataFrame:
+    """The findings that are not over: the gravest first, the late ones of each first, then by due date."""
+    table = table.with_columns(added(table, run.judged_at).drop(FINDING))
+    # What goes on was said in the run that saw it first: "2 d ago" was true then.
+    day = pl.col(TOLD_AT).dt.convert_time_zone(clock.key).dt.strftime("%Y-%m-%d")
+    dated = (pl.col("because") != "") & (pl.col(TOLD_AT) < run.judged_at)
+    because = pl.when(dated).then(pl.format("{} (as of {})", "because", day)).otherwise("because")
+    table = table.with_columns(because.alias("because"))
+    lasting = table.filter(pl.col("state").is_in([*map(str, LASTING), "late"]))
+    by = [
+        pl.col("severity").cast(pl.Enum(list(SEVERITIES))),
+        pl.col("late-by").is_null(),
+        pl.col("due"),
+        "account",
+        "rule",
+        FINDING,
+    ]
+    return lasting.sort(by, nulls_last=True, maintain_order=True)
+
+
+def _digests(record: RunRecord) -> tuple[Digest, ...]:
+    assert record.rulebook is not None and record.snapshot is not None
+    found = [Digest("rulebook, SHA-256", text.name, text.sha256) for text in record.rulebook.texts]
+    if record.register:
+        found.append(Digest("register, SHA-256", record.register.name, record.register.sha256))
+    found.append(Digest("snapshot, BLAKE3", record.snapshot.folder, record.snapshot.blake3))
+    return tuple(found)
+
+
+def _rules(record: RunRecord, book: Rulebook, texts: dict[str, str]) -> tuple[RuleLine, ...]:
+    """The rules with what they say, the gravest first; those with most in breach of each first."""
+    counts = {rule["rule"]: rule for rule in record.rules}
+    written = {name: tomllib.loads(text) for name, text in texts.items()}
+
+    def line(demand: Demand) -> RuleLine:
+        file = written.get(demand.origin, {})
+        said = file.get("rule", {}).get(demand.id) or file.get("tally", {}).get(demand.id) or {}
+        count = counts.get(demand.id, {})
+        numbers = (int(count.get(name, 0)) for name in ("in-scope", "breach", "exempt", "unproven"))
+        must = said.get("must", "")
+        if "between" in said:
+            must = f"count ({said['count']}) between {said['between'][0]} and {said['between'][1]}"
+        return RuleLine(
+            demand.id,
+            demand.title,
+            demand.severity.word,
+            demand.topic,
+            str(said.get("who", "")),
+            str(must),
+            demand.cite,
+            demand.advice,
+            *numbers,
+        )
+
+    lines = [line(demand) for demand in book.demands]
+    return tuple(sorted(lines, key=lambda each: (-SEVERITIES[each.severity], -each.breach, each.id)))
+
+
+def _exemptions(record: RunRecord, texts: dict[str, str]) -> tuple[tuple[str, str, str, str], ...]:
+    register = read_kept_register(record, texts)
+    if register is None:
+        return ()
+    clock = ZoneInfo(record.clock)
+    return tuple(
+        (
+            entry.id,
+            entry.kind,
+            f"{entry.end.astimezone(clock):%Y-%m-%d}" if entry.end else "no end",
+            entry.reason,
+        )
+        for entry in register.exemptions
+        if (entry.start is None or entry.start <= record.judged_at)
+        and (entry.end is None or entry.end > record.judged_at)
+    )
+
+
+def _judged_again(
+    content: Content, record: RunRecord, book: Rulebook, texts: dict[str, str], snapshot: Snapshot
+) -> Content:
+    register = read_kept_register(record, texts)
+    asked = [*book.expressions()]
+    for topic in TOPICS.values():
+        asked += topic.asked(book).values()
+    wanted = facts_for(asked, history_facts(book), with_register=register is not None)
+    evidence = snapshot.evidence(wanted)
+    judgement = judge(evidence, book, record.judged_at, content.clock, register)
+    events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
+    counted = events["rule"].cast(pl.String).value_counts(sort=True)
+    observed = observe(judgement, content.findings)
+    said = describe(judgement, observed.alike).select("because", "change").hstack([observed.frame[FINDING]])
+    findings = content.findings.join(said, on=FINDING, how="left", maintain_order="left", suffix="-now")
+    told = [pl.coalesce(f"{name}-now", name).alias(name) for name in ("because", "change")]
+    return replace(
+        content,
+        findings=findings.with_columns(told).select(content.findings.columns),
+        pictures=_pictures(content, book, judgement),
+        coming=tuple((str(rule), int(number)) for rule, number in counted.iter_rows()),
+    )
+
+
+def _pictures(content: Content, book: Rulebook, judgement: Judgement) -> tuple[Picture, ...]:
+    run = Run(
+        organisation=content.organisation,
+        at=content.at,
+        clock=content.clock,
+        rulebook_title=content.rulebook,
+        rulebook_edition=content.edition,
+        rulebook_digest="",
+        rulebook_files={},
+        register_file="",
+        register_digest="",
+        snapshot_digest="",
+        read_at=content.read_at,
+        sources=len(content.sources),
+        accounts=content.accounts,
+        counts=[],
+        refused=content.refused,
+        unreadable=0,
+        gaps=[],
+        accepted=[],
+    )
+    found = []
+    for name, topic in TOPICS.items():
+        report = work_out(topic, judgement, book)
+        by = topic.groupings[0]
+        groups = by_group(report, by).head(_ROWS_BEHIND)
+        states = [state.word for state in report.states if groups[state.word].sum()]
+        svg = figure_bytes(topic_figure(report, run, topic.drawn_by or by), "svg", small=True)
+        found.append(
+            Picture(
+                topic.title,
+                tuple(WORDS[name].sentences(report, content.clock)),
+                base64.b64encode(svg).decode(),
+                (by, *states),
+                tuple(
+                    (str(row[by] or "–"), *(f"{row[state]:,}" for state in states))
+                    for row in groups.iter_rows(named=True)
+                ),
+            )
+        )
+    return tuple(found)
+
+
+def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") -> Content:
+    """The same report of these alone, without anything that is anybody else's.
+
+    `wanted` are the values that are asked for, by column.
+    """
+    keep, said = pl.lit(True), []
+    for name, values in wanted.items():
+        keep &= pl.col(name).is_in(values).fill_null(False)
+        said.append(f"{name} {', '.join(values)}")
+    if finding:
+        keep &= pl.col(FINDING) == finding
+        said.append(f"finding {finding}")
+    topics = {rule.id: rule.topic for rule in content.rules}
+
+    def part(frame: pl.DataFrame) -> pl.DataFrame:
+        told = frame.with_columns(pl.col("rule").replace_strict(topics, default=None).alias("topic"))
+        if "state" in wanted and "late-by" not in frame.columns:
+            return told.clear().drop("topic")
+        return told.filter(keep).drop("topic")
+
+    findings = part(content.findings)
+    changes = part(_like_findings(content.changes, content.findings, wanted))
+    used = set(findings["rule"])
+    gaps = (f"{how_many(len(content.gaps), 'gap')} in the evidence as a whole",) if content.gaps else ()
+    return replace(
+        content,
+        findings=findings,
+        changes=changes,
+        rules=tuple(
+            replace(rule, in_scope=0, breach=0, exempt=0, unproven=0)
+            for rule in content.rules
+            if rule.id in used
+        ),
+        sources=(),
+        gaps=gaps,
+        unproven=0,
+        refused=0,
+        narrowed=tuple(said),
+        pictures=(),
+        coming=(),
+        exemptions=(),
+        accounts=0,
+    )
+
+
+def _like_findings(
+    changes: pl.DataFrame, findings: pl.DataFrame, wanted: dict[str, list[str]]
+) -> pl.DataFrame:
+    """Changes with the columns that are asked for and that they do not have: by the finding they are of."""
+    missing = [name for name in wanted if name not in changes.columns and name in findings.columns]
+    if not missing:
+        return changes
+    known = findings.select(FINDING, *missing)
+    return changes.join(known, on=FINDING, how="left", maintain_order="left")

@@ -1,0 +1,187 @@
+"""What every report is made from: the findings of a run, and what they rest on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.base.listing import how_many
+from keymallet.core.history.states import BROKEN, State
+from keymallet.core.rulebook.model import SEVERITIES
+
+_BROKEN = [*map(str, BROKEN)]
+
+
+@dataclass(frozen=True)
+class Digest:
+    """Something a run rests on: what it is, what it is called, and the digest of its bytes."""
+
+    what: str
+    name: str
+    digest: str
+
+
+@dataclass(frozen=True)
+class SourceLine:
+    """How one source was read: when, how many accounts, and what was not."""
+
+    name: str
+    read_at: datetime
+    accounts: int
+    refused: int
+    missing: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RuleLine:
+    """One rule: its text, and how many it was asked of, meets it, and falls short of it."""
+
+    id: str
+    title: str
+    severity: str
+    topic: str
+    who: str
+    must: str
+    cite: tuple[str, ...]
+    advice: str
+    in_scope: int
+    breach: int
+    exempt: int
+    unproven: int
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A figure of a topic: its title, what it tells in words, the drawing, and the numbers behind it."""
+
+    title: str
+    sentences: tuple[str, ...]
+    svg: str
+    header: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+
+
+@dataclass(frozen=True)
+class Content:
+    """A run as reports tell it.
+
+    `findings` are those that are not over, in the order in which they are to be read; `changes` those whose
+    state the run changed. `narrowed` says in words what the report is limited to; then it holds nothing of
+    anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete.
+    """
+
+    organisation: str
+    clock: ZoneInfo
+    at: datetime
+    run: int
+    head: str
+    keymallet: str
+    rulebook: str
+    edition: str
+    digests: tuple[Digest, ...]
+    read_at: datetime
+    accounts: int
+    findings: pl.DataFrame
+    changes: pl.DataFrame
+    rules: tuple[RuleLine, ...]
+    sources: tuple[SourceLine, ...]
+    gaps: tuple[str, ...]
+    unproven: int
+    refused: int
+    before: tuple[int, datetime] | None = None
+    narrowed: tuple[str, ...] = ()
+    pictures: tuple[Picture, ...] = ()
+    coming: tuple[tuple[str, int], ...] = ()
+    exemptions: tuple[tuple[str, str, str, str], ...] = field(default=())
+
+    @property
+    def broken(self) -> pl.DataFrame:
+        """The findings in breach."""
+        return self.findings.filter(pl.col("state").is_in([*_BROKEN, "late"]))
+
+    @property
+    def late(self) -> pl.DataFrame:
+        """Those of them past their due date."""
+        return self.broken.filter(pl.col("late-by").is_not_null())
+
+    def verdict(self) -> str:
+        """How it came out, in one sentence."""
+        number = self.broken.height
+        if not number:
+            return (
+                "Nothing is in breach, as far as the evidence reaches."
+                if self.gaps
+                else "Nothing is in breach."
+            )
+        grave = self.by("severity")
+        parts = [f"{grave[word]:,} {word}" for word in SEVERITIES if word in grave]
+        late = self.late.height
+        tail = f"; {late:,} past {'its' if late == 1 else 'their'} due date" if late else ""
+        return f"{how_many(number, 'finding')} in breach: {', '.join(parts)}{tail}."
+
+    def by(self, column: str) -> dict[str, int]:
+        """How many are in breach, by the values of a column, most first."""
+        counted = self.broken[column].fill_null("").value_counts(sort=True)
+        return {str(value): int(number) for value, number in counted.iter_rows()}
+
+    def states(self) -> dict[str, int]:
+        """How many findings changed to each state with the run, in the order of states."""
+        counted = dict(self.changes["state"].value_counts().iter_rows()) if self.changes.height else {}
+        return {str(state): int(counted[str(state)]) for state in State if str(state) in counted}
+
+
+def day(instant: datetime | None, clock: ZoneInfo) -> str:
+    """A day by the estate's clock; a dash where there is none."""
+    return f"{instant.astimezone(clock):%Y-%m-%d}" if instant else "–"
+
+
+def moment(instant: datetime, clock: ZoneInfo) -> str:
+    """An instant by the estate's clock, with the clock's name."""
+    return f"{instant.astimezone(clock):%Y-%m-%d %H:%M} ({clock.key})"
+
+
+def who(row: dict[str, object]) -> str:
+    """What a finding is on: the account, and the key, grant or person if it is on that."""
+    account, subject = row["account"] or "", row["subject"]
+    return f"{account} [{subject}]" if subject else str(account)
+
+
+def due_in_words(row: dict[str, object], clock: ZoneInfo) -> str:
+    """By when it has to be mended, or for how long it is past that."""
+    due, late = row["due"], row["late-by"]
+    if not isinstance(due, datetime):
+        return ""
+    days = getattr(late, "days", 0)
+    if late is not None:
+        return f"{how_many(days, 'day')} late" if days else "late"
+    return f"due {day(due, clock)}"
+
+
+def basis(content: Content) -> Sequence[tuple[str, str]]:
+    """What a report rests on, as pairs of what it is and what to check it by: every report carries these."""
+    rows = [
+        ("organisation", content.organisation),
+        ("judged at", moment(content.at, content.clock)),
+        ("run", f"{content.run}, head {content.head}"),
+        (
+            "rulebook",
+            f"{content.rulebook}, edition {content.edition}" if content.edition else content.rulebook,
+        ),
+    ]
+    rows += [(each.what, f"{each.name} {each.digest}".strip()) for each in content.digests]
+    age = content.at - content.read_at
+    hours = int(age.total_seconds() // 3600)
+    said = how_many(hours // 24, "day") if hours >= 48 else how_many(hours, "hour")
+    rows.append(("age of the snapshot", f"{said} (read {moment(content.read_at, content.clock)})"))
+    if not content.narrowed:
+        rows += [
+            ("verdicts that could not be given", f"{content.unproven:,}"),
+            ("records not read", f"{content.refused:,}"),
+        ]
+    rows.append(("gaps in the evidence", f"{len(content.gaps):,}" if content.gaps else "none"))
+    rows.append(("made by", f"Keymallet {content.keymallet}"))
+    return rows

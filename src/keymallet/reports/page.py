@@ -1,0 +1,97 @@
+"""A report as one HTML file: read, searched and printed with no network, and without script if need be."""
+
+from __future__ import annotations
+
+from traceback import extract_tb
+from typing import Any
+
+from keymallet.core.base.optional_packages import extra
+from keymallet.core.base.printable import plain
+from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.reports.content import Content, basis, day, due_in_words, moment, who
+from keymallet.reports.registry import Look
+
+MOST = 2_000
+"""So many findings are on the page; the others are in the file beside it, and the page says so."""
+WORST = 12
+"""So many of the worst accounts are named."""
+
+
+def write(content: Content, look: Look) -> bytes:
+    """The page. Raises KeymalletError if the package for templates is missing, or a template is broken."""
+    jinja2: Any = extra("jinja2", "reports", "reports as a page")
+    loaders = [jinja2.FileSystemLoader(look.templates)] if look.templates else []
+    loaders.append(jinja2.PackageLoader("keymallet.reports", "templates"))
+    environment = jinja2.Environment(
+        loader=jinja2.ChoiceLoader(loaders),
+        autoescape=True,
+        undefined=jinja2.StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        finalize=_safe,
+    )
+    environment.filters |= {
+        "day": lambda value: day(value, content.clock),
+        "moment": lambda value: moment(value, content.clock),
+        "number": lambda value: f"{value:,}",
+        "due": lambda row: due_in_words(row, content.clock),
+        "who": who,
+    }
+    shown = content.findings.head(MOST)
+    told = {
+        "content": content,
+        "shown": list(shown.iter_rows(named=True)),
+        "more": content.findings.height - shown.height,
+        "worst": _worst(content),
+        "answerers": _by_answerer(content),
+        "severities": [word for word in SEVERITIES if word in content.by("severity")],
+        "basis": basis(content),
+    }
+    try:
+        text: str = environment.get_template("page.html").render(told)
+    except jinja2.TemplateError as error:
+        raise _broken(error) from None
+    return text.encode()
+
+
+def _broken(error: Any) -> KeymalletError:
+    """What is wrong with a template, with the file and line it stands in."""
+    file, line = getattr(error, "filename", None), getattr(error, "lineno", None)
+    if line is None:
+        frames = [
+            each
+            for each in extract_tb(error.__traceback__)
+            if each.filename.endswith((".html", ".css", ".js"))
+        ]
+        file, line = (frames[-1].filename, frames[-1].lineno) if frames else ("page.html", None)
+    hint = "the page that ships shows what there is to fill in"
+    return fail(f"this template is broken: {error.message}", file=str(file), line=line or 0, hint=hint)
+
+
+def _safe(value: object) -> object:
+    """Texts from outside without what steers a terminal or hides; what is markup already stays."""
+    return plain(value) if isinstance(value, str) and not hasattr(value, "__html__") else value
+
+
+def _worst(content: Content) -> list[tuple[str, int, str, str]]:
+    """The accounts with most that is grave: name, how many findings, the gravest, and its title."""
+    of_account: dict[str, list[dict[str, Any]]] = {}
+    for row in content.broken.filter(content.broken["name"].is_not_null()).iter_rows(named=True):
+        of_account.setdefault(row["account"], []).append(row)
+    weighed = []
+    for account, rows in of_account.items():
+        score = tuple(sum(row["severity"] == word for row in rows) for word in SEVERITIES)
+        first = max(rows, key=lambda row: SEVERITIES[row["severity"]])
+        weighed.append((score, (account, len(rows), first["severity"], first["title"])))
+    weighed.sort(key=lambda pair: (tuple(-number for number in pair[0]), pair[1][0]))
+    return [told for _, told in weighed[:WORST]]
+
+
+def _by_answerer(content: Content) -> list[tuple[str, int, int]]:
+    """Who answers for how many, and for how many that are late; those with most that is late first."""
+    open_ones, late = content.by("answerer"), {}
+    for name, number in content.late["answerer"].fill_null("").value_counts().iter_rows():
+        late[name] = int(number)
+    told = [(name, number, late.get(name, 0)) for name, number in open_ones.items()]
+    return sorted(told, key=lambda each: (-each[2], -each[1], each[0]))

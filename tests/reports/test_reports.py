@@ -1,0 +1,263 @@
+"""Reports of the railway, through the command, read back by readers that are not ours."""
+
+from __future__ import annotations
+
+import re
+import zipfile
+from datetime import datetime
+from html.parser import HTMLParser
+from pathlib import Path
+from typing import Any
+
+import openpyxl
+import polars as pl
+import pytest
+from markdown_it import MarkdownIt
+
+from keymallet.reports import workbook
+from keymallet.reports.registry import REPORTS
+from tests.support import run, write
+
+HOSTILE = "=1+1 <script>alert(1)</script> | *x* [y](http://z) `q` \u202eevil\x1b[31m @SUM(A1)"
+
+
+@pytest.fixture(scope="module")
+def reports(four_weeks: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Every format of the railway's last run."""
+    folder = tmp_path_factory.mktemp("reports")
+    formats = [word for name in REPORTS for word in ("--format", name)]
+    run("report", *formats, "--into", str(folder), cwd=four_weeks / "there", expect=0)
+    return folder
+
+
+def cells(path: Path) -> dict[str, list[tuple[Any, ...]]]:
+    book = openpyxl.load_workbook(path)
+    return {sheet.title: list(sheet.iter_rows(values_only=True)) for sheet in book}
+
+
+class Reader(HTMLParser):
+    """The tags of a page, what they name outside of it, and its text."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.tags: list[str] = []
+        self.outside: list[str] = []
+        self.text = ""
+        self.feed(text)
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.tags.append(tag)
+        for name, value in attrs:
+            if name in ("src", "href") and not (value or "").startswith(("#", "data:")):
+                self.outside.append(f"{tag} {name}={value}")
+
+    def handle_data(self, data: str) -> None:
+        self.text += data
+
+
+def test_every_format_is_written_and_says_what_it_rests_on(reports: Path, four_weeks: Path) -> None:
+    """Organisation, run and head, every digest, and that the evidence is incomplete."""
+    head = (
+        run("logbook", "list", "--no-pager", cwd=four_weeks / "there", expect=0)
+        .stdout.splitlines()[1]
+        .split()[-1]
+    )
+    texts = {
+        "page": Reader((reports / "report.html").read_text("utf-8")).text,
+        "markdown": (reports / "report.md").read_text("utf-8"),
+        "workbook": str(cells(reports / "report.xlsx")),
+    }
+    assert texts.keys() == REPORTS.keys()
+    for name, text in texts.items():
+        plainly = text.replace("\\", "")
+        assert "Gentian Valley Railway" in plainly and head in plainly, name
+        assert "rulebook, SHA-256" in plainly and "register, SHA-256" in plainly, name
+        assert "snapshot, BLAKE3" in plainly and "evidence is incomplete" in plainly, name
+        assert "directory: 2 records refused" in plainly, name
+        assert (
+            "284 findings in breach: 31 critical, 84 high, 115 medium, 54 low; 85 past their due date."
+            in plainly
+        )
+
+
+def test_the_page_stands_alone(reports: Path) -> None:
+    """One file under 2 MB that asks nothing of any network, with all findings in it."""
+    data = (reports / "report.html").read_bytes()
+    page = Reader(data.decode())
+    assert page.outside == [] and len(data) < 2_000_000
+    assert not re.search(rb"url\(|@import|fetch\(|XMLHttp", data)
+    assert page.tags.count("img") == 6 and data.count(b'<li data-severity="') == 295
+    assert "since 2026-" not in page.text or "23 d ago" in page.text, "reasons are those of the run's instant"
+
+
+def test_the_markdown_renders(reports: Path) -> None:
+    """Tables are tables, and what looks like a mark in a name is text."""
+    html = MarkdownIt("commonmark").enable("table").render((reports / "report.md").read_text("utf-8"))
+    assert html.count("<table>") == 2 and html.count("<tr>") > 295
+    assert "adm-x.firnbichler" in html and "<a " not in html
+
+
+def test_the_workbook_has_dates_as_dates_and_numbers_as_numbers(reports: Path) -> None:
+    sheets = cells(reports / "report.xlsx")
+    assert next(iter(sheets)) == "Summary" and {"Factors", "Temporary", "What was read", "Rules"} <= set(
+        sheets
+    )
+    head, *rows = sheets["Factors"]
+    first = dict(zip(head, rows[0], strict=True))
+    assert isinstance(first["first seen"], datetime) and first["severity"] == "critical"
+    assert isinstance(first["days late"], int)
+    assert (
+        sum(
+            len(rows) - 1
+            for name, rows in sheets.items()
+            if name not in ("Summary", "What was read", "Rules")
+        )
+        == 295
+    )
+    assert ("in breach", 284) in [row[:2] for row in sheets["Summary"]]
+
+
+def test_many_findings_are_split_over_sheets(
+    four_weeks: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(workbook, "MOST_ROWS", 20)
+    run(
+        "report",
+        "--format",
+        "workbook",
+        "--output",
+        str(tmp_path / "r.xlsx"),
+        cwd=four_weeks / "there",
+        expect=0,
+    )
+    sheets = cells(tmp_path / "r.xlsx")
+    assert {"Factors 1", "Factors 2", "Factors 3"} <= set(sheets)
+    assert max(len(rows) for name, rows in sheets.items() if name.startswith("Factors")) == 21
+
+
+@pytest.mark.parametrize("each", ["answerer", "unit", "source"])
+def test_each_holds_only_its_own(four_weeks: Path, tmp_path: Path, each: str) -> None:
+    """Nobody else's name, account or finding stands in it, and no count of the whole."""
+    there = four_weeks / "there"
+    run("report", "--format", "markdown", "--each", each, "--into", str(tmp_path), cwd=there, expect=0)
+    table = pl.read_csv(
+        run("findings", "--rows", "0", "--format", "csv", cwd=there, expect=0).stdout.encode(),
+        infer_schema=False,
+    )
+    files = {path.stem: path.read_text("utf-8").replace("\\", "") for path in tmp_path.glob("*.md")}
+    assert len(files) > 3
+    of_account = pl.col("account").str.extract(r"^(.*)/")
+    itself = pl.col("account").str.replace_all("/", "-").is_in(files)
+    column = pl.when(itself).then("account").otherwise(of_account) if each == "source" else pl.col(each)
+    told = table.with_columns(column.alias("whose")).filter(pl.col("account") != "")
+    for name, text in files.items():
+        mine = told.filter(pl.col("whose").str.replace_all(r"[^\w.-]+", "-").str.strip_chars("-.") == name)
+        assert mine.height, name
+        others = told.filter(~pl.col("finding-id").is_in(mine["finding-id"].implode()))
+        accounts = {*others["account"]} - {*mine["account"]}
+        found = {account for account in accounts if f"| {account} |" in text or f"| {account} [" in text}
+        assert not found, (name, found)
+        assert "284" not in text and "827" not in text
+        if each == "answerer":
+            assert not {whose for whose in set(told["whose"]) if f"| {whose} |" in text} - {*mine["whose"]}
+
+
+def test_one_finding_is_a_ticket(four_weeks: Path, tmp_path: Path) -> None:
+    there = four_weeks / "there"
+    shown = run("findings", "--rows", "1", cwd=there, expect=0).stdout
+    short = re.search(r"^([0-9a-f]{8})  critical", shown, re.M)
+    assert short
+    run(
+        "report",
+        "--format",
+        "markdown",
+        "--finding",
+        short[1],
+        "--output",
+        str(tmp_path / "t.md"),
+        cwd=there,
+        expect=0,
+    )
+    text = (tmp_path / "t.md").read_text("utf-8")
+    assert "**Why:**" in text and "**To do:**" in text and "answers for it" in text
+    assert text.count("| finding |") == 1 and "| severity | what |" not in text
+
+
+def test_names_with_markup_formulas_and_marks_stay_in_their_place(tmp_path: Path) -> None:
+    """In a cell, a line, an element of their own: nothing is run, hidden or turned round."""
+    quoted = HOSTILE.replace('"', '""')
+    write(
+        tmp_path,
+        {
+            "estate.toml": 'organisation = "<b>Org</b> | x"\nclock = "UTC"\nrulebook = "b.toml"\nlogbook = "logbook"\n'
+            '[source.d]\nread = "csv"\nmap = "d.toml"\nfiles = { account = "d.csv" }\n',
+            "d.toml": '[account.columns]\nname = "n"\ndisplay = "n"\nunit = "n"\nenabled = { from = "e", true = ["y"], false = ["n"] }\n',
+            "d.csv": f'n,e\n"{quoted}",n\n{"w" * 500},n\n',
+            "b.toml": 'title = "T"\n[rule.on]\ntitle = "All are <i>on</i>"\nmust = "enabled"\nseverity = "high"\n',
+        },
+    )
+    run("read", "--at", "2026-11-24T09:00Z", cwd=tmp_path)
+    run("judge", "--at", "2026-11-24T09:00Z", "--record", cwd=tmp_path, expect=1)
+    formats = [word for name in REPORTS for word in ("--format", name)]
+    run("report", *formats, "--into", "r", cwd=tmp_path, expect=0)
+    page = (tmp_path / "r/report.html").read_text("utf-8")
+    assert "<script>alert" not in page and "<b>Org" not in page and "<i>on" not in page
+    assert Reader(page).tags.count("script") == 1
+    html = MarkdownIt("commonmark").enable("table").render((tmp_path / "r/report.md").read_text("utf-8"))
+    assert "<script" not in html and "<em>" not in html and "<a " not in html and "<i>" not in html
+    assert html.count("<tr>") == len(re.findall(r"<tr>", html)) and "w" * 500 in html
+    book = openpyxl.load_workbook(tmp_path / "r/report.xlsx")
+    accounts = [row[2] for row in book["Other"].iter_rows(min_row=2)]
+    assert {cell.data_type for cell in accounts} == {"s"} and any("=1+1" in cell.value for cell in accounts)
+    with zipfile.ZipFile(tmp_path / "r/report.xlsx") as parts:
+        assert not any(b"<f>" in parts.read(name) for name in parts.namelist())
+    for text in (page, html, str(cells(tmp_path / "r/report.xlsx"))):
+        assert not {"\u202e", "\x1b"} & set(text)
+
+
+@pytest.mark.parametrize(
+    ("words", "message"),
+    [
+        ((), "where is it to be written?"),
+        (
+            ("--output", "x.html", "--format", "page", "--format", "markdown"),
+            "--output is for a single report",
+        ),
+        (("--output", "x.md", "--each", "unit"), "--output is for a single report"),
+        (("--into", "r", "--answerer", "nobody here"), '--answerer: nothing here has "nobody here"'),
+        (("--into", "r", "--severity", "hihg"), "high"),
+        (("--into", "r", "--finding", "zzzz"), "no finding that is open"),
+        (("--into", "r", "--template", "none"), "this is no folder with templates"),
+        (("99", "--into", "r"), 'there is no run "99"'),
+        (("--into", "estate.toml/x"), "estate.toml"),
+    ],
+)
+def test_what_cannot_be_reported(four_weeks: Path, words: tuple[str, ...], message: str) -> None:
+    """Each with what to do, and nothing is written."""
+    there = four_weeks / "there"
+    assert message in run("report", *words, cwd=there, expect=2).stderr
+    assert not (there / "r").exists()
+
+
+def test_an_organisation_lays_its_own_look_over_the_page(four_weeks: Path, tmp_path: Path) -> None:
+    """Colours of its own, a page of its own that takes in ours; a broken one is told with its line."""
+    there = four_weeks / "there"
+    own = write(tmp_path / "own", {"colours.css": ":root { --link: #123456; }"})
+    run(
+        "report",
+        "--severity",
+        "critical",
+        "--template",
+        str(own),
+        "--output",
+        str(tmp_path / "a.html"),
+        cwd=there,
+        expect=0,
+    )
+    assert "#123456" in (tmp_path / "a.html").read_text("utf-8")
+    write(own, {"page.html": "<p>\n{{ content.organisation }\n"})
+    done = run("report", "--template", str(own), "--output", str(tmp_path / "b.html"), cwd=there, expect=2)
+    assert "page.html" in done.stderr and ":2" in done.stderr and not (tmp_path / "b.html").exists()
+    write(own, {"page.html": "<p>{{ content.no_such }}"})
+    done = run("report", "--template", str(own), "--output", str(tmp_path / "b.html"), cwd=there, expect=2)
+    assert "no_such" in done.stderr

@@ -145,8 +145,8 @@ def moment(instant: datetime, clock: ZoneInfo) -> str:
 
 
 def who(row: dict[str, object]) -> str:
-    """What a finding is on: the account, and the key, grant or person if it is on that."""
-    account, subject = row["account"] or "", row["subject"]
+    """What a finding is on: the account, and the key, grant or person if it is on that; or all of them."""
+    account, subject = row["account"] or "all accounts", row["subject"]
     return f"{account} [{subject}]" if subject else str(account)
 
 

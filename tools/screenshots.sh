@@ -10,10 +10,11 @@ display=:97
 work=$(mktemp -d)
 trap 'kill %1 2>/dev/null || true; rm -rf "$work"' EXIT
 
-if ! command -v Xvfb >/dev/null || ! command -v xterm >/dev/null || ! command -v import >/dev/null; then
-    [ "$(id -u)" = 0 ] || { echo "screenshots need the packages xvfb, xterm and imagemagick" >&2; exit 2; }
+if ! command -v Xvfb >/dev/null || ! command -v xterm >/dev/null || ! command -v import >/dev/null \
+    || ! command -v chromium >/dev/null; then
+    [ "$(id -u)" = 0 ] || { echo "screenshots need the packages xvfb, xterm, imagemagick and chromium" >&2; exit 2; }
     apt-get update -qq
-    apt-get install -y -qq xvfb xterm imagemagick fonts-dejavu-core >/dev/null
+    apt-get install -y -qq xvfb xterm imagemagick chromium fonts-dejavu-core >/dev/null
 fi
 
 Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 &
@@ -77,7 +78,10 @@ for topic in factors passwords lockouts exemptions elevation temporary; do
 done
 montage factors.png passwords.png lockouts.png exemptions.png elevation.png temporary.png \
     -tile 2x3 -geometry 640x400+6+6 -background '#fbfaf7' "$target/topics.png"
-shot rules-try 39 keymallet rules try
+keymallet report --output page.html >/dev/null
+chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+    --disable-component-update --disable-sync --hide-scrollbars --user-data-dir="$work/browser" \
+    --window-size=1280,800 --screenshot="$target/report-page.png" "file://$PWD/page.html" 2>/dev/null
 shot changes 39 keymallet changes --from 2026-11-17
 keymallet trend --figure "$target/trend-figure.png" >/dev/null
 cd typing

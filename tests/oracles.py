@@ -6,6 +6,7 @@ import fcntl
 import os
 import shutil
 import subprocess
+import tarfile
 import tempfile
 from pathlib import Path
 from typing import NoReturn
@@ -77,6 +78,25 @@ def missing(why: str) -> NoReturn:
     if os.environ.get("CI"):
         pytest.fail(why)
     pytest.skip(why)
+
+
+def package_of_npm(named: str) -> Path:
+    """The unpacked folder of a package of the npm registry, fetched once a machine; else the test is skipped."""
+    kept = Path(tempfile.gettempdir()) / f"keymallet-npm-{os.getuid()}" / named.replace("/", "-")
+    kept.parent.mkdir(exist_ok=True, mode=0o700)
+    with (kept.parent / "lock").open("a") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (kept / "package").exists():
+            if shutil.which("npm") is None:
+                missing(f"{named} comes with npm, which is not here")
+            kept.mkdir(exist_ok=True)
+            words = ["npm", "pack", "--silent", named]
+            done = subprocess.run(words, cwd=kept, capture_output=True, text=True, check=False)
+            if done.returncode != 0:
+                missing(f"{named} cannot be fetched: {done.stderr.strip()[-200:]}")
+            with tarfile.open(next(kept.glob("*.tgz"))) as packed:
+                packed.extractall(kept, filter="data")
+    return kept / "package"
 
 
 def fake_clock() -> Path:

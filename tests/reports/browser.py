@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import shutil
-import subprocess
-import tarfile
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,7 +10,7 @@ from typing import Any
 
 from playwright.sync_api import Page, sync_playwright
 
-from tests.oracles import install, missing
+from tests.oracles import install, missing, package_of_npm
 
 FLAGS = [
     "--no-sandbox",
@@ -35,20 +31,8 @@ def chromium() -> str:
 
 
 def axe() -> str:
-    """The script of axe-core, fetched once a machine from the registry of its packages."""
-    kept = Path(tempfile.gettempdir()) / f"keymallet-axe-{os.getuid()}"
-    script = kept / "package/axe.min.js"
-    if not script.exists():
-        if shutil.which("npm") is None:
-            missing("axe-core comes with npm, which is not here")
-        kept.mkdir(exist_ok=True)
-        words = ["npm", "pack", "--silent", "axe-core@4.14.1"]
-        done = subprocess.run(words, cwd=kept, capture_output=True, text=True, check=False)
-        if done.returncode != 0:
-            missing(f"axe-core cannot be fetched: {done.stderr.strip()[-200:]}")
-        with tarfile.open(next(kept.glob("axe-core-*.tgz"))) as packed:
-            packed.extractall(kept, filter="data")
-    return script.read_text("utf-8")
+    """The script of axe-core."""
+    return (package_of_npm("axe-core@4.14.1") / "axe.min.js").read_text("utf-8")
 
 
 @contextmanager

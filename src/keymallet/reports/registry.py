@@ -54,5 +54,14 @@ REPORTS: dict[str, ReportFormat] = {
         "keymallet.reports.workbook",
         "reports",
     ),
+    "json": ReportFormat(
+        "programs: one object, whose schema ships", ".json", "keymallet.reports.json_object"
+    ),
+    "junit": ReportFormat(
+        "pipelines: a rule is a suite, what falls short a failed case", ".xml", "keymallet.reports.junit"
+    ),
+    "openmetrics": ReportFormat(
+        "monitoring: a text file for a collector", ".prom", "keymallet.reports.openmetrics", "reports"
+    ),
 }
 """All formats by the word that `report --format` takes."""

@@ -188,7 +188,9 @@ def ahead_figure(schedule: list[Week], run: Run, capacity: int | None) -> Any:
     axes.set_ylabel("turn to breach in the week", color=INK)
     axes.set_ylim(0, max([*base, capacity or 0, 1]) * 1.12)
     if sums:
-        legend = axes.legend(loc="upper left", frameon=False, fontsize=10)
+        legend = axes.legend(
+            loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=4, frameon=False, fontsize=10
+        )
         for label in legend.get_texts():
             label.set_color(INK)
     axes.set_xlabel("week that begins on", color=PALE)

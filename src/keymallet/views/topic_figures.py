@@ -8,8 +8,10 @@ from typing import Any
 
 import polars as pl
 
+from keymallet.core.base.intervals import START, STOP
 from keymallet.core.base.listing import how_many
 from keymallet.core.judging.run import Run
+from keymallet.core.topics.elevation import AMISS
 from keymallet.core.topics.lockouts import BUCKET
 from keymallet.core.topics.passwords import BIN
 from keymallet.core.topics.report import Tone, TopicReport, by_group
@@ -44,7 +46,8 @@ def _subtitle(run: Run, what: str) -> str:
 
 def _coverage(report: TopicReport, run: Run, by: str) -> Any:
     """A bar for each group, divided by state, the worst on top; beside it how many nothing asks."""
-    groups = by_group(report, by).head(MOST_BARS).reverse()
+    # Those of no group are no unit that somebody leads: they come last.
+    groups = by_group(report, by).sort(pl.col(by).is_null(), maintain_order=True).head(MOST_BARS).reverse()
     figure, axes = new_figure(_headline(report), _subtitle(run, f"what {report.noun}s can "
                               f"prove a sign-in with, by {by}, the worst on top"))  # fmt: skip
     _bars(axes, groups, report, by)
@@ -68,9 +71,8 @@ def _bars(axes: Any, groups: pl.DataFrame, report: TopicReport, by: str) -> None
                   hatch=HATCHES[number], edgecolor="white", linewidth=0.7)  # fmt: skip
         for place, (share, start) in enumerate(zip(shares, left, strict=True)):
             if share > 0.035:
-                box = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.85}
                 axes.annotate(f"{groups[state.word][place]:,}", (start + share / 2, place), ha="center",
-                              va="center", fontsize=8.5, color=INK, bbox=box)  # fmt: skip
+                              va="center", fontsize=8.5, color=INK, bbox=_BEHIND)  # fmt: skip
         left = [start + share for start, share in zip(left, shares, strict=True)]
     names = [f"{name if name is not None else '(none)'}  ({number:,})"
              for name, number in groups.select(by, "all").iter_rows()]  # fmt: skip
@@ -107,42 +109,59 @@ def _register(report: TopicReport, run: Run, by: str) -> Any:
     axes.set_yticks(range(rows.height), [f"{name}  ({number:,})" for name, number in
                                          rows.select("exemption", "excuses").iter_rows()])  # fmt: skip
     axes.set_ylim(-0.6, max(rows.height, 1) - 0.1)
-    axes.set_xlabel(
-        "round: reviewed · square: tried · hatched: no end · in brackets: breaches covered", color=PALE
-    )
+    for word in dict.fromkeys(rows["state"].to_list()[::-1]):
+        axes.barh(0, timedelta(0), left=now, color=COLOURS[tones[word]], label=word)
+    for what, mark in (("reviewed", "o"), ("tried in a drill", "D")):
+        axes.plot([], [], mark, color=INK, markersize=6, label=what)
+    axes.barh(0, timedelta(0), left=now, color="white", hatch="//", edgecolor=PALE, label="no end")
+    axes.set_xlabel("in brackets: breaches that it covers", color=PALE)
     axes.yaxis.grid(visible=False)
+    axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=6, frameon=False, fontsize=10)
     return figure
 
 
 def _timeline(report: TopicReport, run: Run, by: str) -> Any:
-    """What was open when, a line for each person, coloured by role; what stands has the whole line."""
-    opened = report.drawn["openings"]
-    lasting = (pl.col("end") - pl.col("start")).sum()
-    most = opened.group_by("who").agg(lasting.alias("all")).sort(["all", "who"], descending=[True, False])
-    people = most["who"].head(MOST_BARS).reverse().to_list()
-    figure, axes = new_figure(_headline(report), _subtitle(run, "elevations in the last 12 weeks, by person"))
-    roles = opened["role"].value_counts().sort("count", "role", descending=[True, False])["role"].to_list()
-    names = {row["who"]: row["account"] for row in opened.iter_rows(named=True)}
-    for place, who in enumerate(people):
-        axes.axhline(place, color="#e4e1d8", linewidth=0.8)
-        for row in opened.filter(pl.col("who") == who).iter_rows(named=True):
-            series = min(roles.index(row["role"]), len(SERIES) - 1)
-            # A bar of an hour would not be seen in twelve weeks: each is at least as wide as half a day.
-            shown = max(row["end"] - row["start"], timedelta(hours=12))
-            axes.barh(place, shown, left=row["start"], height=0.55, color=SERIES[series],
-                      hatch=HATCHES[series], edgecolor="white", linewidth=0.4)  # fmt: skip
-    for number, role in enumerate(roles[: len(SERIES)]):
-        axes.barh(0, timedelta(0), left=run.at, color=SERIES[number], hatch=HATCHES[number], label=role)
-    axes.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
-    axes.set_yticks(range(len(people)), [str(names[who]).partition("/")[2] or names[who] for who in people])
-    axes.set_xlim(run.at - timedelta(weeks=12), run.at + timedelta(days=2))
-    axes.set_xlabel(
-        "openings shorter than half a day are drawn that wide; dashed: the instant judged at", color=PALE
+    """Each opening at the day it began, as high as it was long; what is amiss is marked and named."""
+    opened = report.drawn["openings"].sort(START, maintain_order=True)
+    hours = (opened[STOP] - opened[START]).dt.total_seconds() / 3600
+    too_long = (pl.col("lasted") > pl.col("opened_for")) | (pl.col("stretch") > pl.col("opened_stretch"))
+    amiss = opened.select((pl.any_horizontal(AMISS) | too_long).fill_null(False)).to_series()
+    number, wrong = opened.height, int(amiss.sum())
+    figure, axes = new_figure(
+        f"{how_many(number, 'elevation')} in 12 weeks, {wrong:,} of them amiss",
+        _subtitle(run, f"how long each was open; {_headline(report)}"),
     )
-    axes.yaxis.grid(visible=False)
-    if roles:
+    roles = opened["role"].value_counts().sort("count", "role", descending=[True, False])["role"].to_list()
+    for place, (row, long, bad) in enumerate(zip(opened.iter_rows(named=True), hours, amiss, strict=True)):
+        series = min(roles.index(row["role"]), len(SERIES) - 1)
+        colour = SERIES[1] if bad else SERIES[0]
+        axes.vlines(row[START], 0, long, color=colour, linewidth=2.2)
+        axes.plot([row[START]], [long], _MARKS[series % len(_MARKS)], color=colour, markersize=7,
+                  markerfacecolor="white" if bad else colour, markeredgewidth=1.8)  # fmt: skip
+        if bad and _is_highest_around(place, opened, hours, amiss):
+            name = str(row["account"]).partition("/")[2] or row["account"]
+            axes.annotate(f"{name} ", (row[START], long), xytext=(-4, 5), textcoords="offset points",
+                          ha="right", fontsize=8.5, color=INK, bbox=_BEHIND)  # fmt: skip
+    for place, role in enumerate(roles[: len(_MARKS)]):
+        axes.plot([], [], _MARKS[place], color=SERIES[0], markersize=7, label=role)
+    if wrong:
+        axes.plot([], [], "o-", color=SERIES[1], markersize=7, markerfacecolor="white", label="amiss")
+    axes.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    axes.set_xlim(run.at - timedelta(weeks=12), run.at + timedelta(days=2))
+    axes.set_ylim(0, max([*hours.to_list(), 1]) * 1.15)
+    axes.set_ylabel("hours open", color=INK)
+    axes.set_xlabel("the day it was opened; dashed: the instant judged at", color=PALE)
+    if number:
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=4, frameon=False, fontsize=10)
     return figure
+
+
+def _is_highest_around(place: int, opened: pl.DataFrame, hours: pl.Series, amiss: pl.Series) -> bool:
+    """Whether nothing else that is amiss within two days is longer: names must not cover each other."""
+    near = (opened[START] - opened[START][place]).abs() < timedelta(days=2)
+    others = hours.filter(near & amiss).to_list()
+    first = int((near & amiss & (hours == hours[place])).arg_true()[0])
+    return bool(hours[place] == max(others) and first == place)
 
 
 def _ages(report: TopicReport, run: Run, by: str) -> Any:
@@ -189,37 +208,61 @@ def _ages(report: TopicReport, run: Run, by: str) -> Any:
 
 
 def _locks(report: TopicReport, run: Run, by: str) -> Any:
-    """Failed sign-ins over the last two weeks, with the instant of each lock marked."""
+    """Failed sign-ins over the last two weeks, and below a line for each lock that holds, since when."""
     failures, locks = report.drawn["failures"], report.drawn["locks"]
     figure, axes = new_figure(
-        _headline(report), _subtitle(run, "failed sign-ins, six hours a bar, and locks")
+        _headline(report), _subtitle(run, "failed sign-ins, six hours a bar, and the locks that hold")
     )
     lefts = [run.at - BUCKET * (place + 1) for place in failures["bucket"].to_list()]
     axes.bar(lefts, failures["number"].to_list(), width=BUCKET * 0.9, align="edge", color=SERIES[0],
-             edgecolor="white", linewidth=0.5, label="failed sign-ins")  # fmt: skip
-    top = max([*failures["number"].to_list(), 1])
+             edgecolor="white", linewidth=0.5)  # fmt: skip
     first = run.at - timedelta(days=14)
-    marked = locks.filter(pl.col("since") >= first).sort("since", maintain_order=True)
-    for number, row in enumerate(marked.head(MOST_BARS).iter_rows(named=True)):
-        height = top * (1.06 + 0.075 * (number % 4))
-        axes.plot([row["since"]], [height], "v", color=SERIES[1], markersize=9,
-                  label="locked" if number == 0 else None)  # fmt: skip
-        name = str(row["account"]).rpartition("/")[2]
-        axes.annotate(f"{name} ", (row["since"], height), ha="right", va="center", fontsize=8.5, color=INK)
-    axes.set_xlim(first, run.at + timedelta(hours=12))
-    axes.set_ylim(0, top * 1.42)
-    axes.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    axes.set_ylim(0, max([*failures["number"].to_list(), 1]) * 1.08)
+    axes.yaxis.get_major_locator().set_params(integer=True)
     axes.set_ylabel("failed sign-ins", color=INK)
-    axes.set_xlabel("dashed: the instant judged at", color=PALE)
-    axes.legend(loc="upper left", frameon=False, fontsize=10)
+    axes.set_xlim(first, run.at + timedelta(hours=12))
+    axes.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    if not locks.height:
+        axes.set_xlabel("dashed: the instant judged at", color=PALE)
+        return figure
+    shown = locks.sort("since", nulls_last=False, maintain_order=True).head(MOST_BARS)
+    below = second_panel(figure, axes, 1 - min(0.12 + 0.035 * shown.height, 0.5))
+    for place, row in enumerate(reversed(list(shown.iter_rows(named=True)))):
+        since = row["since"]
+        begins = max(since or first, first)
+        below.barh(place, run.at - begins, left=begins, height=0.5, color=SERIES[1],
+                   hatch="" if since else "//", edgecolor="white", linewidth=0.5)  # fmt: skip
+        if since is None or since < first:
+            told = f"since {day(since, run.clock)}" if since else "since when is not known"
+            below.annotate(told, (first, place), xytext=(6, 0), textcoords="offset points", va="center",
+                           fontsize=9, color=INK, bbox=_BEHIND)  # fmt: skip
+        else:
+            below.annotate(f"{since.astimezone(run.clock):%d %b %H:%M} ", (begins, place), ha="right",
+                           va="center", fontsize=9, color=INK)  # fmt: skip
+    names = [str(name).partition("/")[2] or str(name) for name in reversed(shown["account"].to_list())]
+    below.set_yticks(range(shown.height), names)
+    below.set_ylim(-0.6, shown.height - 0.4)
+    below.set_xlim(axes.get_xlim())
+    below.yaxis.grid(visible=False)
+    below.axvline(run.at, color=INK, linewidth=1.4, linestyle=(0, (6, 3)))
+    more = locks.height - shown.height
+    told = f"; {more:,} more" if more else ""
+    below.set_xlabel(
+        f"accounts that are locked, and since when{told}; dashed: the instant judged at", color=PALE
+    )
     return figure
 
 
 def _calendar(report: TopicReport, run: Run, by: str) -> Any:
     """A strip of days: what ends when, a lane each for accounts, passwords and keys."""
     ends = report.drawn["ends"]
-    figure, axes = new_figure(_headline(report), _subtitle(run, "what ends on which day"))
-    lanes = ("account", "password", "key")
+    lanes = [lane for lane in ("account", "password", "key") if ends.filter(pl.col("lane") == lane).height]
+    over = int(ends.filter(pl.col("day") < 0)["number"].sum())
+    total = int(ends["number"].sum())
+    title = f"{total:,} {'end' if total != 1 else 'ends'} in these weeks"
+    if over:
+        title += f", {over:,} of them {'are' if over != 1 else 'is'} past and still there"
+    figure, axes = new_figure(title, _subtitle(run, f"what ends on which day; {_headline(report)}"))
     today = run.at.astimezone(run.clock).date()
     for place, lane in enumerate(reversed(lanes)):
         mine = ends.filter(pl.col("lane") == lane)
@@ -240,7 +283,7 @@ def _calendar(report: TopicReport, run: Run, by: str) -> Any:
     axes.set_xticks(list(days), [f"{today + timedelta(days=day):%d %b}" for day in days])
     axes.set_xlim(-7 * WEEKS_BACK - 1, 7 * WEEKS + 1)
     axes.set_yticks([])
-    axes.set_ylim(0, len(lanes))
+    axes.set_ylim(0, max(len(lanes), 1))
     axes.set_xlabel(
         "dashed: before today · hatched: over, and still there · each lane has its own scale", color=PALE
     )
@@ -248,6 +291,8 @@ def _calendar(report: TopicReport, run: Run, by: str) -> Any:
     return figure
 
 
+_BEHIND = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "none", "alpha": 0.85}
+_MARKS = ("o", "s", "^", "D", "v", "P")
 MOST_BINS = 40
 _YEAR = timedelta(days=365)
 _FIGURES: dict[str, Callable[[TopicReport, Run, str], Any]] = {

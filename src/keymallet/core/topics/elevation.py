@@ -129,10 +129,9 @@ def _openings(judgement: Judgement, answers: Mapping[str, pl.Series]) -> pl.Data
 _TOLD = (
     "elevation", "role", "reason", "lasted", "stretch", "approved-by", "asked", "proof", "outcome", "ticket",
 )  # fmt: skip
-_TRUTHS = (
-    "opened", "open_now", "own_approval", "no_approval", "hollow", "copied", "no_proof", "no_right",
-    "overrun",
-)  # fmt: skip
+AMISS = ("own_approval", "no_approval", "hollow", "copied", "no_proof", "no_right", "overrun")
+"""Columns of openings: what is amiss with each."""
+_TRUTHS = ("opened", "open_now", *AMISS)
 
 
 def _rights(judgement: Judgement, answers: Mapping[str, pl.Series], openings: pl.DataFrame) -> pl.DataFrame:

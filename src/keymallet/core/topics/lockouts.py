@@ -101,7 +101,7 @@ def report(judgement: Judgement, answers: Mapping[str, pl.Series]) -> TopicRepor
         },
         draw=lambda: {
             "failures": _in_buckets(failures, judgement),
-            "locks": held.drop_nulls("since").select("account", "since", "cause"),
+            "locks": held.select("account", "since", "cause"),
         },
     )
 

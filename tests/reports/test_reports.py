@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import email
+import email.policy
 import json
 import re
 import xml.etree.ElementTree as ElementTree
@@ -12,6 +14,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import icalendar
 import jsonschema
 import openpyxl
 import polars as pl
@@ -76,6 +79,9 @@ def test_every_format_is_written_and_says_what_it_rests_on(reports: Path, four_w
         "json": (reports / "report.json").read_text("utf-8"),
         "junit": (reports / "report.xml").read_text("utf-8"),
         "openmetrics": "",
+        "letter": email.message_from_bytes((reports / "report.eml").read_bytes(), policy=email.policy.default)
+        .get_body(("plain",))
+        .get_content(),
     }
     assert texts.keys() == REPORTS.keys()
     del texts["openmetrics"]  # numbers alone
@@ -128,6 +134,26 @@ def test_openmetrics_are_read_by_a_collectors_own_parser(reports: Path) -> None:
     assert sum(sample.value for sample in families["keymallet_findings_late"].samples) == 85
     assert families["keymallet_unproven"].samples[0].value == 42
     assert len(text.splitlines()) < 300, "few series"
+
+
+def test_letters_hold_what_is_theirs_and_their_due_dates(four_weeks: Path, tmp_path: Path) -> None:
+    """Read by Python's own parser, the calendar by icalendar; to whoever has an address."""
+    there = four_weeks / "there"
+    run("report", "--format", "letter", "--each", "answerer", "--into", str(tmp_path), cwd=there, expect=0)
+    letters = {
+        path.stem: email.message_from_bytes(path.read_bytes(), policy=email.policy.default)
+        for path in tmp_path.glob("*.eml")
+    }
+    assert len(letters) == 9 and all(not letter.defects for letter in letters.values())
+    letter = letters["information-security"]
+    assert letter["To"].addresses[0].addr_spec == "information-security@gvr.example"
+    assert letter["Subject"] == "60 findings to mend, 24 past due (Gentian Valley Railway)"
+    assert "To" not in letters["Darius-Murmleitner"], "no source tells an address"
+    assert len({each["Message-ID"] for each in letters.values()}) == 9
+    body, calendar = letter.get_body(("plain",)), next(letter.iter_attachments())
+    assert body.get_content().count("  finding ") == 71 and "evidence is incomplete" in body.get_content()
+    events = icalendar.Calendar.from_ical(calendar.get_content()).walk("VEVENT")
+    assert len(events) == 60 and sum(str(each["SUMMARY"]).startswith("late: ") for each in events) == 24
 
 
 def test_the_page_stands_alone(reports: Path) -> None:

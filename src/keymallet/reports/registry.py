@@ -54,6 +54,12 @@ REPORTS: dict[str, ReportFormat] = {
         "keymallet.reports.workbook",
         "reports",
     ),
+    "letter": ReportFormat(
+        "who answers: a mail of what is theirs, with --each answerer",
+        ".eml",
+        "keymallet.reports.letter",
+        "calendar",
+    ),
     "json": ReportFormat(
         "programs: one object, whose schema ships", ".json", "keymallet.reports.json_object"
     ),

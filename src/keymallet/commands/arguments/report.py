@@ -19,7 +19,7 @@ EXAMPLES = [
         "keymallet report --format markdown --severity critical --output critical.md",
         "part of it, in one file",
     ),
-    ("keymallet report --format markdown --each answerer --into letters", "one for each who answers"),
+    ("keymallet report --format letter --each answerer --into letters", "a letter to each who answers"),
     ("keymallet report --list", "every format, and for whom it is"),
 ]
 

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from keymallet.demo.railway import write_estate
+from keymallet.reports.registry import REPORTS
 from tests import profiles
 from tests.postgresql import Server
 from tests.support import run, run_installed
@@ -62,6 +63,17 @@ def four_weeks(tmp_path_factory: pytest.TempPathFactory) -> Path:
         (folder / "told.txt").write_text(told, "utf-8")
 
     return made_once(tmp_path_factory, "four-weeks", make)
+
+
+@pytest.fixture(scope="session")
+def reports(four_weeks: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The last of the four weeks' runs in every format of a report. Not to be changed."""
+
+    def make(folder: Path) -> None:
+        formats = [word for name in REPORTS for word in ("--format", name)]
+        run("report", *formats, "--into", str(folder), cwd=four_weeks / "there", expect=0)
+
+    return made_once(tmp_path_factory, "reports", make)
 
 
 @pytest.fixture

@@ -77,6 +77,8 @@ LATE = {
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
     ("store/logbook/connecting.py", "alembic"): "only a logbook that is new or of an older version needs it",
     ("core/base/nearest.py", "rapidfuzz"): "only a mistyped word needs it",
+    ("reports/openmetrics.py", "prometheus_client.openmetrics"): "an extra that need not be installed",
+    ("reports/openmetrics.py", "prometheus_client.core"): "an extra that need not be installed",
     ("views/figures.py", "matplotlib"): "an extra that need not be installed",
     ("views/trend.py", "matplotlib"): "an extra that need not be installed",
 }

@@ -6,6 +6,7 @@ import email
 import email.policy
 import json
 import re
+import shutil
 import xml.etree.ElementTree as ElementTree
 import zipfile
 from datetime import datetime
@@ -29,15 +30,6 @@ from tests.oracles import package_of_npm
 from tests.support import run, write
 
 HOSTILE = "=1+1 <script>alert(1)</script> | *x* [y](http://z) `q` \u202eevil\x1b[31m @SUM(A1)"
-
-
-@pytest.fixture(scope="module")
-def reports(four_weeks: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """Every format of the railway's last run."""
-    folder = tmp_path_factory.mktemp("reports")
-    formats = [word for name in REPORTS for word in ("--format", name)]
-    run("report", *formats, "--into", str(folder), cwd=four_weeks / "there", expect=0)
-    return folder
 
 
 def cells(path: Path) -> dict[str, list[tuple[Any, ...]]]:
@@ -226,6 +218,7 @@ def test_each_holds_only_its_own(four_weeks: Path, tmp_path: Path, each: str) ->
     itself = pl.col("account").str.replace_all("/", "-").is_in(files)
     column = pl.when(itself).then("account").otherwise(of_account) if each == "source" else pl.col(each)
     told = table.with_columns(column.alias("whose")).filter(pl.col("account") != "")
+    files.pop("nobody", None)  # what has none is in a report as well: see below
     for name, text in files.items():
         mine = told.filter(pl.col("whose").str.replace_all(r"[^\w.-]+", "-").str.strip_chars("-.") == name)
         assert mine.height, name
@@ -236,6 +229,34 @@ def test_each_holds_only_its_own(four_weeks: Path, tmp_path: Path, each: str) ->
         assert "284" not in text and "827" not in text
         if each == "answerer":
             assert not {whose for whose in set(told["whose"]) if f"| {whose} |" in text} - {*mine["whose"]}
+
+
+def test_what_has_no_unit_has_a_report_as_well(four_weeks: Path, tmp_path: Path) -> None:
+    """Each finding stands in one of them, and none is left out."""
+    run(
+        "report",
+        "--format",
+        "json",
+        "--each",
+        "unit",
+        "--into",
+        str(tmp_path),
+        cwd=four_weeks / "there",
+        expect=0,
+    )
+    told = {path.stem: json.loads(path.read_bytes()) for path in tmp_path.glob("*.json")}
+    ids = [each["finding-id"] for report in told.values() for each in report["findings"]]
+    assert len(ids) == len(set(ids)) == 295
+    assert told["nobody"]["limited-to"] == ["what has no unit"]
+
+
+def test_without_its_snapshot_a_page_says_what_it_lacks(four_weeks: Path, tmp_path: Path) -> None:
+    there = Path(shutil.copytree(four_weeks / "there", tmp_path / "there"))
+    shutil.rmtree(there / "snapshots")
+    run("report", "--output", "page.html", cwd=there, expect=0)
+    page = Reader((there / "page.html").read_text("utf-8"))
+    assert "pictures, and what is coming, are left out" in page.text and page.tags.count("img") == 0
+    assert "(as of 2026-11-03)" in page.text
 
 
 def test_one_finding_is_a_ticket(four_weeks: Path, tmp_path: Path) -> None:
@@ -318,6 +339,7 @@ def test_what_cannot_be_reported(four_weeks: Path, words: tuple[str, ...], messa
 def test_an_organisation_lays_its_own_look_over_the_page(four_weeks: Path, tmp_path: Path) -> None:
     """Colours of its own, a page of its own that takes in ours; a broken one is told with its line."""
     there = four_weeks / "there"
+    part = ("--severity", "critical")
     own = write(tmp_path / "own", {"colours.css": ":root { --link: #123456; }"})
     run(
         "report",
@@ -332,8 +354,12 @@ def test_an_organisation_lays_its_own_look_over_the_page(four_weeks: Path, tmp_p
     )
     assert "#123456" in (tmp_path / "a.html").read_text("utf-8")
     write(own, {"page.html": "<p>\n{{ content.organisation }\n"})
-    done = run("report", "--template", str(own), "--output", str(tmp_path / "b.html"), cwd=there, expect=2)
+    done = run(
+        "report", *part, "--template", str(own), "--output", str(tmp_path / "b.html"), cwd=there, expect=2
+    )
     assert "page.html" in done.stderr and ":2" in done.stderr and not (tmp_path / "b.html").exists()
     write(own, {"page.html": "<p>{{ content.no_such }}"})
-    done = run("report", "--template", str(own), "--output", str(tmp_path / "b.html"), cwd=there, expect=2)
+    done = run(
+        "report", *part, "--template", str(own), "--output", str(tmp_path / "b.html"), cwd=there, expect=2
+    )
     assert "no_such" in done.stderr

@@ -72,6 +72,12 @@ def _check_places(options: argparse.Namespace, names: list[str]) -> None:
     if options.output and (options.into or len(names) > 1 or options.each):
         hint = "--into FOLDER takes as many as there are"
         raise fail("--output is for a single report", hint=hint)
+    wanted = Path(options.into) if options.into else Path(options.output).parent
+    there = next(folder for folder in (wanted.absolute(), *wanted.absolute().parents) if folder.exists())
+    if not there.is_dir():
+        raise fail(
+            "this is a file, and no folder", file=str(there), hint="name another place for the reports"
+        )
 
 
 def _templates(folder: str | None) -> Path | None:
@@ -124,7 +130,8 @@ def _parts(
     """The reports by the names of their files: one, or one for each."""
     if each is None:
         return {f"finding-{finding}" if finding else "report": narrowed(content, wanted, finding)}
-    values = content.findings[each].drop_nulls().unique(maintain_order=True).to_list()
+    # What has none is nobody's, and has a report as well: else it would be in no one's.
+    values = content.findings[each].fill_null("").unique(maintain_order=True).to_list()
     if each in wanted:
         values = [value for value in values if value in wanted[each]]
     parts: dict[str, Content] = {}

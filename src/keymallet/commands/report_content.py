@@ -85,7 +85,8 @@ def content_of(
         return content
     snapshot = snapshot_of_run(estate.snapshots, record.snapshot)
     if snapshot is None:
-        return content
+        why = "The snapshot that was judged is no longer there: pictures, and what is coming, are left out."
+        return replace(content, left_out=why)
     return _judged_again(content, record, book, texts, snapshot)
 
 
@@ -239,8 +240,8 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
     """
     keep, said = pl.lit(True), []
     for name, values in wanted.items():
-        keep &= pl.col(name).is_in(values).fill_null(False)
-        said.append(f"{name} {', '.join(values)}")
+        keep &= pl.col(name).fill_null("").is_in(values)
+        said.append(f"{name} {', '.join(values)}" if any(values) else f"what has no {name}")
     if finding:
         keep &= pl.col(FINDING) == finding
         said.append(f"finding {finding}")
@@ -274,6 +275,7 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
         coming=(),
         exemptions=(),
         accounts=0,
+        left_out="",
     )
 
 

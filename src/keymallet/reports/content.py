@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
@@ -72,6 +72,7 @@ class Content:
     `findings` are those that are not over, in the order in which they are to be read; `changes` those whose
     state the run changed. `narrowed` says in words what the report is limited to; then it holds nothing of
     anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete.
+    `left_out` says in a sentence what could not be shown.
     """
 
     organisation: str
@@ -96,7 +97,8 @@ class Content:
     narrowed: tuple[str, ...] = ()
     pictures: tuple[Picture, ...] = ()
     coming: tuple[tuple[str, int], ...] = ()
-    exemptions: tuple[tuple[str, str, str, str], ...] = field(default=())
+    exemptions: tuple[tuple[str, str, str, str], ...] = ()
+    left_out: str = ""
 
     @property
     def broken(self) -> pl.DataFrame:
@@ -175,7 +177,13 @@ def basis(content: Content) -> Sequence[tuple[str, str]]:
     rows += [(each.what, f"{each.name} {each.digest}".strip()) for each in content.digests]
     age = content.at - content.read_at
     hours = int(age.total_seconds() // 3600)
-    said = how_many(hours // 24, "day") if hours >= 48 else how_many(hours, "hour")
+    said = (
+        how_many(hours // 24, "day")
+        if hours >= 48
+        else how_many(hours, "hour")
+        if hours
+        else "less than 1 hour"
+    )
     rows.append(("age of the snapshot", f"{said} (read {moment(content.read_at, content.clock)})"))
     if not content.narrowed:
         rows += [

@@ -81,7 +81,8 @@ def _bars(axes: Any, groups: pl.DataFrame, report: TopicReport, by: str) -> None
     axes.set_xticks([0, 0.25, 0.5, 0.75, 1], ["0", "25 %", "50 %", "75 %", "100 %"])
     axes.set_xlabel(f"share of the {report.noun}s", color=PALE)
     axes.yaxis.grid(visible=False)
-    axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=5, frameon=False, fontsize=10)
+    if groups.height:
+        axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=5, frameon=False, fontsize=10)
 
 
 def _register(report: TopicReport, run: Run, by: str) -> Any:
@@ -150,7 +151,7 @@ def _timeline(report: TopicReport, run: Run, by: str) -> Any:
     axes.set_xlim(run.at - timedelta(weeks=12), run.at + timedelta(days=2))
     axes.set_ylim(0, max([*hours.to_list(), 1]) * 1.15)
     axes.set_ylabel("hours open", color=INK)
-    axes.set_xlabel("the day it was opened; dashed: the instant judged at", color=PALE)
+    axes.set_xlabel("the day each began; dashed: the instant judged at", color=PALE)
     if number:
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=4, frameon=False, fontsize=10)
     return figure

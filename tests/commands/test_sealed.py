@@ -181,3 +181,34 @@ def test_with_pseudonyms_no_name_leaves_the_house(railway_snapshot: Path, tmp_pa
     shown = run("judge", "--sealed", str(file), cwd=tmp_path, expect=1).stdout
     assert "rules with other numbers: twin-in-cloud, one-user-id-0" in shown
     assert "p-" in shown and "made from the run with head" in shown
+
+
+@pytest.mark.parametrize("number", ["2", "3", "4"])
+def test_no_former_name_leaves_the_house_either(four_weeks: Path, tmp_path: Path, number: str) -> None:
+    """Somebody was renamed, accounts were deleted, a source was not seen: nothing says how they were called."""
+    there, file = four_weeks / "there", tmp_path / "masked.zip"
+    run("logbook", "seal", number, "--pseudonyms", "--output", str(file), cwd=there, expect=0)
+    names: set[str] = set()
+    for path in sorted((there / "snapshots").glob("2026-*")):
+        accounts, people = (pl.read_parquet(path / f"{table}.parquet") for table in ("account", "person"))
+        names |= {name for column in ("name", "mail", "display") for name in accounts[column].drop_nulls()}
+        names |= {name for column in ("name", "mail") for name in people[column].drop_nulls()}
+    assert {"h.moosegger", "Hedda Moosegger", "h.nebelacher", "guest-survey-1"} <= names
+    whole = members(file)
+    book = next(
+        text.decode() for name, text in whole.items() if name.endswith(".toml") and b"[limits]" in text
+    )
+    texts = []
+    for name, data in whole.items():
+        if name.endswith(".parquet"):
+            frame = pl.read_parquet(io.BytesIO(data))
+            cells = [frame[column].explode() if frame[column].dtype == pl.List(pl.String) else frame[column]
+                     for column in frame.columns if frame[column].dtype in (pl.String, pl.List(pl.String))]  # fmt: skip
+            texts.append("\n".join(sorted({cell for column in cells for cell in column.drop_nulls()})))
+        else:
+            texts.append(data.decode())
+    told = "\n".join(texts)
+    words = set(re.findall(r"[\w.@+$-]+", told))
+    found = {name for name in names if (name in words if re.fullmatch(r"[\w.@+$-]+", name) else name in told)}
+    assert {name for name in found if not re.search(rf"\b{re.escape(name)}\b", book)} == set()
+    run("judge", "--sealed", str(file), cwd=tmp_path)

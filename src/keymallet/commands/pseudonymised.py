@@ -14,9 +14,14 @@ import tomlkit
 from blake3 import blake3
 
 from keymallet.commands.rejudging import differing_rules, judged_as_kept
+from keymallet.core.explaining.findings import describe
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.history.answerers import ANSWERER, MAIL, NOBODY
 from keymallet.core.history.identity import FINDING, finding_ids
+from keymallet.core.history.observed import observe
+from keymallet.core.history.run_table import TOLD
 from keymallet.core.judging.exemptions import matching
+from keymallet.core.judging.judge import Judgement
 from keymallet.store.logbook.logbook import Logbook
 from keymallet.store.logbook.pseudonyms import Pseudonyms
 from keymallet.store.logbook.records import FileRecord, RunLine, RunRecord, TextRecord
@@ -49,20 +54,21 @@ def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path)
     assert record.snapshot is not None
     texts = {text.name: logbook.text(text.blake3) for text in record.rulebook.texts}
     tables = snapshot.evidence({table: {*columns} for table, columns in _NAMES.items()}).tables
-    names = Pseudonyms(
-        name
-        for table, columns in _NAMES.items()
-        if table in tables
-        for column in columns
-        for name in tables[table][column].drop_nulls().unique()
-    )
+    found = logbook.findings(run)
+    known = [
+        tables[table][column] for table, columns in _NAMES.items() if table in tables for column in columns
+    ]
+    # What goes on, or was not seen, may be of an account that had another name then, or is there no more.
+    people = found.filter(found[MAIL].is_null() & (found[ANSWERER] != NOBODY))
+    renamed = [name for source in snapshot.manifest.sources.values() for name in source.renamed]
+    known += [found["name"], found["display"], people[ANSWERER], pl.Series(renamed, dtype=pl.String)]
+    names = Pseudonyms(name for series in known for name in series.drop_nulls().unique())
     other = _snapshot(snapshot, names, folder)
     register = None
     if record.register is not None:
         told = logbook.text(record.register.blake3)
         texts[record.register.name] = _register(told, names, tables[ACCOUNT.name]["account"])
         register = TextRecord.of(record.register.name, texts[record.register.name].encode())
-    findings = _findings(logbook.findings(run), names)
     blank = msgspec.structs.replace(
         record,
         by=_WITHHELD,
@@ -86,11 +92,13 @@ def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path)
         },
         gaps=names.in_values(record.gaps),
         accepted_gaps=names.in_values(record.accepted_gaps),
-        findings=FileRecord(record.findings.rows if record.findings else 0, blake3(findings).hexdigest()),
         transitions=None,
     )
-    differing = differing_rules(record, judged_as_kept(blank, texts, other))
-    return Masked(blank, texts, findings, other, differing)
+    again = judged_as_kept(blank, texts, other)
+    findings = _findings(names.in_frame(found), again)
+    kept = FileRecord(record.findings.rows if record.findings else 0, blake3(findings).hexdigest())
+    blank = msgspec.structs.replace(blank, findings=kept)
+    return Masked(blank, texts, findings, other, differing_rules(record, again))
 
 
 def _snapshot(snapshot: Snapshot, names: Pseudonyms, folder: Path) -> Snapshot:
@@ -137,10 +145,21 @@ def _register(text: str, names: Pseudonyms, accounts: pl.Series) -> str:
     return tomlkit.dumps(walked(tomlkit.parse(text).unwrap()))
 
 
-def _findings(table: pl.DataFrame, names: Pseudonyms) -> bytes:
-    """The findings with tokens, known by keys that are made of these."""
-    masked = names.in_frame(table)
+def _findings(masked: pl.DataFrame, again: Judgement) -> bytes:
+    """The findings with tokens, known by keys that are made of these.
+
+    What was said of them in earlier runs may name whoever has another name now: it is said anew, of what
+    was judged `again` with tokens; of what cannot be, nothing is said.
+    """
     masked = masked.with_columns(finding_ids(masked).alias(FINDING))
+    observed = observe(again, masked)
+    texts = [
+        name for name, kind in TOLD.items() if kind in (pl.String, pl.List(pl.String)) and name != "title"
+    ]
+    said = describe(again, observed.alike).select(texts).hstack([observed.frame[FINDING]])
+    said = said.unique(FINDING, keep="first", maintain_order=True)
+    columns = masked.columns
+    masked = masked.drop(texts).join(said, on=FINDING, how="left", maintain_order="left").select(columns)
     buffer = io.BytesIO()
     masked.write_parquet(buffer, compression="zstd", statistics=False)
     return buffer.getvalue()

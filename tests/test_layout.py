@@ -41,7 +41,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "fitting": {*CORE, "sources", "fitting"},
     "starting": {*CORE, "sources", "fitting", "starting"},
     "views": {*CORE, "store", "fitting", "starting", "views"},
-    "reports": {*CORE, "reports"},
+    "reports": {*CORE, "outputs", "reports"},
     "completing": {*CORE, "store", "completing"},
     "demo": {*CORE, "demo"},
     "rulebooks": set(),

@@ -50,23 +50,22 @@ def run(options: argparse.Namespace) -> int:
     outcome = inputs.run(judgement)
     schedule = weeks(events, inputs.clock, inputs.at, end)
     known = last_known(inputs.estate, _WANTED)
-    due = due_until(known, inputs.at, end)
+    due = _due_until(known, inputs.at, end)
     if options.figure:
         form = format_of(options.figure)
         figure = ahead_figure(schedule, outcome, options.capacity)
         write_file(Path(options.figure), figure_bytes(figure, form))
-    told = None
     if in_full:
         entries = inputs.estate.answers if inputs.estate else ()
-        added = added_to_come(judgement, events, known.findings if known else None, entries)
-        told = described(judgement, events).hstack(added)
-    if options.calendar and told is not None:
-        write_file(Path(options.calendar), to_calendar(told, due, outcome, options.by))
+        to_come = added_to_come(judgement, events, known.findings if known else None, entries)
+        told = described(judgement, events).hstack(to_come)
+        if options.calendar:
+            write_file(Path(options.calendar), to_calendar(told, due, outcome, options.by))
+        if options.format != "table":
+            write_rows(options, told, run_record(outcome), "ahead")
     if options.format == "table":
         first = described(judgement, events.head(options.most))
         _show(options, events, first, outcome, schedule, Due(due, known.run) if known else None)
-    elif told is not None:
-        write_rows(options, told, run_record(outcome), "ahead")
     return CLEAN
 
 
@@ -85,7 +84,7 @@ _WANTED = (
 )
 
 
-def due_until(known: LastKnown | None, at: datetime, end: datetime) -> pl.DataFrame:
+def _due_until(known: LastKnown | None, at: datetime, end: datetime) -> pl.DataFrame:
     """What is open at an instant and has to be mended by another, the first one first, with ADDED."""
     if known is None:
         return pl.DataFrame(schema={**dict.fromkeys(_WANTED, pl.String()), **ADDED_SCHEMA})

@@ -10,7 +10,7 @@ import polars as pl
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.logbooks import open_logbook, snapshot_of_run
 from keymallet.commands.opening import open_estate
-from keymallet.commands.runs import judged_run, last_judged, run_called
+from keymallet.commands.runs import chosen_run, judged_run, run_called
 from keymallet.commands.wholeness import wholeness
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.problems import fail
@@ -60,7 +60,7 @@ def run(options: argparse.Namespace) -> int:
 
 def _chosen(runs: Sequence[RunLine], options: argparse.Namespace, estate: Estate) -> tuple[RunLine, RunLine]:
     judged = [line for line in runs if line.judged]
-    end = judged_run(run_called(runs, options.end, estate.clock)) if options.end else last_judged(runs)
+    end = chosen_run(runs, options.end, estate.clock)
     if options.start:
         start = judged_run(run_called(runs, options.start, estate.clock))
     else:

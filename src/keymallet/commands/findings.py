@@ -11,7 +11,7 @@ from keymallet.commands.arguments.findings import ROWS
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.logbooks import open_logbook
 from keymallet.commands.opening import open_estate
-from keymallet.commands.runs import judged_run, last_judged, run_called
+from keymallet.commands.runs import chosen_run
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
@@ -45,7 +45,7 @@ def run(options: argparse.Namespace) -> int:
     estate = open_estate(options.estate)
     logbook = open_logbook(estate)
     runs = logbook.runs()
-    chosen = judged_run(run_called(runs, options.run, estate.clock)) if options.run else last_judged(runs)
+    chosen = chosen_run(runs, options.run, estate.clock)
     table = logbook.findings(chosen)
     table = table.with_columns(added(table, chosen.judged_at).drop(FINDING))
     if options.finding:

@@ -9,6 +9,7 @@ from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 
 import msgspec
@@ -103,7 +104,7 @@ def record_run(
             lives = first_lives(observed, judgement.at)
         else:
             between = _Between(inputs, judgement, logbook, logbook.record(last), record)
-            whole = wholeness(inputs.snapshot, estate.retired, between.earlier())
+            whole = wholeness(inputs.snapshot, estate.retired, between.earlier)
             lives = follow(before, observed, between.steps, whole, writer.ended, judgement.at)
         table = run_table(observed, lives, before, judgement.at, estate.answers, described)
         changes = None
@@ -214,7 +215,7 @@ class _Between:
 
     def steps(self, keys: Collection[str]) -> Steps | None:
         """Judge step by step by the rules of these keys; None where the old evidence is no longer there."""
-        snapshot = self.earlier()
+        snapshot = self.earlier
         if snapshot is None or self.now.snapshot is None:
             return None
         same = Sameness(
@@ -239,6 +240,7 @@ class _Between:
         self.walked = Steps.between(before, self.judgement, inputs.register, same, inputs.clock, keys)
         return self.walked
 
+    @cached_property
     def earlier(self) -> Snapshot | None:
         """What the run before rested on, if it is still there."""
         assert self.inputs.estate is not None

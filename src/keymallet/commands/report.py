@@ -11,7 +11,7 @@ from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.logbooks import open_logbook
 from keymallet.commands.opening import open_estate
 from keymallet.commands.report_content import content_of, narrowed
-from keymallet.commands.runs import judged_run, last_judged, run_called
+from keymallet.commands.runs import chosen_run
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
@@ -38,7 +38,7 @@ def run(options: argparse.Namespace) -> int:
     estate = open_estate(options.estate)
     logbook = open_logbook(estate)
     runs = logbook.runs()
-    chosen = judged_run(run_called(runs, options.run, estate.clock)) if options.run else last_judged(runs)
+    chosen = chosen_run(runs, options.run, estate.clock)
     wanted = {name: getattr(options, name) for name in NARROWED if getattr(options, name)}
     whole = not (wanted or options.each or options.finding)
     drawn = whole and any(REPORTS[name].drawn for name in names)
@@ -106,17 +106,13 @@ def _finding(content: Content, wanted: str) -> str:
 
 def _check_wanted(content: Content, wanted: dict[str, list[str]]) -> None:
     """What is asked for has to be there: a report of nobody by mistake would look like good news."""
-    topics = {rule.topic for rule in content.rules if rule.topic}
-    known = {
-        "topic": topics,
+    known: dict[str, set[str]] = {
+        "topic": {rule.topic for rule in content.rules if rule.topic},
         "severity": {*SEVERITIES},
         "rule": {rule.id for rule in content.rules},
-        "state": {*content.findings["state"].drop_nulls()},
     }
     for name, values in wanted.items():
-        there = (
-            known.get(name) or {*content.findings[name].drop_nulls()} if name not in known else known[name]
-        )
+        there = known[name] if name in known else {*content.findings[name].drop_nulls()}
         for value in values:
             if value not in there:
                 listed = sorted(map(str, there))

@@ -10,8 +10,8 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.commands.judging_inputs import facts_for, history_facts
 from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook, snapshot_of_run
+from keymallet.commands.rejudging import judged_by
 from keymallet.core.base.listing import how_many
 from keymallet.core.evaluating.steps import END
 from keymallet.core.explaining.findings import describe
@@ -19,9 +19,9 @@ from keymallet.core.history.identity import FINDING
 from keymallet.core.history.observed import observe
 from keymallet.core.history.run_table import TOLD_AT, added
 from keymallet.core.history.states import LASTING
-from keymallet.core.judging.judge import Judgement, judge
-from keymallet.core.judging.run import Run
+from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import SEVERITIES, Demand, Rulebook
+from keymallet.core.rulebook.register import Register
 from keymallet.core.studies.ahead import coming
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import by_group, work_out
@@ -49,7 +49,7 @@ def content_of(
     record = logbook.record(run)
     assert record.rulebook is not None and record.snapshot is not None, "asked of a run that was judged"
     texts = {text.name: logbook.text(text.blake3) for text in record.texts}
-    book = read_kept_rulebook(record, texts)
+    book, register = read_kept_rulebook(record, texts), read_kept_register(record, texts)
     content = Content(
         organisation=record.organisation,
         clock=ZoneInfo(record.clock),
@@ -79,7 +79,7 @@ def content_of(
         unproven=sum(rule["unproven"] for rule in record.rules),
         refused=sum(source.refused for source in record.snapshot.sources.values()),
         before=(before.number, before.judged_at) if before else None,
-        exemptions=_exemptions(record, texts),
+        exemptions=_exemptions(record, register),
     )
     if not drawn:
         return content
@@ -87,7 +87,7 @@ def content_of(
     if snapshot is None:
         why = "The snapshot that was judged is no longer there: pictures, and what is coming, are left out."
         return replace(content, left_out=why)
-    return _judged_again(content, record, book, texts, snapshot)
+    return _judged_again(content, record, book, register, snapshot)
 
 
 def _in_order(table: pl.DataFrame, run: RunLine, clock: ZoneInfo) -> pl.DataFrame:
@@ -148,8 +148,7 @@ def _rules(record: RunRecord, book: Rulebook, texts: dict[str, str]) -> tuple[Ru
     return tuple(sorted(lines, key=lambda each: (-SEVERITIES[each.severity], -each.breach, each.id)))
 
 
-def _exemptions(record: RunRecord, texts: dict[str, str]) -> tuple[tuple[str, str, str, str], ...]:
-    register = read_kept_register(record, texts)
+def _exemptions(record: RunRecord, register: Register | None) -> tuple[tuple[str, str, str, str], ...]:
     if register is None:
         return ()
     clock = ZoneInfo(record.clock)
@@ -167,15 +166,10 @@ def _exemptions(record: RunRecord, texts: dict[str, str]) -> tuple[tuple[str, st
 
 
 def _judged_again(
-    content: Content, record: RunRecord, book: Rulebook, texts: dict[str, str], snapshot: Snapshot
+    content: Content, record: RunRecord, book: Rulebook, register: Register | None, snapshot: Snapshot
 ) -> Content:
-    register = read_kept_register(record, texts)
-    asked = [*book.expressions()]
-    for topic in TOPICS.values():
-        asked += topic.asked(book).values()
-    wanted = facts_for(asked, history_facts(book), with_register=register is not None)
-    evidence = snapshot.evidence(wanted)
-    judgement = judge(evidence, book, record.judged_at, content.clock, register)
+    asked = [expression for topic in TOPICS.values() for expression in topic.asked(book).values()]
+    judgement = judged_by(record, book, register, snapshot, asked)
     events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
     counted = events["rule"].cast(pl.String).value_counts(sort=True)
     observed = observe(judgement, content.findings)
@@ -191,33 +185,13 @@ def _judged_again(
 
 
 def _pictures(content: Content, book: Rulebook, judgement: Judgement) -> tuple[Picture, ...]:
-    run = Run(
-        organisation=content.organisation,
-        at=content.at,
-        clock=content.clock,
-        rulebook_title=content.rulebook,
-        rulebook_edition=content.edition,
-        rulebook_digest="",
-        rulebook_files={},
-        register_file="",
-        register_digest="",
-        snapshot_digest="",
-        read_at=content.read_at,
-        sources=len(content.sources),
-        accounts=content.accounts,
-        counts=[],
-        refused=content.refused,
-        unreadable=0,
-        gaps=[],
-        accepted=[],
-    )
     found = []
     for name, topic in TOPICS.items():
         report = work_out(topic, judgement, book)
         by = topic.groupings[0]
         groups = by_group(report, by).head(_ROWS_BEHIND)
         states = [state.word for state in report.states if groups[state.word].sum()]
-        svg = figure_bytes(topic_figure(report, run, topic.drawn_by or by), "svg", small=True)
+        svg = figure_bytes(topic_figure(report, content, topic.drawn_by or by), "svg", small=True)
         found.append(
             Picture(
                 topic.title,
@@ -233,6 +207,10 @@ def _pictures(content: Content, book: Rulebook, judgement: Judgement) -> tuple[P
     return tuple(found)
 
 
+_OF_CHANGES = {"topic", "severity", "rule", "unit", "answerer"}
+"""What a change tells of itself, as a finding does."""
+
+
 def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") -> Content:
     """The same report of these alone, without anything that is anybody else's.
 
@@ -245,16 +223,17 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
     if finding:
         keep &= pl.col(FINDING) == finding
         said.append(f"finding {finding}")
-    topics = {rule.id: rule.topic for rule in content.rules}
+    topics = pl.col("rule").replace_strict({rule.id: rule.topic for rule in content.rules}, default=None)
 
     def part(frame: pl.DataFrame) -> pl.DataFrame:
-        told = frame.with_columns(pl.col("rule").replace_strict(topics, default=None).alias("topic"))
-        if "state" in wanted and "late-by" not in frame.columns:
-            return told.clear().drop("topic")
-        return told.filter(keep).drop("topic")
+        return frame.with_columns(topics.alias("topic")).filter(keep).drop("topic")
 
     findings = part(content.findings)
-    changes = part(_like_findings(content.changes, content.findings, wanted))
+    # A change tells less than a finding: what is asked of the rest is asked of the finding it is of.
+    if {*wanted} <= _OF_CHANGES:
+        changes = part(content.changes)
+    else:
+        changes = content.changes.join(findings, on=FINDING, how="semi", maintain_order="left")
     used = set(findings["rule"])
     gaps = (f"{how_many(len(content.gaps), 'gap')} in the evidence as a whole",) if content.gaps else ()
     return replace(
@@ -277,14 +256,3 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
         accounts=0,
         left_out="",
     )
-
-
-def _like_findings(
-    changes: pl.DataFrame, findings: pl.DataFrame, wanted: dict[str, list[str]]
-) -> pl.DataFrame:
-    """Changes with the columns that are asked for and that they do not have: by the finding they are of."""
-    missing = [name for name in wanted if name not in changes.columns and name in findings.columns]
-    if not missing:
-        return changes
-    known = findings.select(FINDING, *missing)
-    return changes.join(known, on=FINDING, how="left", maintain_order="left")

@@ -47,6 +47,11 @@ def last_judged(runs: Sequence[RunLine]) -> RunLine:
     return found
 
 
+def chosen_run(runs: Sequence[RunLine], wanted: str | None, clock: ZoneInfo) -> RunLine:
+    """The run that is meant, or the last one; it came to verdicts. Raises KeymalletError otherwise."""
+    return judged_run(run_called(runs, wanted, clock)) if wanted else last_judged(runs)
+
+
 def judged_run(run: RunLine) -> RunLine:
     """The run, if it came to verdicts. Raises KeymalletError otherwise."""
     if not run.judged:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
 
-from keymallet.demo.accounts import AT, Account, Key
+from keymallet.demo.accounts import AT, Account
 from keymallet.demo.cloud import CloudUser
 from keymallet.demo.host_files import SignIn as SignInOnHost
 from keymallet.demo.hosts import TOOR, Host
@@ -92,15 +92,11 @@ def _account(
         factor.last_used = _used(factor.last_used, factor.enrolled, at)
     account.keys = [key for key in account.keys if key.issued <= at]
     for key in account.keys:
-        _key(key, at)
+        key.last_used = _used(key.last_used, key.issued, at)
     held = {key.key for key in account.keys}
     for key in account.keys:
         if key.replaced_by not in held:
             key.replaced_by = ""
-
-
-def _key(key: Key, at: datetime) -> None:
-    key.last_used = _used(key.last_used, key.issued, at)
 
 
 def _used(last_used: datetime | None, since: datetime, at: datetime) -> datetime | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cached_property
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -100,12 +101,12 @@ class Content:
     exemptions: tuple[tuple[str, str, str, str], ...] = ()
     left_out: str = ""
 
-    @property
+    @cached_property
     def broken(self) -> pl.DataFrame:
         """The findings in breach."""
         return self.findings.filter(pl.col("state").is_in([*_BROKEN, "late"]))
 
-    @property
+    @cached_property
     def late(self) -> pl.DataFrame:
         """Those of them past their due date."""
         return self.broken.filter(pl.col("late-by").is_not_null())

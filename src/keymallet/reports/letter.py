@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-from datetime import date, timedelta
 from email.headerregistry import Address
 from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime
-from typing import Any
 
 from keymallet.core.base.listing import how_many
-from keymallet.core.base.optional_packages import extra
 from keymallet.core.base.printable import plain
+from keymallet.outputs.calendar import due_calendar
 from keymallet.reports.content import Content, basis, due_in_words, moment, who
 from keymallet.reports.registry import Look
 
@@ -39,8 +37,9 @@ def write(content: Content, look: Look) -> bytes:
     digest = hashlib.sha256(f"{content.head}\0{content.narrowed}".encode()).hexdigest()[:32]
     letter["Message-ID"] = f"<{digest}@{_NOBODY}>"
     letter.set_content(_text(content))
-    calendar = _calendar(content)
-    if calendar:
+    due = content.broken.filter(content.broken["due"].is_not_null())
+    if due.height:
+        calendar = due_calendar(due, content)
         letter.add_attachment(calendar, maintype="text", subtype="calendar", filename="due.ics")
     return letter.as_bytes()
 
@@ -58,27 +57,3 @@ def _text(content: Content) -> str:
     lines += ["", "What it rests on:"]
     lines += [f"  {what}: {value}" for what, value in basis(content)]
     return "\n".join(map(plain, lines)) + "\n"
-
-
-def _calendar(content: Content) -> bytes:
-    """A whole-day entry for each due date, that of what is late on the day judged at; nothing without any."""
-    icalendar: Any = extra("icalendar", "calendar", "letters with a calendar")
-    calendar = icalendar.Calendar()
-    calendar.add("prodid", "-//Keymallet//Keymallet//EN")
-    calendar.add("version", "2.0")
-    today = content.at.astimezone(content.clock).date()
-    due = content.broken.filter(content.broken["due"].is_not_null())
-    for row in due.iter_rows(named=True):
-        day: date = max(row["due"].astimezone(content.clock).date(), today)
-        event = icalendar.Event()
-        # The same as in the calendar of `ahead`: read in both, it is one entry.
-        key = hashlib.sha256(f"due\0{row['finding-id']}".encode()).hexdigest()[:32]
-        event.add("uid", f"{key}@keymallet")
-        event.add("dtstamp", content.at)
-        event.add("dtstart", day)
-        event.add("dtend", day + timedelta(days=1))
-        event.add("summary", plain(f"{'late' if row['late-by'] else 'due'}: {who(row)}: {row['title']}"))
-        event.add("transp", "TRANSPARENT")
-        calendar.add_component(event)
-    data: bytes = calendar.to_ical()
-    return data if due.height else b""

@@ -43,7 +43,7 @@ def show_weeks(
     """
     table = PlainTable()
     by_week: Counter[date] = Counter()
-    if due is not None:
+    if due is not None and due.findings.height:
         ahead = due.findings.filter(pl.col("due") >= run.at)
         by_week = Counter(map(monday_of, days(ahead["due"], run.clock)))
         number, late = due.findings.height, due.findings.height - ahead.height

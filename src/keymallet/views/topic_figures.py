@@ -10,7 +10,7 @@ import polars as pl
 
 from keymallet.core.base.intervals import START, STOP
 from keymallet.core.base.listing import how_many
-from keymallet.core.judging.run import Run
+from keymallet.core.judging.run import Occasion
 from keymallet.core.topics.elevation import AMISS
 from keymallet.core.topics.lockouts import BUCKET
 from keymallet.core.topics.passwords import BIN
@@ -31,7 +31,7 @@ COLOURS = {
 MOST_BARS = 16
 
 
-def topic_figure(report: TopicReport, run: Run, by: str) -> Any:
+def topic_figure(report: TopicReport, run: Occasion, by: str) -> Any:
     """The figure of a topic; `by` groups it where it has groups."""
     return _FIGURES[report.topic](report, run, by)
 
@@ -40,11 +40,11 @@ def _headline(report: TopicReport) -> str:
     return WORDS[report.topic].headline(report)
 
 
-def _subtitle(run: Run, what: str) -> str:
+def _subtitle(run: Occasion, what: str) -> str:
     return f"{run.organisation}, {day(run.at, run.clock)}: {what}"
 
 
-def _coverage(report: TopicReport, run: Run, by: str) -> Any:
+def _coverage(report: TopicReport, run: Occasion, by: str) -> Any:
     """A bar for each group, divided by state, the worst on top; beside it how many nothing asks."""
     # Those of no group are no unit that somebody leads: they come last.
     groups = by_group(report, by).sort(pl.col(by).is_null(), maintain_order=True).head(MOST_BARS).reverse()
@@ -85,7 +85,7 @@ def _bars(axes: Any, groups: pl.DataFrame, report: TopicReport, by: str) -> None
         axes.legend(loc="upper center", bbox_to_anchor=(0.5, -0.09), ncols=5, frameon=False, fontsize=10)
 
 
-def _register(report: TopicReport, run: Run, by: str) -> Any:
+def _register(report: TopicReport, run: Occasion, by: str) -> Any:
     """A bar for each entry from its beginning to its end, with reviews and drills, and the day judged at."""
     rows = report.rows.head(MOST_BARS).reverse()
     figure, axes = new_figure(_headline(report), _subtitle(run, "each entry from its first day to its end"))
@@ -121,7 +121,7 @@ def _register(report: TopicReport, run: Run, by: str) -> Any:
     return figure
 
 
-def _timeline(report: TopicReport, run: Run, by: str) -> Any:
+def _timeline(report: TopicReport, run: Occasion, by: str) -> Any:
     """Each opening at the day it began, as high as it was long; what is amiss is marked and named."""
     opened = report.drawn["openings"].sort(START, maintain_order=True)
     hours = (opened[STOP] - opened[START]).dt.total_seconds() / 3600
@@ -165,7 +165,7 @@ def _is_highest_around(place: int, opened: pl.DataFrame, hours: pl.Series, amiss
     return bool(hours[place] == max(others) and first == place)
 
 
-def _ages(report: TopicReport, run: Run, by: str) -> Any:
+def _ages(report: TopicReport, run: Occasion, by: str) -> Any:
     """The spread of ages by kind of account with the limits drawn, and below the wave that comes due."""
     ages, limits, wave = (report.drawn[name] for name in ("ages", "limits", "wave"))
     figure, axes = new_figure(_headline(report), _subtitle(run, "ages of passwords, and what comes due"))
@@ -208,7 +208,7 @@ def _ages(report: TopicReport, run: Run, by: str) -> Any:
     return figure
 
 
-def _locks(report: TopicReport, run: Run, by: str) -> Any:
+def _locks(report: TopicReport, run: Occasion, by: str) -> Any:
     """Failed sign-ins over the last two weeks, and below a line for each lock that holds, since when."""
     failures, locks = report.drawn["failures"], report.drawn["locks"]
     figure, axes = new_figure(
@@ -254,7 +254,7 @@ def _locks(report: TopicReport, run: Run, by: str) -> Any:
     return figure
 
 
-def _calendar(report: TopicReport, run: Run, by: str) -> Any:
+def _calendar(report: TopicReport, run: Occasion, by: str) -> Any:
     """A strip of days: what ends when, a lane each for accounts, passwords and keys."""
     ends = report.drawn["ends"]
     lanes = [lane for lane in ("account", "password", "key") if ends.filter(pl.col("lane") == lane).height]
@@ -296,7 +296,7 @@ _BEHIND = {"boxstyle": "round,pad=0.15", "facecolor": "white", "edgecolor": "non
 _MARKS = ("o", "s", "^", "D", "v", "P")
 MOST_BINS = 40
 _YEAR = timedelta(days=365)
-_FIGURES: dict[str, Callable[[TopicReport, Run, str], Any]] = {
+_FIGURES: dict[str, Callable[[TopicReport, Occasion, str], Any]] = {
     "factors": _coverage,
     "exemptions": _register,
     "temporary": _calendar,

@@ -9,6 +9,7 @@ or group.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterable
 
 import polars as pl
 
@@ -18,7 +19,7 @@ from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
 from keymallet.core.judging.judge import Judgement
-from keymallet.core.rulebook.model import Rulebook, Tally
+from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
 
 RULE_KEY, ACCOUNT_KEY, ROW_KEY, FINDING = "rule-key", "account-key", "row-key", "finding-id"
 KEYS = (RULE_KEY, ACCOUNT_KEY, ROW_KEY)
@@ -196,10 +197,10 @@ class Identities:
             known[name] = keys_of(self.judgement, TABLES[name], self._account_keys())
         return known[name]
 
-    def prepare(self) -> None:
-        """Work out the keys of all tables that rules are judged on, side by side."""
+    def prepare(self, demands: Iterable[Demand]) -> None:
+        """Work out the keys of all tables that these rules are judged on, side by side."""
         self._account_keys()
-        tables = {demand.table for demand in self.judgement.rulebook.rules}
+        tables = {demand.table for demand in demands if isinstance(demand, Rule)}
         in_parallel(self.of_table, sorted(tables - {EXEMPTION.name}))
 
     def _account_keys(self) -> pl.Series:

@@ -60,7 +60,7 @@ class Observed:
         keys = self.identities.of_table(ACCOUNT.name)[ACCOUNT_KEY]
         found = pl.concat([aliases_before(now, keys, before), self.identities.known_as])
         identities = Identities(judgement, found.unique("new", keep="first", maintain_order=True))
-        identities.prepare()
+        identities.prepare(judgement.rulebook.rules)
         self._before.append(identities)
         return identities
 
@@ -79,8 +79,8 @@ def observe(
     accounts = judgement.context.frames[ACCOUNT.name]
     plain = account_keys(accounts)
     identities = Identities(judgement, None if known is None else aliases(known, accounts, plain), plain)
-    identities.prepare()
     found = alike(judgement, together=True) if found is None else found
+    identities.prepare(each.demand for each in found if each.rows is not None)
     who: dict[str, pl.DataFrame] = {}
     parts = [_nothing()]
     for each in found:

@@ -4,11 +4,28 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Protocol
 from zoneinfo import ZoneInfo
 
 from keymallet.core.facts.gaps import AcceptedGap, Gap
 from keymallet.core.judging.judge import RuleCount
 from keymallet.core.rulebook.model import Severity
+
+
+class Occasion(Protocol):
+    """Who was judged, and when: all that figures and calendars ask of a judging."""
+
+    @property
+    def organisation(self) -> str:
+        """Whose accounts were judged."""
+
+    @property
+    def at(self) -> datetime:
+        """The instant that was judged at."""
+
+    @property
+    def clock(self) -> ZoneInfo:
+        """The clock that instants are shown by."""
 
 
 @dataclass(frozen=True)

@@ -20,8 +20,8 @@ from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts import scim_extension
 from keymallet.core.facts.declaration import PERSON
 from keymallet.core.facts.reading import Reading
-from keymallet.demo.accounts import railway_directory
 from keymallet.demo.certificates import EXPIRED, GOOD, OTHER_HOST, make_certificate
+from keymallet.demo.directory import railway_directory
 from keymallet.demo.railway import in_week, write_estate
 from keymallet.demo.service import TOKEN, Manners, serve
 from keymallet.demo.tenant import tenant

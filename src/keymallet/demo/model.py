@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from keymallet.demo.accounts import Account, railway_directory
+from keymallet.demo.accounts import Account
 from keymallet.demo.cloud import CloudUser, cloud_users
+from keymallet.demo.directory import railway_directory
 from keymallet.demo.gates import Gate, plant_devices, plant_gates
 from keymallet.demo.hosts import Host, ticketing_hosts
 from keymallet.demo.locks import plant_locks

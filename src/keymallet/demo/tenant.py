@@ -6,7 +6,8 @@ from datetime import datetime
 from typing import Any
 
 from keymallet.core.facts import scim_extension
-from keymallet.demo.accounts import Account, railway_directory
+from keymallet.demo.accounts import Account
+from keymallet.demo.directory import railway_directory
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"

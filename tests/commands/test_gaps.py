@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import shutil
 from pathlib import Path
@@ -86,6 +87,43 @@ def test_a_header_and_no_row(clinic: Path) -> None:
     found = gaps(clinic, expect=1)
     assert found["no-rows"] == ["wards: factors.csv holds no row of factor"]
     assert found["emptied"] == ["wards: factor had rows before, none now"]
+
+
+def test_a_table_that_lost_most_of_its_rows_is_told_until_it_is_right(clinic: Path) -> None:
+    """Cut off between two rows it reads well; nothing that rests on the missing ones is mended."""
+    people = [f"p{number}" for number in range(30)]
+    book = (
+        BOOK
+        + '[rule.old]\ntitle = "No passwords any more"\neach = "factor"\nmust = "kind != password"\nseverity = "low"\n'
+    )
+    write(
+        clinic,
+        {
+            "estate.toml": ESTATE.replace("[source", 'logbook = "logbook"\n[source'),
+            "map.toml": MAP.replace(
+                'kind = "What"', 'kind = { from = "What", words = { otp = "otp", pw = "password" } }'
+            ),
+            "rulebook.toml": book,
+            "accounts.csv": "Login,Mail,Set\n" + "".join(f"{name},,2026-11-01\n" for name in people),
+        },
+    )
+    factors = [f"{name},{kind}\n" for kind in ("otp", "pw") for name in people]
+
+    def states(rows: list[str], *words: str, expect: int) -> set[str]:
+        write(clinic, {"factors.csv": "Of,What\n" + "".join(rows)})
+        run("read", *AT, *words, cwd=clinic, expect=expect)
+        run("judge", *AT, "--record", cwd=clinic)
+        told = run("findings", "--format", "csv", "--rows", "0", cwd=clinic).stdout.splitlines()
+        return {row["state"] for row in csv.DictReader(told)}
+
+    assert states(factors, "--accept-drop", expect=0) == {"new"}
+    for _ in range(2):
+        assert states(factors[:29], expect=3) >= {"not seen"}
+        assert gaps(clinic, expect=1)["shrunk"] == [
+            "wards: 29 factors where there were 60; right? read --accept-drop"
+        ]
+    assert states(factors[:30], "--accept-drop", expect=0) == set()
+    assert "shrunk" not in gaps(clinic, expect=0)
 
 
 def test_a_column_emptied_stays_noted_until_it_has_values(clinic: Path) -> None:

@@ -477,9 +477,21 @@ def test_a_clock_that_was_set_back(cannery: Path) -> None:
     night(cannery, 3)
     told = run("changes", "--from", "1", "--to", "2", cwd=cannery, expect=0).stdout
     assert "0 past due" in told and "14 d earlier, by its clock" in told
+    assert "its evidence is 14 d older than that of run 1" in told
     late = written(cannery, "findings", "--late")
     assert {row["first-seen"][:10] for row in late} == {"2026-11-16"}
     run("logbook", "verify", cwd=cannery, expect=0)
+
+
+def test_a_snapshot_from_before_is_judged_once_more(cannery: Path) -> None:
+    """What was mended since is back, and it is said that the evidence is the older one."""
+    night(cannery, 0)
+    night(cannery, 1)
+    first = min(path.name for path in (cannery / "snapshots").glob("2*"))
+    at = ("--at", "2026-11-30T06:00Z")
+    run("judge", *at, "--snapshot", f"snapshots/{first}", "--record", cwd=cannery)
+    told = run("changes", cwd=cannery).stdout
+    assert "its evidence is 7 d older than that of run 2: changes may go back in time" in told
 
 
 def test_what_a_rule_is_worth_now_counts(cannery: Path) -> None:

@@ -138,6 +138,13 @@ def test_a_run_whose_snapshot_or_findings_are_gone_cannot_be_sealed(railway: Pat
     (kept,) = (path for path in (railway / "snapshots").iterdir() if path.is_dir())
     kept.rename(railway / "snapshots" / "renamed")
     run("logbook", "seal", "1", "--output", str(tmp_path / "a.zip"), cwd=railway, expect=0)
+    table = railway / "snapshots/renamed/factor.parquet"
+    whole = table.read_bytes()
+    table.write_bytes(whole.replace(b"otp", b"opt", 1))
+    told = run("logbook", "seal", "1", "--output", str(tmp_path / "b.zip"), cwd=railway, expect=2).stderr
+    assert "factor.parquet: the snapshot is damaged" in " ".join(told.split())
+    assert not (tmp_path / "b.zip").exists()
+    table.write_bytes(whole)
     run("logbook", "prune", "--keep", "1", cwd=railway, expect=0)
     told = run("logbook", "seal", "1", "--output", str(tmp_path / "b.zip"), cwd=railway, expect=2).stderr
     assert "its findings are no longer kept" in told

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from datetime import timedelta
 
 import polars as pl
 
@@ -52,10 +53,19 @@ def run(options: argparse.Namespace) -> int:
             failed,
             _moves(estate, logbook, start, end),
             estate.clock,
+            _older_by(logbook, start, end),
         )
         with output_stream(options.output) as stream:
             show_changes(console(stream), compared, by=options.by, rows=options.rows, everything=options.all)
     return _code(options.fail_on, changes, end)
+
+
+def _older_by(logbook: Logbook, start: RunLine, end: RunLine) -> timedelta:
+    """By how much the evidence of the later run is older, if it is: an earlier snapshot judged once more."""
+    before, after = logbook.record(start).snapshot, logbook.record(end).snapshot
+    if before is None or after is None:
+        return timedelta()
+    return max(before.read_at - after.read_at, timedelta())
 
 
 def _chosen(runs: Sequence[RunLine], options: argparse.Namespace, estate: Estate) -> tuple[RunLine, RunLine]:

@@ -18,7 +18,7 @@ from keymallet.sources.estate import Accepted, Estate
 from keymallet.store.attempts import Attempt, last_attempt
 from keymallet.store.newest import Found
 from keymallet.store.snapshot import Snapshot, SourceRecord
-from keymallet.views.intake import emptied, strays
+from keymallet.views.intake import emptied, shrunk, strays
 
 
 def of_snapshot(snapshot: Snapshot, estate: Estate | None, at: datetime) -> Iterator[Gap]:
@@ -61,6 +61,8 @@ def of_source(name: str, source: SourceRecord) -> Iterator[Gap]:
         yield Gap("strays", name, f"{name}: {text}")
     for text in emptied(source.emptied):
         yield Gap("emptied", name, f"{name}: {text}")
+    for text in shrunk(source):
+        yield Gap("shrunk", name, f"{name}: {text}")
 
 
 def of_folder(found: Found, estate: Estate) -> Iterator[Gap]:

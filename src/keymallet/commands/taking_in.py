@@ -17,7 +17,7 @@ from keymallet.sources.estate import Estate
 from keymallet.sources.reading import read_sources
 from keymallet.sources.request import Watcher
 from keymallet.store.attempts import attempt
-from keymallet.store.carry import Earlier, drops, mark_emptied, mark_renames, not_read
+from keymallet.store.carry import Earlier, drops, mark_emptied, mark_renames, mark_shrunk, not_read
 from keymallet.store.newest import Found, find_newest
 from keymallet.store.snapshot import Snapshot, write_snapshot
 from keymallet.views.progress import bars
@@ -66,6 +66,7 @@ def _read(estate: Estate, at: datetime, *, only: Sequence[str], accept_drop: boo
         mark_renames(reading, earlier)
         if not accept_drop:
             mark_emptied(reading, earlier)
+            mark_shrunk(reading, earlier)
     fresh[0].remarks += _remarks(found)
     linked = link(readings, estate.linking)
     return write_snapshot(

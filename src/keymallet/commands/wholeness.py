@@ -18,10 +18,7 @@ def wholeness(snapshot: Snapshot, retired: Collection[str], earlier: Snapshot | 
     sources = snapshot.manifest.sources
     before = earlier.manifest.sources if earlier else {}
     return Wholeness(
-        # What had values before and has none now, and nobody has confirmed, may be an export gone wrong.
-        frozenset(
-            name for name, source in sources.items() if source.failed or source.incomplete or source.emptied
-        ),
+        frozenset(name for name, source in sources.items() if source.failed or _is_cut_short(source)),
         {
             name: frozenset(table for table, intake in source.intake.items() if intake.refused)
             | _elsewhere(source)
@@ -29,11 +26,7 @@ def wholeness(snapshot: Snapshot, retired: Collection[str], earlier: Snapshot | 
         },
         {name: frozenset(source.supply) for name, source in sources.items()},
         tuple(retired),
-        frozenset(
-            name
-            for name, source in sources.items()
-            if not source.failed and (source.incomplete or source.emptied)
-        ),
+        frozenset(name for name, source in sources.items() if not source.failed and _is_cut_short(source)),
         {
             name: frozenset(
                 table
@@ -44,6 +37,11 @@ def wholeness(snapshot: Snapshot, retired: Collection[str], earlier: Snapshot | 
             for name, source in sources.items()
         },
     )
+
+
+def _is_cut_short(source: SourceRecord) -> bool:
+    """Whether a source gave a part: by its own word, or by what is missing and nobody has confirmed."""
+    return bool(source.incomplete or source.emptied or source.shrunk)
 
 
 def _elsewhere(source: SourceRecord) -> frozenset[str]:

@@ -9,7 +9,7 @@ import polars as pl
 from keymallet.core.base.listing import how_many, some_names
 from keymallet.core.base.problems import Problem
 from keymallet.core.base.source_names import is_of
-from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
+from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GATE, GRANT, KEY, PERSON, SETTING, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
     CANDIDATES,
@@ -82,6 +82,7 @@ class Earlier:
             referrals=record.referrals,
             known=record.known,
             emptied=record.emptied,
+            shrunk=record.shrunk,
         )
 
 
@@ -195,6 +196,27 @@ def mark_emptied(reading: Reading, earlier: Earlier | None) -> None:
         ]
         if gone:
             reading.emptied[table] = gone
+
+
+_LASTING = (FACTOR.name, KEY.name, GRANT.name, GATE.name, SETTING.name)
+"""Tables whose rows stay until somebody takes them away; sign-ins and openings come and go by themselves."""
+_FEW = 20
+"""A table of fewer rows may lose more than half of them by chance."""
+
+
+def mark_shrunk(reading: Reading, earlier: Earlier | None) -> None:
+    """Note tables that have less than half of the rows they had: an export cut off between two rows looks so.
+
+    They stay noted from reading to reading until there are enough rows again.
+    """
+    record = earlier.snapshot.manifest.sources.get(reading.source) if earlier else None
+    if record is None:
+        return
+    for table in _LASTING:
+        if table in reading.supply:
+            before = max(record.shrunk.get(table, 0), record.known.get(table, {}).get("", 0))
+            if before >= _FEW and reading.known.get(table, {}).get("", 0) * 2 < before:
+                reading.shrunk[table] = before
 
 
 def drops(readings: list[Reading], declared: str, earlier: Earlier | None, largest: int) -> list[Problem]:

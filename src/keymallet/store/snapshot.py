@@ -35,6 +35,7 @@ from keymallet.store.files import sync
 
 FORMAT = 4
 MANIFEST = "manifest.json"
+_ANOTHER = "this file is not the one that was written: its digest is another"
 _SURELY_OVER = 24 * 3600  # seconds
 
 
@@ -53,6 +54,7 @@ class SourceRecord(msgspec.Struct, rename="kebab", frozen=True):
     empty_files: list[str] = []
     referrals: list[str] = []
     known: dict[str, dict[str, int]] = {}
+    shrunk: dict[str, int] = {}
 
 
 class TableRecord(msgspec.Struct, rename="kebab", frozen=True):
@@ -116,6 +118,17 @@ class Snapshot:
             for intake in source.intake.values()
         )
 
+    def check(self) -> None:
+        """Hold every table's file against its digest. Raises KeymalletError if one is missing or damaged."""
+        for name, record in self.manifest.tables.items():
+            path = self.folder / f"{name}.parquet"
+            try:
+                digest = _digest(path)
+            except OSError as error:
+                raise _damaged(path, str(error)) from None
+            if digest != record.digest:
+                raise _damaged(path, _ANOTHER)
+
     def evidence(self, columns: Mapping[str, set[str]] | None = None) -> Evidence:
         """The tables as evidence; with `columns`, only these tables and columns and the keys.
 
@@ -150,7 +163,7 @@ class Snapshot:
         except (OSError, ValueError, pl.exceptions.PolarsError) as error:
             raise _damaged(path, str(error).splitlines()[0]) from None
         if digest != record.digest or frame.height != record.rows:
-            raise _damaged(path, "this file is not the one that was written: its digest is another")
+            raise _damaged(path, _ANOTHER)
         absent = [
             pl.lit(None, dtype=data_type(column)).alias(column.name)
             for column in table.columns
@@ -199,6 +212,7 @@ def write_snapshot(
                     reading.empty_files,
                     reading.referrals,
                     reading.known,
+                    reading.shrunk,
                 )
                 for reading in readings
             }

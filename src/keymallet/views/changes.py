@@ -39,6 +39,8 @@ class Compared:
     failed: Sequence[RunLine]
     moves: Moves | None
     clock: ZoneInfo
+    evidence_older_by: timedelta = timedelta()
+    """By how much the later run's evidence is older than that of the earlier one; nothing if it is newer."""
 
 
 def in_breach(states: dict[str, int]) -> int:
@@ -68,6 +70,9 @@ def show_changes(
     first = f"run {start.number} of {moment(start.judged_at, clock)}"
     then = f"run {end.number} of {moment(end.judged_at, clock)}"
     out.print(text(f"{first}, then {then}: {apart}", "bold"))
+    if compared.evidence_older_by:
+        said = f"its evidence is {stretch(compared.evidence_older_by)} older than that of run {start.number}"
+        out.print(text(f"{said}: changes may go back in time", "yellow"))
     show_failed(out, compared.failed, clock)
     out.print(_head(compared))
     out.print()

@@ -42,7 +42,8 @@ def show_since_last(
         broken = run.states.get(State.NEW, 0)
         said = text(f"the first run in the logbook: {how_many(broken, 'finding')} in breach, all new")
     else:
-        said = text(f"since the run of {moment(before.judged_at, clock)}: ")
+        ahead = ", which lies after this one," if before.judged_at > run.judged_at else ""
+        said = text(f"since the run of {moment(before.judged_at, clock)}{ahead}: ".replace(",:", ":"))
         said.append_text(Text(", ").join(sums(run.states)))
     late = run.states.get(PAST_DUE, 0)
     if late:

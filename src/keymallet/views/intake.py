@@ -56,7 +56,8 @@ def _show_source(out: Console, name: str, source: SourceRecord | Reading, *, onl
         out.print(Padding(text(f"not read: {source.failed}", "red"), (0, 0, 0, 2), expand=False))
     for reason in source.incomplete:
         out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
-    for reason in (*source.referrals, *source.empty_files, *emptied(source.emptied), *strays(source.intake)):
+    reasons = (*source.referrals, *source.empty_files, *emptied(source.emptied), *shrunk(source))
+    for reason in (*reasons, *strays(source.intake)):
         out.print(Padding(text(f"incomplete: {reason}", "yellow"), (0, 0, 0, 2), expand=False))
     for sentence in sentences:
         out.print(Padding(text(sentence), (0, 0, 0, 2), expand=False))
@@ -113,6 +114,16 @@ def emptied(columns: Mapping[str, Sequence[str]]) -> list[str]:
     ]
 
 
+def shrunk(source: SourceRecord | Reading) -> list[str]:
+    """In words: the tables that have less than half of the rows they had, but some."""
+    told = []
+    for table, before in source.shrunk.items():
+        now = source.known.get(table, {}).get("", 0)
+        if now:
+            told.append(f"{counted(now, table)} where there were {before:,}; right? read --accept-drop")
+    return told
+
+
 def strays(intake: Mapping[str, TableIntake]) -> list[str]:
     """In words: the rows that name accounts which are not there, table by table."""
     told = []
@@ -139,7 +150,12 @@ def _found_by(part: TableIntake) -> str:
 def has_gaps(source: SourceRecord | Reading) -> bool:
     """Whether a source was not read in full."""
     whole = not (
-        source.incomplete or source.failed or source.referrals or source.empty_files or source.emptied
+        source.incomplete
+        or source.failed
+        or source.referrals
+        or source.empty_files
+        or source.emptied
+        or source.shrunk
     )
     return not whole or any(
         intake.refused or intake.unreadable or intake.strays for intake in source.intake.values()

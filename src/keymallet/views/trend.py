@@ -176,7 +176,7 @@ def _show_longest(out: Console, trend: Trend) -> None:
         who = f"{row['account'] or ''}{' [' + row['subject'] + ']' if row['subject'] else ''}: "
         severity = Text(f"  {row['severity']}", SEVERITY_STYLES[SEVERITIES[row["severity"]]])
         said = text(who.removeprefix(": ")).append_text(text(f"{row['rule']}, {row['answerer']}", "dim"))
-        age = last - row["open-since"] if row["open-since"] else timedelta()
+        age = max(last - row["open-since"], timedelta()) if row["open-since"] else timedelta()
         table.add_row(severity, stretch(age), said)
     out.print(table)
 

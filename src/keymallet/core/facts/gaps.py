@@ -16,6 +16,7 @@ GAPS: dict[str, str] = {
     "strays": "rows that name an account which is not there",
     "no-rows": "a file with a header and no row",
     "emptied": "a table or column that had values before and has none now",
+    "shrunk": "a table that has less than half of the rows it had",
     "too-old": "a source was read longer ago than its stale-after allows",
     "read-later": "a source was read after the instant that is judged at",
     "failed-reading": "the last attempt to read the sources made no snapshot",

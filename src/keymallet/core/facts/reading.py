@@ -109,8 +109,9 @@ class Reading:
     names of accounts by their old ones. `empty_files` are those with a header
     and no row; `referrals` parts of a source that another server has. `known` counts, by table and column,
     the values that are known (under "" the rows); `emptied` names the columns (and with "" the tables)
-    that had values before and have none now. With `strays_expected`, rows that name no account of the
-    source are nobody's and leave nothing open.
+    that had values before and have none now; `shrunk` says how many rows the tables had that have less than
+    half of them now. With `strays_expected`, rows that name no account of the source are nobody's and leave
+    nothing open.
     """
 
     source: str
@@ -129,6 +130,7 @@ class Reading:
     referrals: list[str] = field(default_factory=list)
     known: dict[str, dict[str, int]] = field(default_factory=dict)
     emptied: dict[str, list[str]] = field(default_factory=dict)
+    shrunk: dict[str, int] = field(default_factory=dict)
     strays_expected: bool = False
 
     @classmethod

@@ -33,7 +33,8 @@ def times_to_mend(
     mended = ordered.with_columns(began.alias("began")).filter(
         (pl.col("state") == str(State.MENDED)) & (pl.col("at") >= since)
     )
-    took = pl.col("at") - pl.col("began")
+    # A run whose clock was set back lies before those it follows.
+    took = pl.max_horizontal(pl.col("at") - pl.col("began"), pl.duration(microseconds=0))
     slow = took.dt.total_microseconds().quantile(SLOW, "linear").cast(pl.Int64).cast(pl.Duration("us"))
     return (
         mended.group_by("severity")

@@ -95,6 +95,7 @@ def seal(logbook: Logbook, run: RunLine, snapshot: Snapshot, target: Path) -> No
         said = "its findings are no longer kept" if run.pruned else "the chain is broken after it"
         hint = "keymallet logbook verify says where" if not run.pruned else ""
         raise fail(f"run {run.number} cannot be sealed: {said}", file=logbook.location.said, hint=hint)
+    snapshot.check()  # while a copy of it may still be at hand
     texts = {text.name: logbook.text(text.blake3) for text in record.texts}
     findings = logbook.contents.get(run.findings, FINDINGS)
     pack(target, logbook.contents.get(run.digest, RECORD), proof, texts, findings, snapshot)

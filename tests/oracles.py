@@ -6,6 +6,7 @@ import fcntl
 import os
 import shutil
 import subprocess
+import sys
 import tarfile
 import tempfile
 from pathlib import Path
@@ -97,6 +98,24 @@ def package_of_npm(named: str) -> Path:
             with tarfile.open(next(kept.glob("*.tgz"))) as packed:
                 packed.extractall(kept, filter="data")
     return kept / "package"
+
+
+def alone_from_pypi(named: str, *words: str, given: bytes) -> subprocess.CompletedProcess[bytes]:
+    """What Python says to this with a package in a folder of its own, which shares nothing with ours."""
+    kept = Path(tempfile.gettempdir()) / f"keymallet-pypi-{os.getuid()}" / named
+    kept.parent.mkdir(exist_ok=True, mode=0o700)
+    with (kept.parent / "lock").open("a") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (kept / "ready").exists():
+            install_there = [sys.executable, "-m", "pip", "install", "--quiet", "--target", str(kept), named]
+            done = subprocess.run(install_there, capture_output=True, text=True, check=False)
+            if done.returncode != 0:
+                missing(f"{named} cannot be fetched: {done.stderr.strip()[-200:]}")
+            (kept / "ready").touch()
+    environment = {**os.environ, "PYTHONPATH": str(kept)}
+    return subprocess.run(
+        [sys.executable, *words], input=given, env=environment, capture_output=True, check=False
+    )
 
 
 def fake_clock() -> Path:

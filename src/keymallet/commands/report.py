@@ -34,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
         return CLEAN
     names = list(dict.fromkeys(options.format or ["page"]))
     _check_places(options, names)
-    look = Look(_templates(options.template))
+    templates = _templates(options.template)
     estate = open_estate(options.estate)
     logbook = open_logbook(estate)
     runs = logbook.runs()
@@ -42,7 +42,8 @@ def run(options: argparse.Namespace) -> int:
     wanted = {name: getattr(options, name) for name in NARROWED if getattr(options, name)}
     whole = not (wanted or options.each or options.finding)
     drawn = whole and any(REPORTS[name].drawn for name in names)
-    content = content_of(estate, logbook, chosen, _before(runs, chosen), drawn=drawn)
+    ahead = whole and any(REPORTS[name].ahead for name in names)
+    content = content_of(estate, logbook, chosen, _before(runs, chosen), drawn=drawn, ahead=ahead)
     finding = _finding(content, options.finding) if options.finding else ""
     _check_wanted(content, wanted)
     parts = _parts(content, wanted, finding, options.each) if not whole else {"report": content}
@@ -53,7 +54,11 @@ def run(options: argparse.Namespace) -> int:
                 Path(options.output) if options.output else Path(options.into) / (part + REPORTS[name].ending)
             )
             _make_folder(place.parent)
+            look = Look(templates, place.name, options.spreadsheet)
             write_file(place, REPORTS[name].write(told, look))
+            if beside := REPORTS[name].beside:
+                for named, data in beside(told, look).items():
+                    write_file(place.parent / named, data)
             written.append((place, name, told))
     _show(written, chosen)
     return CLEAN

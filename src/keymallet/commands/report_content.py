@@ -15,14 +15,16 @@ from keymallet.commands.rejudging import judged_by
 from keymallet.core.base.listing import how_many
 from keymallet.core.evaluating.steps import END
 from keymallet.core.explaining.findings import describe
+from keymallet.core.facts.declaration import EXEMPTION
 from keymallet.core.history.identity import FINDING
 from keymallet.core.history.observed import observe
 from keymallet.core.history.run_table import TOLD_AT, added
 from keymallet.core.history.states import LASTING
+from keymallet.core.history.to_come import added_to_come
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import SEVERITIES, Demand, Rulebook
 from keymallet.core.rulebook.register import Register
-from keymallet.core.studies.ahead import coming
+from keymallet.core.studies.ahead import coming, described
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import by_group, work_out
 from keymallet.reports.content import Content, Digest, Picture, RuleLine, SourceLine
@@ -40,11 +42,18 @@ _ROWS_BEHIND = 40
 
 
 def content_of(
-    estate: Estate, logbook: Logbook, run: RunLine, before: RunLine | None, *, drawn: bool
+    estate: Estate,
+    logbook: Logbook,
+    run: RunLine,
+    before: RunLine | None,
+    *,
+    drawn: bool = False,
+    ahead: bool = False,
 ) -> Content:
     """All that a report of a run may hold. Raises KeymalletError if the run's findings are no longer kept.
 
-    With `drawn` also its pictures and what is coming, if the snapshot it judged is still there.
+    With `ahead` also the reviews, drills and ends of exemptions that are coming, with `drawn` its
+    pictures, too, if the snapshot it judged is still there.
     """
     record = logbook.record(run)
     assert record.rulebook is not None and record.snapshot is not None, "asked of a run that was judged"
@@ -81,13 +90,21 @@ def content_of(
         before=(before.number, before.judged_at) if before else None,
         exemptions=_exemptions(record, register),
     )
-    if not drawn:
+    if not (drawn or ahead):
         return content
     snapshot = snapshot_of_run(estate.snapshots, record.snapshot)
     if snapshot is None:
         why = "The snapshot that was judged is no longer there: pictures, and what is coming, are left out."
         return replace(content, left_out=why)
-    return _judged_again(content, record, book, register, snapshot)
+    judgement = _judged_again(record, book, register, snapshot)
+    events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
+    content = _reworded(content, judgement, events)
+    if ahead:
+        entries = [demand.id for demand in book.demands if demand.table == EXEMPTION.name]
+        mine = events.filter(pl.col("rule").cast(pl.String).is_in(entries))
+        told = added_to_come(judgement, mine, content.findings, estate.answers)
+        content = replace(content, ahead=described(judgement, mine).hstack(told))
+    return replace(content, pictures=_pictures(content, book, judgement)) if drawn else content
 
 
 def _in_order(table: pl.DataFrame, run: RunLine, clock: ZoneInfo) -> pl.DataFrame:
@@ -166,11 +183,14 @@ def _exemptions(record: RunRecord, register: Register | None) -> tuple[tuple[str
 
 
 def _judged_again(
-    content: Content, record: RunRecord, book: Rulebook, register: Register | None, snapshot: Snapshot
-) -> Content:
+    record: RunRecord, book: Rulebook, register: Register | None, snapshot: Snapshot
+) -> Judgement:
     asked = [expression for topic in TOPICS.values() for expression in topic.asked(book).values()]
-    judgement = judged_by(record, book, register, snapshot, asked)
-    events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
+    return judged_by(record, book, register, snapshot, asked)
+
+
+def _reworded(content: Content, judgement: Judgement, events: pl.DataFrame) -> Content:
+    """The content with reasons as of this run, and how much is coming."""
     counted = events["rule"].cast(pl.String).value_counts(sort=True)
     observed = observe(judgement, content.findings)
     said = describe(judgement, observed.alike).select("because", "change").hstack([observed.frame[FINDING]])
@@ -179,7 +199,6 @@ def _judged_again(
     return replace(
         content,
         findings=findings.with_columns(told).select(content.findings.columns),
-        pictures=_pictures(content, book, judgement),
         coming=tuple((str(rule), int(number)) for rule, number in counted.iter_rows()),
     )
 
@@ -252,6 +271,7 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
         narrowed=tuple(said),
         pictures=(),
         coming=(),
+        ahead=None,
         exemptions=(),
         accounts=0,
         left_out="",

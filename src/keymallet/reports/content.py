@@ -73,7 +73,8 @@ class Content:
     `findings` are those that are not over, in the order in which they are to be read; `changes` those whose
     state the run changed. `narrowed` says in words what the report is limited to; then it holds nothing of
     anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete.
-    `left_out` says in a sentence what could not be shown.
+    `ahead` are the reviews, drills and ends of exemptions that are coming, as `outputs.calendar` takes
+    them. `left_out` says in a sentence what could not be shown.
     """
 
     organisation: str
@@ -98,6 +99,7 @@ class Content:
     narrowed: tuple[str, ...] = ()
     pictures: tuple[Picture, ...] = ()
     coming: tuple[tuple[str, int], ...] = ()
+    ahead: pl.DataFrame | None = None
     exemptions: tuple[tuple[str, str, str, str], ...] = ()
     left_out: str = ""
 

@@ -1,6 +1,7 @@
 """The table of formats a report can have; light, so that options and help can be made from it.
 
-A format is a module with one function, `write(content: Content, look: Look) -> bytes`, and a row here.
+A format is a module with a function `write(content: Content, look: Look) -> bytes`, and a row here. Where
+files belong beside it, the module has a function `beside(content, look)` as well, which gives them by name.
 """
 
 from __future__ import annotations
@@ -15,15 +16,22 @@ if TYPE_CHECKING:
 
 
 class Look(NamedTuple):
-    """How a report is to look: a folder with an organisation's own templates and colours, if it has one."""
+    """How a report is to look, and what its file is called.
+
+    `templates` is a folder with an organisation's own templates and colours, if it has one. With
+    `spreadsheet`, rows are meant for a program that takes some texts for formulas.
+    """
 
     templates: Path | None = None
+    name: str = "report"
+    spreadsheet: bool = False
 
 
 class ReportFormat(NamedTuple):
     """One format: for whom it is, the ending of its files, the extra it needs, and the module that writes it.
 
-    `drawn` says whether it shows pictures, which take judging again; `alone` whether one finding can be told.
+    Of what takes judging again: `drawn` says whether it shows pictures, `ahead` whether it tells what is to
+    come.
     """
 
     audience: str
@@ -31,12 +39,20 @@ class ReportFormat(NamedTuple):
     module: str
     extra: str = ""
     drawn: bool = False
+    ahead: bool = False
 
     @property
     def write(self) -> Callable[[Content, Look], bytes]:
         """The function that writes it; its module is loaded now."""
         write: Callable[[Content, Look], bytes] = importlib.import_module(self.module).write
         return write
+
+    @property
+    def beside(self) -> Callable[[Content, Look], dict[str, bytes]] | None:
+        """The function that gives the files that belong beside it, if there are any."""
+        found: Callable[[Content, Look], dict[str, bytes]] | None
+        found = getattr(importlib.import_module(self.module), "beside", None)
+        return found
 
 
 REPORTS: dict[str, ReportFormat] = {
@@ -60,8 +76,25 @@ REPORTS: dict[str, ReportFormat] = {
         "keymallet.reports.letter",
         "calendar",
     ),
+    "calendar": ReportFormat(
+        "calendars: due dates, and the reviews, drills and ends to come",
+        ".ics",
+        "keymallet.reports.calendar",
+        "calendar",
+        ahead=True,
+    ),
+    "csv": ReportFormat(
+        "further processing: a row a finding, and metadata that says what each column means",
+        ".csv",
+        "keymallet.reports.csv_table",
+    ),
     "json": ReportFormat(
         "programs: one object, whose schema ships", ".json", "keymallet.reports.json_object"
+    ),
+    "jsonl": ReportFormat(
+        "programs that read line by line: the run, then a finding a line; its schema ships",
+        ".jsonl",
+        "keymallet.reports.json_lines",
     ),
     "junit": ReportFormat(
         "pipelines: a rule is a suite, what falls short a failed case", ".xml", "keymallet.reports.junit"
@@ -69,5 +102,12 @@ REPORTS: dict[str, ReportFormat] = {
     "openmetrics": ReportFormat(
         "monitoring: a text file for a collector", ".prom", "keymallet.reports.openmetrics", "reports"
     ),
+    "oscal": ReportFormat("auditors' tools: assessment results", ".oscal.json", "keymallet.reports.oscal"),
+    "ocsf": ReportFormat(
+        "security event pipelines: a compliance finding a line",
+        ".ocsf.jsonl",
+        "keymallet.reports.security_events",
+    ),
+    "syslog": ReportFormat("log servers: messages after RFC 5424", ".log", "keymallet.reports.syslog"),
 }
 """All formats by the word that `report --format` takes."""

@@ -50,6 +50,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
             f"--{name}", action="append", metavar=name.upper(), help=f"only these {_plural(name)}; repeatable"
         )
     parser.add_argument(
+        "--spreadsheet",
+        action="store_true",
+        help="CSV for a spreadsheet: a byte order mark in front, and no text is taken for a formula",
+    )
+    parser.add_argument(
         "--template", metavar="FOLDER", help="an organisation's own look: page.html, page.css, colours.css"
     )
 

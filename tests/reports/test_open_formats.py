@@ -66,13 +66,23 @@ def test_csv_is_as_its_metadata_says(reports: Path, hostile: Path, tmp_path: Pat
         assert len(rows) == number and len({row["finding_id"] for row in rows}) == number
         told = json.loads((path.parent / "report.csv-metadata.json").read_text("utf-8"))
         assert "snapshot, BLAKE3" in {note["what"] for note in told["notes"]}
-    names = {row["account"] for row in csv.DictReader((hostile / "report.csv").open(newline="", encoding="utf-8"))}
+    names = {
+        row["account"] for row in csv.DictReader((hostile / "report.csv").open(newline="", encoding="utf-8"))
+    }
     assert names == {f"d/{name}" for name in HOSTILE}
-    late = [row for row in csvw.CSVW(str(reports / "report.csv-metadata.json")).tables[0].iterdicts()]
+    late = list(csvw.CSVW(str(reports / "report.csv-metadata.json")).tables[0].iterdicts())
     assert sum(isinstance(row["late_by_seconds"], int) for row in late) == 85
     broken = (reports / "report.csv").read_text("utf-8").replace("2026-11-03T", "yesterday", 1)
-    write(tmp_path, {"report.csv": broken, "report.csv-metadata.json": (reports / "report.csv-metadata.json").read_text()})
-    assert not csvw.CSVW(str(tmp_path / "report.csv-metadata.json"), validate=True).is_valid, "the judge can say no"
+    write(
+        tmp_path,
+        {
+            "report.csv": broken,
+            "report.csv-metadata.json": (reports / "report.csv-metadata.json").read_text(),
+        },
+    )
+    assert not csvw.CSVW(str(tmp_path / "report.csv-metadata.json"), validate=True).is_valid, (
+        "the judge can say no"
+    )
 
 
 def test_csv_for_a_spreadsheet_holds_no_formula(hostile: Path) -> None:
@@ -81,7 +91,7 @@ def test_csv_for_a_spreadsheet_holds_no_formula(hostile: Path) -> None:
     data = (there / "s.csv").read_bytes()
     assert data.startswith(b"\xef\xbb\xbf") and (there / "s.csv-metadata.json").is_file()
     cells = [cell for row in csv.reader(io.StringIO(data.decode("utf-8-sig"), newline="")) for cell in row]
-    assert "'=cmd|\"x\"" in cells and not [cell for cell in cells if re.match(r"[=+\-@\t\r]", cell)]
+    assert '\'=cmd|"x"' in cells and not [cell for cell in cells if re.match(r"[=+\-@\t\r]", cell)]
 
 
 def test_json_lines_are_as_their_schema_says(reports: Path, hostile: Path) -> None:
@@ -99,7 +109,9 @@ def test_json_lines_are_as_their_schema_says(reports: Path, hostile: Path) -> No
             assert {name: _instant(value) for name, value in line.items()} == {
                 name: _instant(value) for name, value in other.items()
             }
-    assert list(checker.iter_errors({**found[0], "line": "finding", "state": "perhaps"})), "the judge can say no"
+    assert list(checker.iter_errors({**found[0], "line": "finding", "state": "perhaps"})), (
+        "the judge can say no"
+    )
 
 
 def _instant(value: object) -> object:
@@ -131,7 +143,9 @@ def test_assessment_results_are_as_oscal_has_them(reports: Path, hostile: Path) 
         assert len(result.observations or []) == number
         seen = {str(each.uuid) for each in result.observations or []}
         named = [
-            str(link.observation_uuid) for found in result.findings or [] for link in found.related_observations or []
+            str(link.observation_uuid)
+            for found in result.findings or []
+            for link in found.related_observations or []
         ]
         assert sorted(named) == sorted(seen)
     document = json.loads((reports / "report.oscal.json").read_bytes())
@@ -165,10 +179,18 @@ def test_messages_are_as_rfc_5424_has_them(reports: Path, hostile: Path) -> None
         head, *told = [json.loads(line) for line in done.stdout.decode().splitlines()]
         assert len(told) == number and head["msgid"] == "run"
         data = [each["sd"]["keymallet@32473"] for each in told]
-        assert {each["head"] for each in data} == {re.sub(r".* head ", "", head["sd"]["keymallet@32473"]["run"])}
+        assert {each["head"] for each in data} == {
+            re.sub(r".* head ", "", head["sd"]["keymallet@32473"]["run"])
+        }
     # The parser leaves the three escapes of structured data as they are.
     accounts = {re.sub(r'\\(["\\\]])', r"\1", each["account"]) for each in data}
-    assert {'d/=cmd|"x"', 'd/a\\b"c]d', "d/Ärger 漢字", "d/\\u202eevil\\x1b[31m", "d/two\\x0alines"} <= accounts
+    assert {
+        'd/=cmd|"x"',
+        'd/a\\b"c]d',
+        "d/Ärger 漢字",
+        "d/\\u202eevil\\x1b[31m",
+        "d/two\\x0alines",
+    } <= accounts
     assert not re.search(rb"[\x00-\x09\x0b-\x1f]", (hostile / "report.log").read_bytes())
 
 

@@ -11,6 +11,7 @@ from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.logbooks import open_logbook
 from keymallet.commands.opening import open_estate
 from keymallet.commands.report_content import content_of, narrowed
+from keymallet.commands.report_sending import check_sending, check_servers, send
 from keymallet.commands.runs import chosen_run
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
@@ -33,11 +34,16 @@ def run(options: argparse.Namespace) -> int:
         _show_formats()
         return CLEAN
     names = list(dict.fromkeys(options.format or ["page"]))
-    _check_places(options, names)
+    if options.send:
+        check_sending(options, names)
+    if options.into or options.output or not options.send:
+        _check_places(options, names)
     templates = _templates(options.template)
     estate = open_estate(options.estate)
     logbook = open_logbook(estate)
     runs = logbook.runs()
+    if options.send:
+        check_servers(estate, names)
     chosen = chosen_run(runs, options.run, estate.clock)
     wanted = {name: getattr(options, name) for name in NARROWED if getattr(options, name)}
     whole = not (wanted or options.each or options.finding)
@@ -47,6 +53,10 @@ def run(options: argparse.Namespace) -> int:
     finding = _finding(content, options.finding) if options.finding else ""
     _check_wanted(content, wanted)
     parts = _parts(content, wanted, finding, options.each) if not whole else {"report": content}
+    if options.send:
+        sent = send(options, estate, logbook, chosen, names, parts)
+        if not (options.into or options.output):
+            return sent
     written = []
     for part, told in parts.items():
         for name in names:
@@ -61,7 +71,7 @@ def run(options: argparse.Namespace) -> int:
                     write_file(place.parent / named, data)
             written.append((place, name, told))
     _show(written, chosen)
-    return CLEAN
+    return sent if options.send else CLEAN
 
 
 def _make_folder(folder: Path) -> None:

@@ -8,14 +8,15 @@ from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime
 
+from keymallet.core.base.addresses import is_address
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.printable import plain
 from keymallet.outputs.calendar import due_calendar
 from keymallet.reports.content import Content, basis, due_in_words, moment, who
 from keymallet.reports.registry import Look
 
-_NOBODY = "keymallet.invalid"
-"""A domain that is nobody's (RFC 2606): a letter has to be from somebody, and has no sender yet."""
+_NOBODY = "no-reply@keymallet.invalid"
+"""Whom a letter is from where nobody is named: its domain is nobody's (RFC 2606)."""
 
 
 def write(content: Content, look: Look) -> bytes:
@@ -23,25 +24,39 @@ def write(content: Content, look: Look) -> bytes:
 
     It is to whoever answers for all that is in it, if that is one and has an address.
     """
-    letter = EmailMessage(policy=SMTP)
-    number, late = content.broken.height, content.late.height
-    overdue = f", {late:,} past due" if late else ""
-    letter["Subject"] = plain(f"{how_many(number, 'finding')} to mend{overdue} ({content.organisation})")
-    letter["From"] = Address("Keymallet", "no-reply", _NOBODY)
-    mails = content.findings["answerer-mail"].drop_nulls().unique().to_list()
-    names = content.findings["answerer"].unique().to_list()
-    if len(mails) == 1 and len(names) == 1 and mails[0].count("@") == 1:
-        user, _, domain = str(mails[0]).partition("@")
-        letter["To"] = Address(plain(names[0] or ""), user, domain)
+    letter = EmailMessage(policy=SMTP.clone(cte_type="7bit"))
+    letter["Subject"] = subject(content)
+    sender = look.sender or _NOBODY
+    letter["From"] = Address("Keymallet", addr_spec=sender)
+    if mail := address(content):
+        letter["To"] = Address(plain(content.findings["answerer"][0] or ""), addr_spec=mail)
     letter["Date"] = format_datetime(content.at)
-    digest = hashlib.sha256(f"{content.head}\0{content.narrowed}".encode()).hexdigest()[:32]
-    letter["Message-ID"] = f"<{digest}@{_NOBODY}>"
+    letter["Message-ID"] = f"<{known_by(content)}@{sender.rpartition('@')[2]}>"
     letter.set_content(_text(content))
     due = content.broken.filter(content.broken["due"].is_not_null())
     if due.height:
         calendar = due_calendar(due, content)
         letter.add_attachment(calendar, maintype="text", subtype="calendar", filename="due.ics")
     return letter.as_bytes()
+
+
+def address(content: Content) -> str:
+    """To whom a letter is: who answers for all that is in it, if that is one with an address; else nobody."""
+    whose = content.findings.select("answerer", "answerer-mail").unique()
+    mail = str(whose["answerer-mail"][0] or "") if whose.height == 1 else ""
+    return mail if is_address(mail) else ""
+
+
+def known_by(content: Content) -> str:
+    """What a letter is known by: the run, and what it is limited to."""
+    return hashlib.sha256(f"{content.head}\0{content.narrowed}".encode()).hexdigest()[:32]
+
+
+def subject(content: Content) -> str:
+    """What a letter is about, in a line."""
+    number, late = content.broken.height, content.late.height
+    overdue = f", {late:,} past due" if late else ""
+    return plain(f"{how_many(number, 'finding')} to mend{overdue} ({content.organisation})")
 
 
 def _text(content: Content) -> str:

@@ -19,12 +19,14 @@ class Look(NamedTuple):
     """How a report is to look, and what its file is called.
 
     `templates` is a folder with an organisation's own templates and colours, if it has one. With
-    `spreadsheet`, rows are meant for a program that takes some texts for formulas.
+    `spreadsheet`, rows are meant for a program that takes some texts for formulas. `sender` is the address
+    that letters are from.
     """
 
     templates: Path | None = None
     name: str = "report"
     spreadsheet: bool = False
+    sender: str = ""
 
 
 class ReportFormat(NamedTuple):

@@ -32,6 +32,14 @@ from keymallet.core.linking.declared import (
 )
 from keymallet.core.linking.linked import LinkingRules
 from keymallet.sources.estate_runs import AnswersText, LogbookPlace, logbook_place, who_answers
+from keymallet.sources.estate_servers import (
+    LogPlace,
+    MailPlace,
+    MailText,
+    SyslogText,
+    log_place,
+    mail_place,
+)
 from keymallet.sources.request import config_text
 from keymallet.sources.rulebooks import book_of
 from keymallet.sources.sections import READERS, KindWord, Reader, SourceSection
@@ -118,6 +126,8 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     logbook_sign_with: str = ""
     answers: tuple[AnswersText, ...] = ()
     retired: tuple[str, ...] = ()
+    mail: MailText | None = None
+    syslog: SyslogText | None = None
 
 
 @dataclass(frozen=True)
@@ -175,6 +185,8 @@ class Estate:
     answers: tuple[Answers, ...] = ()
     retired: tuple[str, ...] = ()
     has_own_identity: bool = False
+    mail: MailPlace | None = None
+    log_server: LogPlace | None = None
 
     @property
     def folder(self) -> FilePath:
@@ -216,6 +228,8 @@ def read_estate(file: FilePath) -> Estate:
     unlocks = _unlocks(document, written) if written else ()
     answers = who_answers(document, written.answers, sections) if written else ()
     logbook = logbook_place(document, file.parent)
+    mail = mail_place(document, written.mail, file.parent) if written else None
+    log_server = log_place(document, written.syslog, file.parent) if written else None
     if written is not None:
         _check_books(document, written)
     document.raise_problems()
@@ -246,6 +260,8 @@ def read_estate(file: FilePath) -> Estate:
         answers,
         written.retired,
         bool(written.identity),
+        mail,
+        log_server,
     )
 
 

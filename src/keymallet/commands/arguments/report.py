@@ -20,6 +20,7 @@ EXAMPLES = [
         "part of it, in one file",
     ),
     ("keymallet report --format letter --each answerer --into letters", "a letter to each who answers"),
+    ("keymallet report --format letter --each answerer --send --dry-run", "to whom what would be sent"),
     ("keymallet report --list", "every format, and for whom it is"),
 ]
 
@@ -49,6 +50,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         parser.add_argument(
             f"--{name}", action="append", metavar=name.upper(), help=f"only these {_plural(name)}; repeatable"
         )
+    parser.add_argument(
+        "--send",
+        action="store_true",
+        help="send letters by the estate's [mail] server, each once a run; syslog to its [syslog] server",
+    )
+    parser.add_argument("--dry-run", action="store_true", help="with --send: say to whom what would go")
+    parser.add_argument(
+        "--again", action="store_true", help="with --send: also letters that were sent, or may have been"
+    )
     parser.add_argument(
         "--spreadsheet",
         action="store_true",

@@ -52,7 +52,7 @@ FACTS_USED = {
         "source",
         PERSON_ROW,
     },
-    PERSON.name: {"person", "name", "manager", "status", "unit"},
+    PERSON.name: {"person", "name", "mail", "manager", "status", "unit"},
 }
 """The facts, by table, that decide whose a finding is."""
 
@@ -62,7 +62,7 @@ def answerers(observed: Observed, entries: Sequence[Answers]) -> pl.DataFrame:
     frame = observed.frame.select("rule", "account", "source", "unit", "kind").with_columns(
         _topics(observed), *_people(observed)
     )
-    return _first_that_fits(frame, entries)
+    return _first_that_fits(frame, entries, observed.judgement.context.frames[PERSON.name])
 
 
 def answerers_of_accounts(
@@ -80,13 +80,15 @@ def answerers_of_accounts(
         pl.lit(None, dtype=pl.String).alias("rule"),
         pl.lit(topic or None, dtype=pl.String).alias("topic"),
     ).with_columns(manager.alias(f"{MANAGER}-told"), _there(accounts, OWNER).alias(f"{OWNER}-told"))
-    found = _first_that_fits(told, entries).select(ANSWERER)
+    found = _first_that_fits(told, entries, frames[PERSON.name]).select(ANSWERER)
     return told.select("account", pl.col(f"{MANAGER}-told").alias(MANAGER)).hstack(found)
 
 
-def _first_that_fits(frame: pl.DataFrame, entries: Sequence[Answers]) -> pl.DataFrame:
+def _first_that_fits(frame: pl.DataFrame, entries: Sequence[Answers], people: pl.DataFrame) -> pl.DataFrame:
+    """ANSWERER and MAIL; the address of somebody who is no desk is that of the roster."""
     who = pl.lit(None, dtype=pl.String)
     mail = pl.lit(None, dtype=pl.String)
+    person = pl.lit(False)
     for entry in reversed(entries):
         fits = pl.lit(True)
         for name in MATCHED:
@@ -98,8 +100,14 @@ def _first_that_fits(frame: pl.DataFrame, entries: Sequence[Answers]) -> pl.Data
         fits &= told.is_not_null()
         who = pl.when(fits).then(told).otherwise(who)
         mail = pl.when(fits).then(pl.lit(entry.mail or None, dtype=pl.String)).otherwise(mail)
-    answering = frame.with_columns(who.fill_null(NOBODY).alias(ANSWERER), mail.alias(MAIL))
-    return answering.select(ANSWERER, MAIL)
+        person = pl.when(fits).then(pl.lit(not entry.is_desk)).otherwise(person)
+    answering = frame.with_columns(
+        who.fill_null(NOBODY).alias(ANSWERER), mail.alias(MAIL), person.alias("person")
+    )
+    known = _addresses(people)
+    answering = answering.join(known, left_on=ANSWERER, right_on="told", how="left", maintain_order="left")
+    of_roster = pl.when("person").then(pl.col("address"))
+    return answering.select(ANSWERER, pl.coalesce(MAIL, of_roster).alias(MAIL))
 
 
 def _topics(observed: Observed) -> pl.Expr:
@@ -150,16 +158,34 @@ def _managers(frames: dict[str, pl.DataFrame], of_people: pl.Series) -> pl.Serie
     return told.select(pl.coalesce("person", "own")).to_series()
 
 
+def _staff(people: pl.DataFrame) -> pl.DataFrame:
+    """`given` (the staff number), `named`, `gone` and `address` of each person of the roster.
+
+    Who shares a name with others is told by name and number: else what is theirs would be anybody's.
+    """
+    gone = (pl.col("status").cast(pl.String) == "left").fill_null(False)
+    number, name = pl.col("person").cast(pl.String), pl.col("name").cast(pl.String)
+    staff = people.filter(pl.col("person").is_not_null()).unique("person", keep="first", maintain_order=True)
+    named = pl.when(name.is_duplicated()).then(pl.format("{} ({})", name, number)).otherwise(name)
+    address = pl.col("mail").cast(pl.String) if "mail" in people.columns else pl.lit(None, dtype=pl.String)
+    return staff.select(
+        number.alias("given"),
+        pl.coalesce(named, number).alias("named"),
+        gone.alias("gone"),
+        address.alias("address"),
+    )
+
+
+def _addresses(people: pl.DataFrame) -> pl.DataFrame:
+    """`address` by how somebody is `told`: by name, or by number; none of who has left."""
+    there = _staff(people).filter(~pl.col("gone") & pl.col("address").is_not_null())
+    told = pl.concat([there.select("address", pl.col(name).alias("told")) for name in ("named", "given")])
+    return told.unique("told", keep="first", maintain_order=True)
+
+
 def _by_name(numbers: pl.Series, people: pl.DataFrame) -> pl.Series:
     """Who these are, of whom a source gives a staff number or a name; null for those who have left."""
-    gone = (pl.col("status").cast(pl.String) == "left").fill_null(False)
-    staff = (
-        people.filter(pl.col("person").is_not_null())
-        .unique("person", keep="first")
-        .select(
-            pl.col("person").alias("given"), pl.coalesce("name", "person").alias("named"), gone.alias("gone")
-        )
-    )
+    staff = _staff(people)
     known = (
         numbers.cast(pl.String)
         .alias("given")

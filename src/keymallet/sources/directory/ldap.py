@@ -21,6 +21,7 @@ import ldap3
 import msgspec
 from ldap3.core.exceptions import LDAPException
 
+from keymallet.core.base.bounded import within
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.directory.entries import Entry, attribute_name, normal_dn
@@ -29,7 +30,6 @@ from keymallet.sources.directory.policies import POLICY_ATTRIBUTES, SERVER_CONFI
 from keymallet.sources.directory.state import FAMILIES
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdapSection
-from keymallet.sources.shared.bounded import within
 from keymallet.sources.shared.certificates import CERTIFICATES, SSH_KEYS
 from keymallet.sources.shared.secret import is_loopback
 

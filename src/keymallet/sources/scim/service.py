@@ -17,12 +17,12 @@ import httpx
 import msgspec
 from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt, wait_exponential_jitter
 
+from keymallet.core.base.bounded import within
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.request import Request
 from keymallet.sources.scim.spelling import respelt
 from keymallet.sources.sections import ScimSection
-from keymallet.sources.shared.bounded import within
 from keymallet.sources.shared.secret import is_loopback
 
 USERS, GROUPS = "Users", "Groups"

@@ -17,7 +17,7 @@ from keymallet.store.logbook.tables import ESTATE, RUN
 
 DATABASE = "logbook.sqlite"
 FILES = "files"
-VERSIONS = ("0001",)
+VERSIONS = ("0001", "0002")
 """The versions of the tables, the newest last."""
 MIGRATIONS = "keymallet.store.logbook:migrations"
 """What leads from each to the next."""

@@ -59,3 +59,16 @@ TRANSITION = Table(
     Column("times_back", Integer),
 )
 """Changes of findings' states, by the run that saw them. Of the first run there are none: all are new."""
+
+LETTER = Table(
+    "letter",
+    METADATA,
+    Column("run", Integer, primary_key=True, autoincrement=False),
+    Column("letter", String(32), primary_key=True),
+    Column("mail", String, nullable=False),
+    Column("fate", String, nullable=False),
+    Column("at", String(27), nullable=False),
+    Column("said", Text, nullable=False),
+)
+"""Letters of runs that were sent, or are to be: to whom, what became of each, when, and why. `letter` is what
+it is known by in the run: whose it is, and what it is limited to."""

@@ -1,0 +1,1 @@
+"""Handing reports to servers: mail and logs. Each says what became of what it was given."""

@@ -34,8 +34,7 @@ def run(options: argparse.Namespace) -> int:
         _show_formats()
         return CLEAN
     names = list(dict.fromkeys(options.format or ["page"]))
-    if options.send:
-        check_sending(options, names)
+    check_sending(options, names)
     if options.into or options.output or not options.send:
         _check_places(options, names)
     templates = _templates(options.template)

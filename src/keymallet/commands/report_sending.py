@@ -44,6 +44,10 @@ class _Line:
 
 def check_sending(options: argparse.Namespace, names: list[str]) -> None:
     """What is asked to be sent has to be something that can be."""
+    if not options.send:
+        if options.dry_run or options.again:
+            raise fail("nothing is to be sent", hint="--dry-run and --again go with --send")
+        return
     if other := [name for name in names if name not in (_LETTER, _SYSLOG)]:
         hint = "--send goes with --format letter, --format syslog or both"
         raise fail(f"{other[0]} is nothing that is sent", hint=hint)

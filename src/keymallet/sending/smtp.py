@@ -6,6 +6,7 @@ import smtplib
 import ssl
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from functools import partial
 
 from keymallet.core.base.bounded import within
 from keymallet.core.base.printable import plain
@@ -94,7 +95,7 @@ class Connection:
                 smtp.starttls(context=trust)
                 smtp.ehlo()
             if server.user:
-                smtp.login(server.user, server.password)
+                self._sign_in(smtp)
         except (smtplib.SMTPException, OSError, ValueError) as error:
             if smtp is not None:
                 smtp.close()
@@ -104,6 +105,20 @@ class Connection:
                 smtp.close()
             raise
         return smtp
+
+    def _sign_in(self, smtp: smtplib.SMTP) -> None:
+        """Sign in the first way that both know; a server that says no is not asked once more in another."""
+        offered = smtp.esmtp_features.get("auth", "").upper().split()
+        smtp.user, smtp.password = self.server.user, self.server.password
+        for name, answer in (("PLAIN", smtp.auth_plain), ("LOGIN", smtp.auth_login)):
+            if name in offered:
+                smtp.auth(name, answer)
+                return
+        raise self._failed("it offers neither PLAIN nor LOGIN to sign in with")
+
+    def failed_late(self) -> KeymalletError:
+        """That it did not answer in time."""
+        return self._failed(f"no answer within {self.server.seconds:g} s")
 
     def _failed(self, said: str) -> KeymalletError:
         return fail(
@@ -123,7 +138,8 @@ def send_all(server: MailServer, letters: Iterable[Mail]) -> Iterator[Outcome]:
     try:
         for place, letter in enumerate(letters):
             try:
-                yield within(server.seconds, lambda letter=letter: _send(connection, letter), _LateError)  # type: ignore[misc]
+                within(server.seconds, connection.open, connection.failed_late)
+                yield within(server.seconds, partial(_send, connection, letter), _LateError)
             except _LateError:
                 connection.drop()
                 yield Outcome(Fate.IN_DOUBT, f"no answer within {server.seconds:g} s")

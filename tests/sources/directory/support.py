@@ -20,6 +20,7 @@ from keymallet.core.facts.reading import Reading
 from keymallet.sources.directory import ldif
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdifSection
+from tests.certificates import make_certificates
 from tests.oracles import install, needs_root, program
 from tests.support import AT, CLOCK, write
 
@@ -80,7 +81,7 @@ class Server:
         with socket.socket() as probe:
             probe.bind(("127.0.0.1", 0))
             self.tls_port = probe.getsockname()[1]
-        self._certificates()
+        make_certificates(self.folder)
         (folder / "db").mkdir()
         schema = "/etc/ldap/schema"
         (folder / "slapd.conf").write_text(
@@ -125,18 +126,6 @@ overlay memberof
                     raise AssertionError(self.process.stderr.read().decode()) from None  # type: ignore[union-attr]
                 time.sleep(0.1)
         raise AssertionError("slapd does not answer")
-
-    def _certificates(self) -> None:
-        def openssl(*words: str) -> None:
-            subprocess.run([program("openssl"), *words], cwd=self.folder, capture_output=True, check=True)
-
-        new = ["-newkey", "rsa:2048", "-nodes", "-days", "2"]
-        openssl("req", "-x509", *new, "-keyout", "ca.key", "-out", "ca.pem", "-subj", "/CN=test ca")
-        openssl("req", *new, "-keyout", "server.key", "-out", "server.csr", "-subj", "/CN=127.0.0.1")
-        (self.folder / "names").write_text("subjectAltName=IP:127.0.0.1,DNS:localhost\n")
-        openssl(
-            *"x509 -req -in server.csr -CA ca.pem -CAkey ca.key -CAcreateserial -days 2 -out server.pem -extfile names".split()
-        )
 
     @property
     def url(self) -> str:

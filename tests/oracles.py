@@ -30,6 +30,7 @@ FOUND_IN = {
     "less": "less",
     "mandoc": "mandoc",
     "openssl": "openssl",
+    "rsyslogd": "rsyslog-gnutls",
     "setpriv": "util-linux",
     "ssh-keygen": "openssh-client",
     "sshd": "openssh-server",

@@ -110,7 +110,7 @@ def mail_server(part: Taking, certificates: Path | None = None, **more: Any) -> 
         trust.load_cert_chain(certificates / "server.pem", certificates / "server.key")
         more["tls_context"] = trust
     controller = Controller(part, hostname="127.0.0.1", port=0, **more)
-    controller.port = _free_port()
+    controller.port = free_port()
     controller.start()
     try:
         yield controller.port
@@ -124,7 +124,7 @@ def signed_in(server: SMTP, session: Session, envelope: Envelope, mechanism: str
     return AuthResult(success=known, handled=known)
 
 
-def _free_port() -> int:
+def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import socket
 import ssl
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from keymallet.core.base.bounded import within
@@ -30,7 +31,8 @@ class LogServer:
 def send(server: LogServer, messages: Sequence[str]) -> None:
     """Hand over all messages. Raises KeymalletError if they could not be, and how many may have arrived.
 
-    The protocol has no receipt: that the server closed the connection in order is all there is to know.
+    The protocol has no receipt: that all was written, and the connection was not broken, is all there is to
+    know.
     """
     sent = [0]
 
@@ -54,7 +56,9 @@ def _send(server: LogServer, messages: Sequence[str], sent: list[int]) -> None:
                 data = message.encode()
                 private.sendall(f"{len(data)} ".encode() + data)
                 sent[0] += 1
-            private.unwrap()
+            # Some servers hang up as soon as we said goodbye, without a goodbye of their own.
+            with suppress(ssl.SSLEOFError):
+                private.unwrap()
     except ssl.SSLCertVerificationError as error:
         said = f"its certificate is not trusted: {error.verify_message}"
         raise _failed(server, said, sent[0], len(messages)) from None

@@ -48,7 +48,10 @@ def run(options: argparse.Namespace) -> int:
     whole = not (wanted or options.each or options.finding)
     drawn = whole and any(REPORTS[name].drawn for name in names)
     ahead = whole and any(REPORTS[name].ahead for name in names)
-    content = content_of(estate, logbook, chosen, _before(runs, chosen), drawn=drawn, ahead=ahead)
+    placed = any(REPORTS[name].placed for name in names)
+    content = content_of(
+        estate, logbook, chosen, _before(runs, chosen), drawn=drawn, ahead=ahead, placed=placed
+    )
     finding = _finding(content, options.finding) if options.finding else ""
     _check_wanted(content, wanted)
     parts = _parts(content, wanted, finding, options.each) if not whole else {"report": content}

@@ -13,6 +13,7 @@ import polars as pl
 from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook, snapshot_of_run
 from keymallet.commands.rejudging import judged_by
 from keymallet.core.base.listing import how_many
+from keymallet.core.evaluating.context import columns_used
 from keymallet.core.evaluating.steps import END
 from keymallet.core.explaining.findings import describe
 from keymallet.core.facts.declaration import EXEMPTION
@@ -29,6 +30,7 @@ from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import by_group, work_out
 from keymallet.reports.content import Content, Digest, Picture, RuleLine, SourceLine
 from keymallet.sources.estate import Estate
+from keymallet.sources.places import Places
 from keymallet.store.logbook.logbook import Logbook
 from keymallet.store.logbook.records import RunLine, RunRecord
 from keymallet.store.snapshot import Snapshot
@@ -49,6 +51,7 @@ def content_of(
     *,
     drawn: bool = False,
     ahead: bool = False,
+    placed: bool = False,
 ) -> Content:
     """All that a report of a run may hold. Raises KeymalletError if the run's findings are no longer kept.
 
@@ -90,12 +93,16 @@ def content_of(
         before=(before.number, before.judged_at) if before else None,
         exemptions=_exemptions(record, register),
     )
-    if not (drawn or ahead):
+    if not (drawn or ahead or placed):
         return content
     snapshot = snapshot_of_run(estate.snapshots, record.snapshot)
     if snapshot is None:
         why = "The snapshot that was judged is no longer there: pictures, and what is coming, are left out."
         return replace(content, left_out=why)
+    if placed:
+        content = replace(content, places=_places(content, book, estate, snapshot))
+    if not (drawn or ahead):
+        return content
     judgement = _judged_again(record, book, register, snapshot)
     events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
     content = _reworded(content, judgement, events)
@@ -180,6 +187,30 @@ def _exemptions(record: RunRecord, register: Register | None) -> tuple[tuple[str
         if (entry.start is None or entry.start <= record.judged_at)
         and (entry.end is None or entry.end > record.judged_at)
     )
+
+
+def _places(
+    content: Content, book: Rulebook, estate: Estate, snapshot: Snapshot
+) -> dict[str, tuple[str, int]]:
+    """By finding, where its account or row stands in the files it was read from."""
+    sources = snapshot.manifest.sources
+    places = Places(
+        estate.folder,
+        {name: source.supply for name, source in sources.items()},
+        {name: {file.path: file.digest for file in source.files} for name, source in sources.items()},
+    )
+    facts = {
+        rule.id: (rule.table, sorted(columns_used([(rule.table, rule.must)]).get(rule.table, ())))
+        for rule in book.rules
+    }
+    found = {}
+    for row in content.findings.select(FINDING, "rule", "source", "name", "subject").iter_rows(named=True):
+        if row["name"] and row["rule"] in facts:
+            table, used = facts[row["rule"]]
+            place = places.of(row["source"], table, used, row["name"], row["subject"] or "")
+            if place is not None:
+                found[row[FINDING]] = (place.file, place.line)
+    return found
 
 
 def _judged_again(

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from zoneinfo import ZoneInfo
@@ -74,7 +74,8 @@ class Content:
     state the run changed. `narrowed` says in words what the report is limited to; then it holds nothing of
     anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete.
     `ahead` are the reviews, drills and ends of exemptions that are coming, as `outputs.calendar` takes
-    them. `left_out` says in a sentence what could not be shown.
+    them. `left_out` says in a sentence what could not be shown. `places` are, by finding, the file that its
+    account or row came from, and the line (0 if that cannot be told).
     """
 
     organisation: str
@@ -102,6 +103,7 @@ class Content:
     ahead: pl.DataFrame | None = None
     exemptions: tuple[tuple[str, str, str, str], ...] = ()
     left_out: str = ""
+    places: Mapping[str, tuple[str, int]] = field(default_factory=dict)
 
     @cached_property
     def broken(self) -> pl.DataFrame:

@@ -33,7 +33,7 @@ class ReportFormat(NamedTuple):
     """One format: for whom it is, the ending of its files, the extra it needs, and the module that writes it.
 
     Of what takes judging again: `drawn` says whether it shows pictures, `ahead` whether it tells what is to
-    come.
+    come. `placed` says whether it names the files and lines that facts came from.
     """
 
     audience: str
@@ -42,6 +42,7 @@ class ReportFormat(NamedTuple):
     extra: str = ""
     drawn: bool = False
     ahead: bool = False
+    placed: bool = False
 
     @property
     def write(self) -> Callable[[Content, Look], bytes]:
@@ -109,6 +110,12 @@ REPORTS: dict[str, ReportFormat] = {
         "security event pipelines: a compliance finding a line",
         ".ocsf.jsonl",
         "keymallet.reports.security_events",
+    ),
+    "sarif": ReportFormat(
+        "dashboards of code scanning: a finding stands at the file and line its account came from",
+        ".sarif",
+        "keymallet.reports.sarif",
+        placed=True,
     ),
     "syslog": ReportFormat("log servers: messages after RFC 5424", ".log", "keymallet.reports.syslog"),
 }

@@ -81,6 +81,9 @@ LATE = {
     ("core/base/nearest.py", "rapidfuzz"): "only a mistyped word needs it",
     ("reports/openmetrics.py", "prometheus_client.openmetrics"): "an extra that need not be installed",
     ("reports/openmetrics.py", "prometheus_client.core"): "an extra that need not be installed",
+    ("reports/event_tokens.py", "cryptography.exceptions"): "only tokens need it",
+    ("reports/event_tokens.py", "cryptography.hazmat.primitives.asymmetric"): "only tokens need it",
+    ("reports/event_tokens.py", "cryptography.hazmat.primitives.serialization"): "only tokens need it",
     ("views/figures.py", "matplotlib"): "an extra that need not be installed",
     ("views/trend.py", "matplotlib"): "an extra that need not be installed",
 }

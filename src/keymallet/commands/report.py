@@ -20,7 +20,9 @@ from keymallet.core.base.problems import fail
 from keymallet.core.history.identity import FINDING
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.reports.content import Content
-from keymallet.reports.registry import REPORTS, Look, ReportFormat
+from keymallet.reports.registry import REPORTS, Issuer, Look, ReportFormat
+from keymallet.sources.estate import Estate
+from keymallet.sources.shared.secret import read_secret
 from keymallet.store.logbook.records import RunLine
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import console, moment, show_hints, text
@@ -59,6 +61,8 @@ def run(options: argparse.Namespace) -> int:
         sent = send(options, estate, logbook, chosen, names, parts)
         if not (options.into or options.output):
             return sent
+    sender = estate.mail.sender if estate.mail else ""
+    issuer = _issuer(estate) if "set" in names else None
     written = []
     for part, told in parts.items():
         for name in names:
@@ -66,7 +70,7 @@ def run(options: argparse.Namespace) -> int:
                 Path(options.output) if options.output else Path(options.into) / (part + REPORTS[name].ending)
             )
             _make_folder(place.parent)
-            look = Look(templates, place.name, options.spreadsheet)
+            look = Look(templates, place.name, options.spreadsheet, sender, issuer)
             write_file(place, REPORTS[name].write(told, look))
             if beside := REPORTS[name].beside:
                 for named, data in beside(told, look).items():
@@ -74,6 +78,15 @@ def run(options: argparse.Namespace) -> int:
             written.append((place, name, told))
     _show(written, chosen)
     return sent if options.send else CLEAN
+
+
+def _issuer(estate: Estate) -> Issuer | None:
+    """Who signs tokens, as the estate says."""
+    place = estate.events
+    if place is None:
+        return None
+    key = read_secret(place.sign_with, estate.folder, "events, sign-with").reveal()
+    return Issuer(place.issuer, place.audience, key)
 
 
 def _make_folder(folder: Path) -> None:

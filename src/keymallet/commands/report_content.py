@@ -16,14 +16,14 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.evaluating.context import columns_used
 from keymallet.core.evaluating.steps import END
 from keymallet.core.explaining.findings import describe
-from keymallet.core.facts.declaration import EXEMPTION
+from keymallet.core.facts.declaration import EXEMPTION, TABLES
 from keymallet.core.history.identity import FINDING
 from keymallet.core.history.observed import observe
 from keymallet.core.history.run_table import TOLD_AT, added
 from keymallet.core.history.states import LASTING
 from keymallet.core.history.to_come import added_to_come
 from keymallet.core.judging.judge import Judgement
-from keymallet.core.rulebook.model import SEVERITIES, Demand, Rulebook
+from keymallet.core.rulebook.model import SEVERITIES, Demand, Rule, Rulebook
 from keymallet.core.rulebook.register import Register
 from keymallet.core.studies.ahead import coming, described
 from keymallet.core.topics.registry import TOPICS
@@ -165,11 +165,20 @@ def _rules(record: RunRecord, book: Rulebook, texts: dict[str, str]) -> tuple[Ru
             str(must),
             demand.cite,
             demand.advice,
+            _facts(demand),
             *numbers,
         )
 
     lines = [line(demand) for demand in book.demands]
     return tuple(sorted(lines, key=lambda each: (-SEVERITIES[each.severity], -each.breach, each.id)))
+
+
+def _facts(demand: Demand) -> tuple[str, ...]:
+    """What has to hold rests on these, as table.fact; of a tally, what is counted."""
+    asked = demand.must if isinstance(demand, Rule) else demand.expressions[-1]
+    used = columns_used([(demand.table, asked)])
+    known = {name: set(TABLES[name].names) for name in used}
+    return tuple(sorted(f"{table}.{fact}" for table, facts in used.items() for fact in facts & known[table]))
 
 
 def _exemptions(record: RunRecord, register: Register | None) -> tuple[tuple[str, str, str, str], ...]:

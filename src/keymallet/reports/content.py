@@ -39,7 +39,7 @@ class SourceLine:
 
 @dataclass(frozen=True)
 class RuleLine:
-    """One rule: its text, and how many it was asked of, meets it, and falls short of it."""
+    """One rule: its text, the facts it rests on, and how many it was asked of, and falls short of it."""
 
     id: str
     title: str
@@ -49,6 +49,7 @@ class RuleLine:
     must: str
     cite: tuple[str, ...]
     advice: str
+    facts: tuple[str, ...]
     in_scope: int
     breach: int
     exempt: int

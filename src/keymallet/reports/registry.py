@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Callable
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -15,18 +16,28 @@ if TYPE_CHECKING:
     from keymallet.reports.content import Content
 
 
+@dataclass(frozen=True)
+class Issuer:
+    """Who signs tokens, for whom they are, and the private key (PEM), which shows itself nowhere."""
+
+    name: str
+    audience: tuple[str, ...]
+    key: str = field(repr=False)
+
+
 class Look(NamedTuple):
     """How a report is to look, and what its file is called.
 
     `templates` is a folder with an organisation's own templates and colours, if it has one. With
     `spreadsheet`, rows are meant for a program that takes some texts for formulas. `sender` is the address
-    that letters are from.
+    that letters are from, `issuer` who signs tokens.
     """
 
     templates: Path | None = None
     name: str = "report"
     spreadsheet: bool = False
     sender: str = ""
+    issuer: Issuer | None = None
 
 
 class ReportFormat(NamedTuple):
@@ -116,6 +127,12 @@ REPORTS: dict[str, ReportFormat] = {
         ".sarif",
         "keymallet.reports.sarif",
         placed=True,
+    ),
+    "set": ReportFormat(
+        "receivers of security events: signed tokens (RFC 8417) of what the run changed",
+        ".set",
+        "keymallet.reports.event_tokens",
+        "events",
     ),
     "syslog": ReportFormat("log servers: messages after RFC 5424", ".log", "keymallet.reports.syslog"),
 }

@@ -33,10 +33,13 @@ from keymallet.core.linking.declared import (
 from keymallet.core.linking.linked import LinkingRules
 from keymallet.sources.estate_runs import AnswersText, LogbookPlace, logbook_place, who_answers
 from keymallet.sources.estate_servers import (
+    EventsPlace,
+    EventsText,
     LogPlace,
     MailPlace,
     MailText,
     SyslogText,
+    events_place,
     log_place,
     mail_place,
 )
@@ -128,6 +131,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     retired: tuple[str, ...] = ()
     mail: MailText | None = None
     syslog: SyslogText | None = None
+    events: EventsText | None = None
 
 
 @dataclass(frozen=True)
@@ -187,6 +191,7 @@ class Estate:
     has_own_identity: bool = False
     mail: MailPlace | None = None
     log_server: LogPlace | None = None
+    events: EventsPlace | None = None
 
     @property
     def folder(self) -> FilePath:
@@ -229,6 +234,7 @@ def read_estate(file: FilePath) -> Estate:
     answers = who_answers(document, written.answers, sections) if written else ()
     logbook = logbook_place(document, file.parent)
     mail = mail_place(document, written.mail, file.parent) if written else None
+    events = events_place(document, written.events) if written else None
     log_server = log_place(document, written.syslog, file.parent) if written else None
     if written is not None:
         _check_books(document, written)
@@ -262,6 +268,7 @@ def read_estate(file: FilePath) -> Estate:
         bool(written.identity),
         mail,
         log_server,
+        events,
     )
 
 

@@ -1,10 +1,11 @@
-"""What the estate file says of servers that reports are sent to: mail, and logs."""
+"""What the estate file says of whom reports go to: a mail server, a log server, receivers of events."""
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import msgspec
 
@@ -60,6 +61,34 @@ class LogPlace:
     port: int
     ca: str
     seconds: float
+
+
+class EventsText(msgspec.Struct, rename="kebab", frozen=True, forbid_unknown_fields=True):
+    """`[events]` as it stands in the file."""
+
+    issuer: str
+    sign_with: str
+    audience: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class EventsPlace:
+    """Who issues security event tokens, for whom, and where the key is that signs them."""
+
+    issuer: str
+    sign_with: str
+    audience: tuple[str, ...]
+
+
+def events_place(document: TomlDocument, written: EventsText | None) -> EventsPlace | None:
+    """Who issues tokens, checked; None where nobody does."""
+    if written is None:
+        return None
+    parts = urlsplit(written.issuer)
+    if parts.scheme != "https" or not parts.netloc or parts.query or parts.fragment:
+        hint = 'issuer = "https://identity.ferries.example/"'
+        document.fault(("events", "issuer"), f'"{written.issuer}" is no address of an issuer', hint)
+    return EventsPlace(written.issuer, written.sign_with, written.audience)
 
 
 def mail_place(document: TomlDocument, written: MailText | None, folder: Path) -> MailPlace | None:

@@ -14,7 +14,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from keymallet.core.base.problems import KeymalletError
@@ -335,6 +335,10 @@ def _held(data: bytes) -> None:
 @given(
     st.lists(st.lists(_CELL, min_size=2, max_size=4), max_size=6),
     st.sampled_from(["login", "id", "mail", "Gültig bis"]),
+)
+@example(
+    [["", "a;b", "n"], ["\U00012887Ê\x80", "yes"], ["=Ìa\x17\x97s\x1b\U000d8a78", "a@x.example", "", ""]],
+    "Gültig bis",
 )
 def test_any_table_is_refused_or_read(rows: list[list[str]], header: str) -> None:
     """Whatever stands in the cells, and in the names of the columns."""

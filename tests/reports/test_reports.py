@@ -82,7 +82,7 @@ def test_every_format_is_written_and_says_what_it_rests_on(reports: Path, four_w
         .get_content(),
     }
     # A calendar has no place for it.
-    assert texts.keys() | stated.keys() | {"calendar", "sarif", "set"} == REPORTS.keys()
+    assert texts.keys() | stated.keys() | {"calendar", "sarif", "set", "pdf"} == REPORTS.keys()
     del texts["openmetrics"]  # numbers alone
     for name in ("json", "junit"):
         assert head in texts[name] and "snapshot, BLAKE3" in texts[name]
@@ -302,7 +302,7 @@ def test_names_with_markup_formulas_and_marks_stay_in_their_place(tmp_path: Path
     )
     run("read", "--at", "2026-11-24T09:00Z", cwd=tmp_path)
     run("judge", "--at", "2026-11-24T09:00Z", "--record", cwd=tmp_path, expect=1)
-    formats = [word for name in REPORTS if name != "set" for word in ("--format", name)]
+    formats = [word for name in REPORTS if name not in ("set", "pdf") for word in ("--format", name)]
     run("report", *formats, "--into", "r", cwd=tmp_path, expect=0)
     page = (tmp_path / "r/report.html").read_text("utf-8")
     assert "<script>alert" not in page and "<b>Org" not in page and "<i>on" not in page

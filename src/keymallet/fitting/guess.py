@@ -34,7 +34,9 @@ def guess(export: Export, today: date, asked: Asked) -> Guess | None:
     """Guess the column map of an export; None where no column can be the key of any table."""
     sample = replace(export.sample, columns=[*export.sample.columns, *with_members(export.sample)])
     tables = [asked.table] if asked.table else TABLES_TRIED
-    shapes = [Shape(column) for column in sample.columns]
+    every = [Shape(column) for column in sample.columns]
+    # A map takes columns by their names: what has none cannot be taken.
+    shapes = [shape for shape in every if shape.column.header]
     numbered = numbered_columns(export.sample)
     single = [shape for shape in shapes if shape.column.header not in numbered]
     first = best_part(single, tables, Context(today), asked) if numbered and single else None
@@ -53,7 +55,7 @@ def guess(export: Export, today: date, asked: Asked) -> Guess | None:
     used = times | {column for part in parts for column in part.spread}
     used |= {match.column.header for part in parts if not part.rows for match in part.matches}
     used |= {part.rows for part in parts}
-    for shape in shapes[: len(export.sample.columns)]:
+    for shape in every[: len(export.sample.columns)]:
         if shape.column.header not in used:
             whole_map.unused[shape.column.header] = _why_unused(shape, first, context)
     return whole_map

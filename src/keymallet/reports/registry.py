@@ -77,6 +77,13 @@ REPORTS: dict[str, ReportFormat] = {
         "reports",
         drawn=True,
     ),
+    "pdf": ReportFormat(
+        "sending and signing: the page as it prints on A4",
+        ".pdf",
+        "keymallet.reports.pdf",
+        "pdf",
+        drawn=True,
+    ),
     "markdown": ReportFormat("tickets and wikis", ".md", "keymallet.reports.markdown"),
     "workbook": ReportFormat(
         "those who live in spreadsheets: a sheet for each topic",

@@ -76,6 +76,8 @@ LATE = {
     ("commands/judge.py", "keymallet.commands.recording"): "a trial that is shown needs no database",
     ("commands/judge.py", "keymallet.commands.judge_sealed"): "most judging is of no sealed run",
     ("commands/trials.py", "keymallet.commands.recording"): "only a run that fails needs it",
+    ("commands/report.py", "keymallet.commands.report_drawn"): "most reports need no snapshot",
+    ("commands/report.py", "keymallet.commands"): "most reports are not sent",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
     ("store/logbook/connecting.py", "alembic"): "only a logbook that is new or of an older version needs it",
     ("core/base/nearest.py", "rapidfuzz"): "only a mistyped word needs it",

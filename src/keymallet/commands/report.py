@@ -5,13 +5,13 @@ from __future__ import annotations
 import argparse
 import re
 from pathlib import Path
+from typing import Any
 
 from keymallet.commands.arguments.report import NARROWED
 from keymallet.commands.exit_codes import CLEAN
 from keymallet.commands.logbooks import open_logbook
 from keymallet.commands.opening import open_estate
 from keymallet.commands.report_content import content_of, narrowed
-from keymallet.commands.report_sending import check_sending, check_servers, send
 from keymallet.commands.runs import chosen_run
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
@@ -23,6 +23,7 @@ from keymallet.reports.content import Content
 from keymallet.reports.registry import REPORTS, Issuer, Look, ReportFormat
 from keymallet.sources.estate import Estate
 from keymallet.sources.shared.secret import read_secret
+from keymallet.store.logbook.logbook import Logbook
 from keymallet.store.logbook.records import RunLine
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import console, moment, show_hints, text
@@ -36,48 +37,81 @@ def run(options: argparse.Namespace) -> int:
         _show_formats()
         return CLEAN
     names = list(dict.fromkeys(options.format or ["page"]))
-    check_sending(options, names)
-    if options.into or options.output or not options.send:
+    sending = _sending(options, names)
+    if options.into or options.output or not sending:
         _check_places(options, names)
     templates = _templates(options.template)
     estate = open_estate(options.estate)
+    if sending:
+        sending.check_servers(estate, names)
     logbook = open_logbook(estate)
     runs = logbook.runs()
-    if options.send:
-        check_servers(estate, names)
     chosen = chosen_run(runs, options.run, estate.clock)
+    parts = _parts_asked(options, estate, logbook, runs, chosen, names)
+    code = sending.send(options, estate, logbook, chosen, names, parts) if sending else CLEAN
+    if options.into or options.output:
+        _write(options, estate, names, parts, templates)
+        _show(options, names, parts, chosen)
+    return code
+
+
+def _sending(options: argparse.Namespace, names: list[str]) -> Any:
+    """What sends, if something is to be sent."""
+    if not (options.send or options.dry_run or options.again):
+        return None
+    from keymallet.commands import report_sending
+
+    report_sending.check_sending(options, names)
+    return report_sending
+
+
+def _parts_asked(
+    options: argparse.Namespace,
+    estate: Estate,
+    logbook: Logbook,
+    runs: list[RunLine],
+    chosen: RunLine,
+    names: list[str],
+) -> dict[str, Content]:
+    """The reports that are asked for, by the names of their files."""
+    content, kept = content_of(logbook, chosen, _before(runs, chosen))
     wanted = {name: getattr(options, name) for name in NARROWED if getattr(options, name)}
     whole = not (wanted or options.each or options.finding)
-    drawn = whole and any(REPORTS[name].drawn for name in names)
-    ahead = whole and any(REPORTS[name].ahead for name in names)
-    placed = any(REPORTS[name].placed for name in names)
-    content = content_of(
-        estate, logbook, chosen, _before(runs, chosen), drawn=drawn, ahead=ahead, placed=placed
-    )
     finding = _finding(content, options.finding) if options.finding else ""
     _check_wanted(content, wanted)
-    parts = _parts(content, wanted, finding, options.each) if not whole else {"report": content}
-    if options.send:
-        sent = send(options, estate, logbook, chosen, names, parts)
-        if not (options.into or options.output):
-            return sent
+    formats = [REPORTS[name] for name in names]
+    drawn = whole and any(each.drawn for each in formats)
+    ahead = whole and any(each.ahead for each in formats)
+    placed = any(each.placed for each in formats)
+    if drawn or ahead or placed:
+        from keymallet.commands.report_drawn import completed
+
+        content = completed(content, kept, estate, drawn=drawn, ahead=ahead, placed=placed)
+    return {"report": content} if whole else _parts(content, wanted, finding, options.each)
+
+
+def _write(
+    options: argparse.Namespace,
+    estate: Estate,
+    names: list[str],
+    parts: dict[str, Content],
+    templates: Path | None,
+) -> None:
     sender = estate.mail.sender if estate.mail else ""
     issuer = _issuer(estate) if "set" in names else None
-    written = []
     for part, told in parts.items():
         for name in names:
-            place = (
-                Path(options.output) if options.output else Path(options.into) / (part + REPORTS[name].ending)
-            )
+            place = _place(options, part, name)
             _make_folder(place.parent)
             look = Look(templates, place.name, options.spreadsheet, sender, issuer)
             write_file(place, REPORTS[name].write(told, look))
             if beside := REPORTS[name].beside:
                 for named, data in beside(told, look).items():
                     write_file(place.parent / named, data)
-            written.append((place, name, told))
-    _show(written, chosen)
-    return sent if options.send else CLEAN
+
+
+def _place(options: argparse.Namespace, part: str, name: str) -> Path:
+    return Path(options.output) if options.output else Path(options.into) / (part + REPORTS[name].ending)
 
 
 def _issuer(estate: Estate) -> Issuer | None:
@@ -178,18 +212,19 @@ def _file_name(value: str, taken: dict[str, Content]) -> str:
     return found
 
 
-def _show(written: list[tuple[Path, str, Content]], chosen: RunLine) -> None:
+def _show(options: argparse.Namespace, names: list[str], parts: dict[str, Content], chosen: RunLine) -> None:
     out = console()
-    content = written[0][2] if written else None
-    if content is None:
+    if not parts:
         out.print(text("nothing is open: nothing was written"))
         return
-    out.print(text(f"run {chosen.number} of {moment(chosen.judged_at, content.clock)}", "bold"))
+    clock = next(iter(parts.values())).clock
+    out.print(text(f"run {chosen.number} of {moment(chosen.judged_at, clock)}", "bold"))
     table = PlainTable(header=False)
     table.add_column("", overflow="fold")
     table.add_column("", justify="right", no_wrap=True)
-    for place, _, told in written:
-        table.add_row(text(f"  {place}"), how_many(told.findings.height, "finding"))
+    for part, told in parts.items():
+        for name in names:
+            table.add_row(text(f"  {_place(options, part, name)}"), how_many(told.findings.height, "finding"))
     out.print(table)
     out.print()
     show_hints(out, [("keymallet report --list", "every format, and for whom it is")])

@@ -1,62 +1,40 @@
-"""What a report of a run holds, gathered from the logbook; and judged again where pictures are drawn."""
+"""What a report of a run holds, gathered from the logbook; and the part of it that somebody is to have."""
 
 from __future__ import annotations
 
-import base64
 import tomllib
 from dataclasses import replace
-from datetime import timedelta
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook, snapshot_of_run
-from keymallet.commands.rejudging import judged_by
+from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook
 from keymallet.core.base.listing import how_many
 from keymallet.core.evaluating.context import columns_used
-from keymallet.core.evaluating.steps import END
-from keymallet.core.explaining.findings import describe
-from keymallet.core.facts.declaration import EXEMPTION, TABLES
+from keymallet.core.facts.declaration import TABLES
 from keymallet.core.history.identity import FINDING
-from keymallet.core.history.observed import observe
 from keymallet.core.history.run_table import TOLD_AT, added
 from keymallet.core.history.states import LASTING
-from keymallet.core.history.to_come import added_to_come
-from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import SEVERITIES, Demand, Rule, Rulebook
 from keymallet.core.rulebook.register import Register
-from keymallet.core.studies.ahead import coming, described
-from keymallet.core.topics.registry import TOPICS
-from keymallet.core.topics.report import by_group, work_out
-from keymallet.reports.content import Content, Digest, Picture, RuleLine, SourceLine
-from keymallet.sources.estate import Estate
-from keymallet.sources.places import Places
+from keymallet.reports.content import Content, Digest, RuleLine, SourceLine
 from keymallet.store.logbook.logbook import Logbook
 from keymallet.store.logbook.records import RunLine, RunRecord
-from keymallet.store.snapshot import Snapshot
-from keymallet.views.figures import figure_bytes
-from keymallet.views.topic_figures import topic_figure
-from keymallet.views.topic_words.registry import WORDS
-
-LOOKED_AHEAD = timedelta(days=90)
-_ROWS_BEHIND = 40
-"""So many rows of numbers stand behind a picture."""
 
 
-def content_of(
-    estate: Estate,
-    logbook: Logbook,
-    run: RunLine,
-    before: RunLine | None,
-    *,
-    drawn: bool = False,
-    ahead: bool = False,
-    placed: bool = False,
-) -> Content:
-    """All that a report of a run may hold. Raises KeymalletError if the run's findings are no longer kept.
+class Kept(NamedTuple):
+    """What a run was judged by, read from what the logbook keeps."""
 
-    With `ahead` also the reviews, drills and ends of exemptions that are coming, with `drawn` its
-    pictures, too, if the snapshot it judged is still there.
+    record: RunRecord
+    book: Rulebook
+    register: Register | None
+
+
+def content_of(logbook: Logbook, run: RunLine, before: RunLine | None) -> tuple[Content, Kept]:
+    """What the logbook tells of a run, and what it was judged by.
+
+    Raises KeymalletError if the run's findings are no longer kept.
     """
     record = logbook.record(run)
     assert record.rulebook is not None and record.snapshot is not None, "asked of a run that was judged"
@@ -93,25 +71,7 @@ def content_of(
         before=(before.number, before.judged_at) if before else None,
         exemptions=_exemptions(record, register),
     )
-    if not (drawn or ahead or placed):
-        return content
-    snapshot = snapshot_of_run(estate.snapshots, record.snapshot)
-    if snapshot is None:
-        why = "The snapshot that was judged is no longer there: pictures, and what is coming, are left out."
-        return replace(content, left_out=why)
-    if placed:
-        content = replace(content, places=_places(content, book, estate, snapshot))
-    if not (drawn or ahead):
-        return content
-    judgement = _judged_again(record, book, register, snapshot)
-    events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
-    content = _reworded(content, judgement, events)
-    if ahead:
-        entries = [demand.id for demand in book.demands if demand.table == EXEMPTION.name]
-        mine = events.filter(pl.col("rule").cast(pl.String).is_in(entries))
-        told = added_to_come(judgement, mine, content.findings, estate.answers)
-        content = replace(content, ahead=described(judgement, mine).hstack(told))
-    return replace(content, pictures=_pictures(content, book, judgement)) if drawn else content
+    return content, Kept(record, book, register)
 
 
 def _in_order(table: pl.DataFrame, run: RunLine, clock: ZoneInfo) -> pl.DataFrame:
@@ -196,74 +156,6 @@ def _exemptions(record: RunRecord, register: Register | None) -> tuple[tuple[str
         if (entry.start is None or entry.start <= record.judged_at)
         and (entry.end is None or entry.end > record.judged_at)
     )
-
-
-def _places(
-    content: Content, book: Rulebook, estate: Estate, snapshot: Snapshot
-) -> dict[str, tuple[str, int]]:
-    """By finding, where its account or row stands in the files it was read from."""
-    sources = snapshot.manifest.sources
-    places = Places(
-        estate.folder,
-        {name: source.supply for name, source in sources.items()},
-        {name: {file.path: file.digest for file in source.files} for name, source in sources.items()},
-    )
-    facts = {
-        rule.id: (rule.table, sorted(columns_used([(rule.table, rule.must)]).get(rule.table, ())))
-        for rule in book.rules
-    }
-    found = {}
-    for row in content.findings.select(FINDING, "rule", "source", "name", "subject").iter_rows(named=True):
-        if row["name"] and row["rule"] in facts:
-            table, used = facts[row["rule"]]
-            place = places.of(row["source"], table, used, row["name"], row["subject"] or "")
-            if place is not None:
-                found[row[FINDING]] = (place.file, place.line)
-    return found
-
-
-def _judged_again(
-    record: RunRecord, book: Rulebook, register: Register | None, snapshot: Snapshot
-) -> Judgement:
-    asked = [expression for topic in TOPICS.values() for expression in topic.asked(book).values()]
-    return judged_by(record, book, register, snapshot, asked)
-
-
-def _reworded(content: Content, judgement: Judgement, events: pl.DataFrame) -> Content:
-    """The content with reasons as of this run, and how much is coming."""
-    counted = events["rule"].cast(pl.String).value_counts(sort=True)
-    observed = observe(judgement, content.findings)
-    said = describe(judgement, observed.alike).select("because", "change").hstack([observed.frame[FINDING]])
-    findings = content.findings.join(said, on=FINDING, how="left", maintain_order="left", suffix="-now")
-    told = [pl.coalesce(f"{name}-now", name).alias(name) for name in ("because", "change")]
-    return replace(
-        content,
-        findings=findings.with_columns(told).select(content.findings.columns),
-        coming=tuple((str(rule), int(number)) for rule, number in counted.iter_rows()),
-    )
-
-
-def _pictures(content: Content, book: Rulebook, judgement: Judgement) -> tuple[Picture, ...]:
-    found = []
-    for name, topic in TOPICS.items():
-        report = work_out(topic, judgement, book)
-        by = topic.groupings[0]
-        groups = by_group(report, by).head(_ROWS_BEHIND)
-        states = [state.word for state in report.states if groups[state.word].sum()]
-        svg = figure_bytes(topic_figure(report, content, topic.drawn_by or by), "svg", small=True)
-        found.append(
-            Picture(
-                topic.title,
-                tuple(WORDS[name].sentences(report, content.clock)),
-                base64.b64encode(svg).decode(),
-                (by, *states),
-                tuple(
-                    (str(row[by] or "–"), *(f"{row[state]:,}" for state in states))
-                    for row in groups.iter_rows(named=True)
-                ),
-            )
-        )
-    return tuple(found)
 
 
 _OF_CHANGES = {"topic", "severity", "rule", "unit", "answerer"}

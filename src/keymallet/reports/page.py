@@ -5,15 +5,18 @@ from __future__ import annotations
 from traceback import extract_tb
 from typing import Any
 
+import polars as pl
+
 from keymallet.core.base.optional_packages import extra
 from keymallet.core.base.printable import plain
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.reports import csv_table
 from keymallet.reports.content import Content, basis, day, due_in_words, moment, who
 from keymallet.reports.registry import Look
 
 MOST = 2_000
-"""So many findings are on the page; the others are in the file beside it, and the page says so."""
+"""So many findings are on the page; of more, all are in a file beside it, and the page links to that."""
 WORST = 12
 """So many of the worst accounts are named."""
 
@@ -43,6 +46,7 @@ def write(content: Content, look: Look) -> bytes:
         "content": content,
         "shown": list(shown.iter_rows(named=True)),
         "more": content.findings.height - shown.height,
+        "file_of_all": _file_of_all(look),
         "worst": _worst(content),
         "answerers": _by_answerer(content),
         "severities": [word for word in SEVERITIES if word in content.by("severity")],
@@ -53,6 +57,19 @@ def write(content: Content, look: Look) -> bytes:
     except jinja2.TemplateError as error:
         raise _broken(error) from None
     return text.encode()
+
+
+def beside(content: Content, look: Look) -> dict[str, bytes]:
+    """All findings as CSV with its metadata, where they are too many for the page."""
+    if content.findings.height <= MOST:
+        return {}
+    table = Look(name=_file_of_all(look))
+    return {table.name: csv_table.write(content, table), **csv_table.beside(content, table)}
+
+
+def _file_of_all(look: Look) -> str:
+    """What the file beside the page is called; empty where nothing can stand beside it."""
+    return f"{look.name.rpartition('.')[0] or look.name}-findings.csv" if look.name else ""
 
 
 def _broken(error: Any) -> KeymalletError:
@@ -76,16 +93,14 @@ def _safe(value: object) -> object:
 
 def _worst(content: Content) -> list[tuple[str, int, str, str]]:
     """The accounts with most that is grave: name, how many findings, the gravest, and its title."""
-    of_account: dict[str, list[dict[str, Any]]] = {}
-    for row in content.broken.filter(content.broken["name"].is_not_null()).iter_rows(named=True):
-        of_account.setdefault(row["account"], []).append(row)
-    weighed = []
-    for account, rows in of_account.items():
-        score = tuple(sum(row["severity"] == word for row in rows) for word in SEVERITIES)
-        first = max(rows, key=lambda row: SEVERITIES[row["severity"]])
-        weighed.append((score, (account, len(rows), first["severity"], first["title"])))
-    weighed.sort(key=lambda pair: (tuple(-number for number in pair[0]), pair[1][0]))
-    return [told for _, told in weighed[:WORST]]
+    named = content.broken.filter(pl.col("name").is_not_null())
+    of_each = [(pl.col("severity") == word).sum().alias(f"of {word}") for word in SEVERITIES]
+    # The findings stand in the order of their severity: the first of an account is its gravest.
+    told = [pl.len().alias("number"), pl.first("severity"), pl.first("title")]
+    grouped = named.group_by("account", maintain_order=True).agg(*of_each, *told)
+    by = [f"of {word}" for word in SEVERITIES]
+    worst = grouped.sort([*by, "account"], descending=[*(True for _ in by), False]).head(WORST)
+    return list(worst.select("account", "number", "severity", "title").iter_rows())
 
 
 def _by_answerer(content: Content) -> list[tuple[str, int, int]]:

@@ -24,6 +24,6 @@ def write(content: Content, look: Look) -> bytes:
         raise fail("reports as PDF need the Pango library of the system", hint=hint) from None
     fetcher = extra("weasyprint.urls", "pdf", "reports as PDF").URLFetcher(allowed_protocols=["data"])
     logging.getLogger("weasyprint").setLevel(logging.ERROR)
-    html = page.write(content, look).decode()
+    html = page.write(content, look._replace(name="")).decode()
     document: bytes = weasyprint.HTML(string=html, url_fetcher=fetcher).write_pdf()
     return document

@@ -127,7 +127,12 @@ def test_the_demo_tells_the_fourth_morning_and_may_be_run_again(four_weeks: Path
         exempt = sum(line.endswith(",exempt") for line in planted)
         assert f"{len(planted) - 1 - exempt} breaches, 1 pending, {exempt} exempt" in told
         assert f"{runs} runs from 2026-11-03 to 2026-11-24" in told
-        assert all(len(part.splitlines()) <= SCREEN + 5 for part in told.split("\n$ keymallet ")[1:])
+        parts = re.split(r"\n\$ keymallet |\n  To: ", told)[1:]
+        assert all(len(part.splitlines()) <= SCREEN + 5 for part in parts)
+        assert "  reports/report.html  295 findings" in told, "the day ends with the page and one letter"
+        assert parts[-1].startswith(
+            "Vera Arvbichler <v.arvbichler@gvr.example>\n  Subject: 10 findings to mend"
+        )
     assert first.count("Tuesday ") == 3 and "Tuesday " not in again
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine" / "thesis.txt").write_text("years of work")

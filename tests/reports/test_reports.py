@@ -24,7 +24,7 @@ import xmlschema
 from markdown_it import MarkdownIt
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
-from keymallet.reports import workbook
+from keymallet.reports import letter, workbook
 from keymallet.reports.registry import REPORTS
 from tests.oracles import package_of_npm
 from tests.support import run, write
@@ -143,16 +143,43 @@ def test_letters_hold_what_is_theirs_and_their_due_dates(four_weeks: Path, tmp_p
         path.stem: email.message_from_bytes(path.read_bytes(), policy=email.policy.default)
         for path in tmp_path.glob("*.eml")
     }
-    assert len(letters) == 9 and all(not letter.defects for letter in letters.values())
-    letter = letters["information-security"]
-    assert letter["To"].addresses[0].addr_spec == "information-security@gvr.example"
-    assert letter["Subject"] == "60 findings to mend, 24 past due (Gentian Valley Railway)"
+    assert len(letters) == 9 and all(not each.defects for each in letters.values())
+    of_security = letters["information-security"]
+    assert of_security["To"].addresses[0].addr_spec == "information-security@gvr.example"
+    assert of_security["Subject"] == "60 findings to mend, 24 past due (Gentian Valley Railway)"
     assert letters["Darius-Murmleitner"]["To"].addresses[0].addr_spec == "d.murmleitner@gvr.example"
     assert len({each["Message-ID"] for each in letters.values()}) == 9
-    body, calendar = letter.get_body(("plain",)), next(letter.iter_attachments())
+    body, calendar = of_security.get_body(("plain",)), next(of_security.iter_attachments())
     assert body.get_content().count("  finding ") == 71 and "evidence is incomplete" in body.get_content()
     events = icalendar.Calendar.from_ical(calendar.get_content()).walk("VEVENT")
     assert len(events) == 60 and sum(str(each["SUMMARY"]).startswith("late: ") for each in events) == 24
+    parts = [part.get_content_type() for part in of_security.walk() if not part.is_multipart()]
+    assert parts == ["text/plain", "text/html", "text/calendar"], "plain text first"
+    html = Reader(of_security.get_body(("html",)).get_content())
+    assert html.outside == [] and html.tags.count("li") == 71
+    said = " ".join(body.get_content().split()).lower()
+    assert " ".join(html.text.split()).lower().count("to do: ") == said.count("to do: ") > 0
+    assert "because you answer for what is listed" in said and "because you answer for" in html.text
+
+
+def test_a_letter_of_very_many_tells_the_gravest_and_attaches_all(
+    four_weeks: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """And where they are too many for a mail, it says that they are to be asked for."""
+    monkeypatch.setattr(letter, "MOST", 20)
+    words = ("report", "--format", "letter", "--answerer", "information security")
+    for most, attached in ((71, 71), (70, 0)):
+        monkeypatch.setattr(letter, "MOST_ATTACHED", most)
+        run(*words, "--output", str(tmp_path / "l.eml"), cwd=four_weeks / "there", expect=0)
+        read = email.message_from_bytes((tmp_path / "l.eml").read_bytes(), policy=email.policy.default)
+        body, files_in_it = read.get_body(("plain",)).get_content(), list(read.iter_attachments())
+        assert body.count("  finding ") == 20 and "And 51 more findings: " in body
+        assert ("findings.csv, attached" in body) == bool(attached) != ("ask for them" in body)
+        tables = [part for part in files_in_it if part.get_content_type() == "text/csv"]
+        rows = pl.read_csv(tables[0].get_payload(decode=True), infer_schema=False).height if tables else 0
+        assert rows == attached
+        calendar = next(part for part in files_in_it if part.get_content_type() == "text/calendar")
+        assert len(icalendar.Calendar.from_ical(calendar.get_content()).walk("VEVENT")) <= 20
 
 
 def test_the_page_stands_alone(reports: Path) -> None:
@@ -238,6 +265,56 @@ def test_each_holds_only_its_own(four_weeks: Path, tmp_path: Path, each: str) ->
             assert not {whose for whose in set(told["whose"]) if f"| {whose} |" in text} - {*mine["whose"]}
 
 
+def plainly(path: Path) -> str:
+    """All that a report says, out of whatever it is packed in."""
+    data = path.read_bytes()
+    if path.suffix == ".xlsx":
+        with zipfile.ZipFile(path) as book:
+            data = b"\n".join(book.read(name) for name in book.namelist())
+    elif path.suffix == ".eml":
+        mail = email.message_from_bytes(data, policy=email.policy.default)
+        parts = [part for part in mail.walk() if not part.is_multipart()]
+        data = b"\n".join([str(mail["To"]).encode(), *(part.get_payload(decode=True) for part in parts)])
+    return data.decode("utf-8").replace("\r\n ", "").replace("%2F", "/").replace("\\", "")
+
+
+def test_in_every_format_each_holds_only_its_own(reports: Path, four_weeks: Path, tmp_path: Path) -> None:
+    """Every file is searched for the account, the name and the address of anybody else.
+
+    Only the reason of a finding may name another account: the one that it shares a device with.
+    """
+    names = [name for name in REPORTS if name not in ("set", "pdf")]
+    formats = [word for name in names for word in ("--format", name)]
+    there = four_weeks / "there"
+    run("report", *formats, "--each", "answerer", "--into", str(tmp_path), cwd=there, expect=0)
+    told = pl.read_csv(reports / "report.csv", infer_schema=False).with_columns(
+        pl.col("account", "display").fill_null("")
+    )
+    answerers = {re.sub(r"[^\w.-]+", "-", whose): whose for whose in told["answerer"].unique()}
+    paths = sorted(tmp_path.iterdir())
+    endings = {
+        path.name.removeprefix(stem) for path in paths for stem in answerers if path.name.startswith(stem)
+    }
+    assert endings == {*(REPORTS[name].ending for name in names), ".csv-metadata.json"}
+    assert len(paths) == len(answerers) * len(endings)
+    for path in paths:
+        stem = next(stem for stem in answerers if path.name.startswith(stem))
+        own = pl.col("answerer") == answerers[stem]
+        mine, others = told.filter(own), told.filter(~own)
+        said = " ".join(
+            mine.select("account", "display", "because", "change").fill_null("").to_numpy().ravel()
+        )
+        theirs = {each for each in others["account"] if each.count("/") and each not in said}
+        theirs |= {each for each in others["answerer"] if each not in said}
+        theirs |= {*others["answerer-mail"].drop_nulls()} - {*mine["answerer-mail"]}
+        text = plainly(path)
+        if path.suffix not in (".prom", ".ics") and not path.name.endswith("metadata.json"):
+            assert mine["account"][0] in text, path.name
+        words = {*re.findall(r"[\w@./-]+", text)}
+        found = {each for each in theirs if (each in words if " " not in each else each in text)}
+        assert not found, (path.name, found)
+
+
 def test_what_has_no_unit_has_a_report_as_well(four_weeks: Path, tmp_path: Path) -> None:
     """Each finding stands in one of them, and none is left out."""
     run(
@@ -264,6 +341,16 @@ def test_without_its_snapshot_a_page_says_what_it_lacks(four_weeks: Path, tmp_pa
     page = Reader((there / "page.html").read_text("utf-8"))
     assert "pictures, and what is coming, are left out" in page.text and page.tags.count("img") == 0
     assert "(as of 2026-11-03)" in page.text
+
+
+def test_what_no_finding_is_in_is_an_empty_report(four_weeks: Path, tmp_path: Path) -> None:
+    """A night without anything new is no mistake; a word that is no state is one."""
+    words = ("report", "--format", "csv", "--format", "markdown", "--into", str(tmp_path), "--state")
+    run(*words, "back", "--severity", "low", cwd=four_weeks / "there", expect=0)
+    assert len((tmp_path / "report.csv").read_text("utf-8").splitlines()) == 1
+    text = (tmp_path / "report.md").read_text("utf-8")
+    assert "Of what was asked for, nothing is in breach, as far as the evidence reaches." in text
+    run(*words, "mended", cwd=four_weeks / "there", expect=2)
 
 
 def test_one_finding_is_a_ticket(four_weeks: Path, tmp_path: Path) -> None:

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import email
+import email.policy
 import os
+import shlex
 import signal
 import tempfile
+from email.message import EmailMessage
 from pathlib import Path
 
 import tomlkit
@@ -23,6 +27,8 @@ from keymallet.views.terminal import console, text
 
 AT = f"{instant_of(LAST):%Y-%m-%dT%H:%MZ}"
 BEFORE = f"{instant_of(LAST - 1):%Y-%m-%d}"
+ANSWERER = "Vera Arvbichler"
+LETTER = "letter.eml"
 MORNING = [
     ("It is the fourth Tuesday. The accounts are read out of the systems they are in.", ["read", "--at", AT]),
     (
@@ -55,7 +61,12 @@ MORNING = [
         ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],
     ),
     ("An export that nobody has a map for yet is looked at.", ["fit", "exports/cloud.json"]),
-    ("And the rulebook is checked, as it is before every change to it.", ["rules", "check"]),
+    ("The rulebook is checked, as it is before every change to it.", ["rules", "check"]),
+    ("A page goes to those who were not here: managers, auditors.", ["report", "--into", "reports"]),
+    (
+        "And who answers for something gets a letter of what is theirs. This is one; nothing is sent.",
+        ["report", "--format", "letter", "--answerer", ANSWERER, "--output", LETTER],
+    ),
 ]
 SCREEN = 28
 """How many lines of each command's output are shown: its first screen."""
@@ -95,6 +106,8 @@ def run(options: argparse.Namespace) -> int:
     os.chdir(folder)
     try:
         worst = max(_shown(sentence, words) for sentence, words in MORNING)
+        if worst == CLEAN:
+            _show_letter(Path(LETTER))
     finally:
         os.chdir(before)
     out.print()
@@ -134,13 +147,28 @@ def _shown(sentence: str, words: list[str]) -> int:
     out = console()
     out.print()
     out.print(text(sentence, "italic"))
-    out.print(text(f"$ keymallet {' '.join(words)}", "bold cyan"))
+    out.print(text(f"$ keymallet {shlex.join(words)}", "bold cyan"))
     out.file.flush()
     with first_lines(SCREEN) as left_out:
         code = main(words)
     more = f"{how_many(left_out[0], 'line')} more; " if left_out[0] else ""
     out.print(text(f"({more}ends with code {code})", "dim"))
     return CLEAN if code in (CLEAN, BREACH, INCOMPLETE) else code
+
+
+def _show_letter(file: Path) -> None:
+    """The letter's plain text, as whoever gets it sees it."""
+    with file.open("rb") as opened:
+        letter = email.message_from_binary_file(opened, policy=email.policy.default)
+    body = letter.get_body(("plain",))
+    assert isinstance(body, EmailMessage), "every letter has a plain text"
+    out = console()
+    out.print()
+    lines = [f"To: {letter['to']}", f"Subject: {letter['subject']}", "", *body.get_content().splitlines()]
+    for line in lines[:SCREEN]:
+        out.print(text(f"  {line}", "dim"), soft_wrap=True)
+    if len(lines) > SCREEN:
+        out.print(text(f"  ({how_many(len(lines) - SCREEN, 'line')} more)", "dim"))
 
 
 def _serve(options: argparse.Namespace, folder: Path) -> int:

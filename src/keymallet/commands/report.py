@@ -18,6 +18,7 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.history.identity import FINDING
+from keymallet.core.history.states import LASTING
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.reports.content import Content
 from keymallet.reports.registry import REPORTS, Issuer, Look, ReportFormat
@@ -174,6 +175,7 @@ def _check_wanted(content: Content, wanted: dict[str, list[str]]) -> None:
         "topic": {rule.topic for rule in content.rules if rule.topic},
         "severity": {*SEVERITIES},
         "rule": {rule.id for rule in content.rules},
+        "state": {*map(str, LASTING)},
     }
     for name, values in wanted.items():
         there = known[name] if name in known else {*content.findings[name].drop_nulls()}

@@ -120,11 +120,8 @@ class Content:
         """How it came out, in one sentence."""
         number = self.broken.height
         if not number:
-            return (
-                "Nothing is in breach, as far as the evidence reaches."
-                if self.gaps
-                else "Nothing is in breach."
-            )
+            what = "Of what was asked for, nothing is" if self.narrowed else "Nothing is"
+            return f"{what} in breach{', as far as the evidence reaches' if self.gaps else ''}."
         grave = self.by("severity")
         parts = [f"{grave[word]:,} {word}" for word in SEVERITIES if word in grave]
         late = self.late.height

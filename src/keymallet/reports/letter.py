@@ -1,4 +1,7 @@
-"""A report as a letter (RFC 5322), plain text first, with its due dates as a calendar (RFC 5545)."""
+"""A report as a letter (RFC 5322): plain text, the same as HTML, and its due dates as a calendar (RFC 5545).
+
+Of very many findings the letter tells the gravest; all are attached as CSV, as long as a mail can hold them.
+"""
 
 from __future__ import annotations
 
@@ -8,19 +11,29 @@ from email.message import EmailMessage
 from email.policy import SMTP
 from email.utils import format_datetime
 
+import polars as pl
+
 from keymallet.core.base.addresses import is_address
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.printable import plain
+from keymallet.core.history.states import BROKEN
 from keymallet.outputs.calendar import due_calendar
+from keymallet.reports import csv_table
 from keymallet.reports.content import Content, basis, due_in_words, moment, who
 from keymallet.reports.registry import Look
+from keymallet.reports.templating import filled_in
 
 _NOBODY = "no-reply@keymallet.invalid"
 """Whom a letter is from where nobody is named: its domain is nobody's (RFC 2606)."""
+_TABLE = "findings.csv"
+MOST = 500
+"""So many findings are told in a letter, and are in its calendar."""
+MOST_ATTACHED = 20_000
+"""So many are attached as CSV, which is about 10 MB: more, and servers refuse the letter."""
 
 
 def write(content: Content, look: Look) -> bytes:
-    """One letter. Raises KeymalletError if the package for calendars is not installed.
+    """One letter. Raises KeymalletError if the packages for reports are not installed.
 
     It is to whoever answers for all that is in it, if that is one and has an address.
     """
@@ -32,11 +45,23 @@ def write(content: Content, look: Look) -> bytes:
         letter["To"] = Address(plain(content.findings["answerer"][0] or ""), addr_spec=mail)
     letter["Date"] = format_datetime(content.at)
     letter["Message-ID"] = f"<{known_by(content)}@{sender.rpartition('@')[2]}>"
-    letter.set_content(_text(content))
-    due = content.broken.filter(content.broken["due"].is_not_null())
+    shown, rest = content.findings.head(MOST), _rest(content)
+    letter.set_content(_text(content, shown, rest))
+    told = {
+        "subject": subject(content),
+        "whose": _whose(content),
+        "shown": list(shown.iter_rows(named=True)),
+        "rest": rest,
+        "basis": basis(content),
+    }
+    letter.add_alternative(filled_in("letter.html", told, content, look), subtype="html")
+    due = shown.filter(pl.col("due").is_not_null() & pl.col("state").is_in([*map(str, BROKEN), "late"]))
     if due.height:
         calendar = due_calendar(due, content)
         letter.add_attachment(calendar, maintype="text", subtype="calendar", filename="due.ics")
+    if MOST < content.findings.height <= MOST_ATTACHED:
+        table = csv_table.write(content, Look(name=_TABLE, spreadsheet=True))
+        letter.add_attachment(table, maintype="text", subtype="csv", filename=_TABLE)
     return letter.as_bytes()
 
 
@@ -59,16 +84,34 @@ def subject(content: Content) -> str:
     return plain(f"{how_many(number, 'finding')} to mend{overdue} ({content.organisation})")
 
 
-def _text(content: Content) -> str:
+def _whose(content: Content) -> str:
+    """Why somebody gets this; empty if it is of several people's."""
+    if not address(content):
+        return ""
+    return f"You get this because you answer for what is listed here ({content.organisation})."
+
+
+def _rest(content: Content) -> str:
+    """Where the findings are that the letter does not tell; empty if there are none."""
+    number = content.findings.height - MOST
+    if number <= 0:
+        return ""
+    where = f"{_TABLE}, attached, has all of them" if number + MOST <= MOST_ATTACHED else "ask for them"
+    return f"And {how_many(number, 'more finding')}: {where}."
+
+
+def _text(content: Content, shown: pl.DataFrame, rest: str) -> str:
     lines = [content.verdict(), f"Judged at {moment(content.at, content.clock)}."]
+    lines += [said] if (said := _whose(content)) else []
     if content.gaps:
         lines += ["", f"The evidence is incomplete: {'; '.join(content.gaps)}."]
-    for row in content.findings.iter_rows(named=True):
+    for row in shown.iter_rows(named=True):
         when = due_in_words(row, content.clock) or row["state"]
         lines += ["", f"{row['severity']}, {when}: {who(row)}", f"  {row['title']}"]
         lines += [f"  why: {row['because']}"] if row["because"] else []
         lines += [f"  to do: {row['change']}"] if row["change"] else []
         lines.append(f"  finding {row['finding-id'][:8]}, rule {row['rule']}")
+    lines += ["", rest] if rest else []
     lines += ["", "What it rests on:"]
     lines += [f"  {what}: {value}" for what, value in basis(content)]
     return "\n".join(map(plain, lines)) + "\n"

@@ -2,18 +2,13 @@
 
 from __future__ import annotations
 
-from traceback import extract_tb
-from typing import Any
-
 import polars as pl
 
-from keymallet.core.base.optional_packages import extra
-from keymallet.core.base.printable import plain
-from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.reports import csv_table
-from keymallet.reports.content import Content, basis, day, due_in_words, moment, who
+from keymallet.reports.content import Content, basis
 from keymallet.reports.registry import Look
+from keymallet.reports.templating import filled_in
 
 MOST = 2_000
 """So many findings are on the page; of more, all are in a file beside it, and the page links to that."""
@@ -23,27 +18,8 @@ WORST = 12
 
 def write(content: Content, look: Look) -> bytes:
     """The page. Raises KeymalletError if the package for templates is missing, or a template is broken."""
-    jinja2: Any = extra("jinja2", "reports", "reports as a page")
-    loaders = [jinja2.FileSystemLoader(look.templates)] if look.templates else []
-    loaders.append(jinja2.PackageLoader("keymallet.reports", "templates"))
-    environment = jinja2.Environment(
-        loader=jinja2.ChoiceLoader(loaders),
-        autoescape=True,
-        undefined=jinja2.StrictUndefined,
-        trim_blocks=True,
-        lstrip_blocks=True,
-        finalize=_safe,
-    )
-    environment.filters |= {
-        "day": lambda value: day(value, content.clock),
-        "moment": lambda value: moment(value, content.clock),
-        "number": lambda value: f"{value:,}",
-        "due": lambda row: due_in_words(row, content.clock),
-        "who": who,
-    }
     shown = content.findings.head(MOST)
     told = {
-        "content": content,
         "shown": list(shown.iter_rows(named=True)),
         "more": content.findings.height - shown.height,
         "file_of_all": _file_of_all(look),
@@ -52,11 +28,7 @@ def write(content: Content, look: Look) -> bytes:
         "severities": [word for word in SEVERITIES if word in content.by("severity")],
         "basis": basis(content),
     }
-    try:
-        text: str = environment.get_template("page.html").render(told)
-    except jinja2.TemplateError as error:
-        raise _broken(error) from None
-    return text.encode()
+    return filled_in("page.html", told, content, look).encode()
 
 
 def beside(content: Content, look: Look) -> dict[str, bytes]:
@@ -70,25 +42,6 @@ def beside(content: Content, look: Look) -> dict[str, bytes]:
 def _file_of_all(look: Look) -> str:
     """What the file beside the page is called; empty where nothing can stand beside it."""
     return f"{look.name.rpartition('.')[0] or look.name}-findings.csv" if look.name else ""
-
-
-def _broken(error: Any) -> KeymalletError:
-    """What is wrong with a template, with the file and line it stands in."""
-    file, line = getattr(error, "filename", None), getattr(error, "lineno", None)
-    if line is None:
-        frames = [
-            each
-            for each in extract_tb(error.__traceback__)
-            if each.filename.endswith((".html", ".css", ".js"))
-        ]
-        file, line = (frames[-1].filename, frames[-1].lineno) if frames else ("page.html", None)
-    hint = "the page that ships shows what there is to fill in"
-    return fail(f"this template is broken: {error.message}", file=str(file), line=line or 0, hint=hint)
-
-
-def _safe(value: object) -> object:
-    """Texts from outside without what steers a terminal or hides; what is markup already stays."""
-    return plain(value) if isinstance(value, str) and not hasattr(value, "__html__") else value
 
 
 def _worst(content: Content) -> list[tuple[str, int, str, str]]:

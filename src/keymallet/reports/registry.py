@@ -95,7 +95,7 @@ REPORTS: dict[str, ReportFormat] = {
         "who answers: a mail of what is theirs, with --each answerer",
         ".eml",
         "keymallet.reports.letter",
-        "calendar",
+        "reports",
     ),
     "calendar": ReportFormat(
         "calendars: due dates, and the reviews, drills and ends to come",

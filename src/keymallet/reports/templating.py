@@ -1,0 +1,62 @@
+"""Filling in the templates that ship, or an organisation's own that lie over them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from traceback import extract_tb
+from typing import Any
+
+from keymallet.core.base.optional_packages import extra
+from keymallet.core.base.printable import plain
+from keymallet.core.base.problems import KeymalletError, fail
+from keymallet.reports.content import Content, day, due_in_words, moment, who
+from keymallet.reports.registry import Look
+
+
+def filled_in(template: str, told: Mapping[str, object], content: Content, look: Look) -> str:
+    """A template with what it is told, in which `content` is always there.
+
+    Raises KeymalletError if the package for templates is missing, or the template is broken.
+    """
+    jinja2: Any = extra("jinja2", "reports", "reports as pages and letters")
+    loaders = [jinja2.FileSystemLoader(look.templates)] if look.templates else []
+    loaders.append(jinja2.PackageLoader("keymallet.reports", "templates"))
+    environment = jinja2.Environment(
+        loader=jinja2.ChoiceLoader(loaders),
+        autoescape=True,
+        undefined=jinja2.StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        finalize=_safe,
+    )
+    environment.filters |= {
+        "day": lambda value: day(value, content.clock),
+        "moment": lambda value: moment(value, content.clock),
+        "number": lambda value: f"{value:,}",
+        "due": lambda row: due_in_words(row, content.clock),
+        "who": who,
+    }
+    try:
+        text: str = environment.get_template(template).render({"content": content, **told})
+    except jinja2.TemplateError as error:
+        raise _broken(error, template) from None
+    return text
+
+
+def _broken(error: Any, template: str) -> KeymalletError:
+    """What is wrong with a template, with the file and line it stands in."""
+    file, line = getattr(error, "filename", None), getattr(error, "lineno", None)
+    if line is None:
+        frames = [
+            each
+            for each in extract_tb(error.__traceback__)
+            if each.filename.endswith((".html", ".css", ".js"))
+        ]
+        file, line = (frames[-1].filename, frames[-1].lineno) if frames else (template, None)
+    hint = f"the {template} that ships shows what there is to fill in"
+    return fail(f"this template is broken: {error.message}", file=str(file), line=line or 0, hint=hint)
+
+
+def _safe(value: object) -> object:
+    """Texts from outside without what steers a terminal or hides; what is markup already stays."""
+    return plain(value) if isinstance(value, str) and not hasattr(value, "__html__") else value

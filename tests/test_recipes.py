@@ -103,6 +103,26 @@ def test_a_new_output_format(source: Path, program: Program) -> None:
     assert program("judge", "--format", "tsv", code=1).startswith("rule\ttitle\tseverity")
 
 
+def test_a_new_report(source: Path, program: Program, tmp_path: Path) -> None:
+    """A module with a function, and a row: option, help, list and the narrowing follow."""
+    readme_says("reports/registry.py", "write(content, look)")
+    (source / "reports/roll_of_shame.py").write_text(
+        "from keymallet.reports.content import who\n\n\n"
+        "def write(content, look):\n"
+        "    rows = content.findings.iter_rows(named=True)\n"
+        "    return ''.join(f'{who(row)}\\n' for row in rows).encode()\n"
+    )
+    row = '    "roll": ReportFormat("the board in the hall", ".roll", "keymallet.reports.roll_of_shame"),\n'
+    insert(source / "reports/registry.py", "REPORTS: dict[str, ReportFormat] = {\n", row)
+    logbook = EXPORT["estate.toml"].replace('clock = "UTC"', 'clock = "UTC"\nlogbook = "logbook"')
+    write(tmp_path / "estate", {"estate.toml": logbook})
+    program("read")
+    program("judge", code=1)
+    assert "the board in the hall" in program("report", "--list")
+    program("report", "--format", "roll", "--each", "source", "--into", "out")
+    assert (tmp_path / "estate/out/directory.roll").read_text("utf-8") == "directory/bo\n"
+
+
 def test_a_new_fact(source: Path, program: Program, tmp_path: Path) -> None:
     """A row: it can be mapped, read, asked about, shown and listed."""
     readme_says("core/facts/tables")

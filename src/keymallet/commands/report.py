@@ -105,9 +105,11 @@ def _write(
             place = _place(options, part, name)
             _make_folder(place.parent)
             look = Look(templates, place.name, options.spreadsheet, sender, issuer)
-            write_file(place, REPORTS[name].write(told, look))
-            if beside := REPORTS[name].beside:
-                for named, data in beside(told, look).items():
+            form = REPORTS[name]
+            shown = told.to_draw() if form.drawn else told
+            write_file(place, form.write(shown, look))
+            if beside := form.beside:
+                for named, data in beside(shown, look).items():
                     write_file(place.parent / named, data)
 
 

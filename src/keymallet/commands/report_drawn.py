@@ -58,15 +58,17 @@ def completed(
         content = replace(content, places=_places(content, kept.book, estate, snapshot))
     if not (drawn or ahead):
         return content
-    judgement = _judged_again(kept, snapshot)
+    judgement = _judged_again(kept, snapshot, drawn=drawn)
     events = coming(judgement, content.at + min(LOOKED_AHEAD, END - content.at))
-    content = _reworded(content, judgement, events)
     if ahead:
         entries = [demand.id for demand in kept.book.demands if demand.table == EXEMPTION.name]
         mine = events.filter(pl.col("rule").cast(pl.String).is_in(entries))
         told = added_to_come(judgement, mine, content.findings, estate.answers)
         content = replace(content, ahead=described(judgement, mine).hstack(told))
-    return replace(content, pictures=_pictures(content, kept.book, judgement)) if drawn else content
+    if not drawn:
+        return content
+    content = _reworded(content, judgement, events)
+    return replace(content, pictures=_pictures(content, kept.book, judgement))
 
 
 def _places(
@@ -93,13 +95,15 @@ def _places(
     return found
 
 
-def _judged_again(kept: Kept, snapshot: Snapshot) -> Judgement:
-    asked = [expression for topic in TOPICS.values() for expression in topic.asked(kept.book).values()]
+def _judged_again(kept: Kept, snapshot: Snapshot, *, drawn: bool) -> Judgement:
+    """The judgement of the run; what the topics ask besides is only needed where they are drawn."""
+    topics = TOPICS.values() if drawn else ()
+    asked = [expression for topic in topics for expression in topic.asked(kept.book).values()]
     return judged_by(kept.record, kept.book, kept.register, snapshot, asked)
 
 
 def _reworded(content: Content, judgement: Judgement, events: pl.DataFrame) -> Content:
-    """The content with how much is coming, and with reasons as of this run, unless they are very many."""
+    """The content with how much is coming, and its findings told anew, unless they are very many."""
     counted = events["rule"].cast(pl.String).value_counts(sort=True)
     content = replace(content, coming=tuple((str(rule), int(number)) for rule, number in counted.iter_rows()))
     if content.findings.height > _REWORDED:
@@ -108,10 +112,7 @@ def _reworded(content: Content, judgement: Judgement, events: pl.DataFrame) -> C
     said = describe(judgement, observed.alike).select("because", "change").hstack([observed.frame[FINDING]])
     findings = content.findings.join(said, on=FINDING, how="left", maintain_order="left", suffix="-now")
     told = [pl.coalesce(f"{name}-now", name).alias(name) for name in ("because", "change")]
-    return replace(
-        content,
-        findings=findings.with_columns(told).select(content.findings.columns),
-    )
+    return replace(content, anew=findings.with_columns(told).select(content.findings.columns))
 
 
 def _pictures(content: Content, book: Rulebook, judgement: Judgement) -> tuple[Picture, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
 from zoneinfo import ZoneInfo
@@ -76,7 +76,8 @@ class Content:
     anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete.
     `ahead` are the reviews, drills and ends of exemptions that are coming, as `outputs.calendar` takes
     them. `left_out` says in a sentence what could not be shown. `places` are, by finding, the file that its
-    account or row came from, and the line (0 if that cannot be told).
+    account or row came from, and the line (0 if that cannot be told). `anew` are the findings with reasons
+    as of the run, which takes judging it again; else a reason may be that of an earlier run, and says so.
     """
 
     organisation: str
@@ -105,6 +106,11 @@ class Content:
     exemptions: tuple[tuple[str, str, str, str], ...] = ()
     left_out: str = ""
     places: Mapping[str, tuple[str, int]] = field(default_factory=dict)
+    anew: pl.DataFrame | None = None
+
+    def to_draw(self) -> Content:
+        """The same for a format that is drawn: its reasons are told as of the run, where they could be."""
+        return self if self.anew is None else replace(self, findings=self.anew, anew=None)
 
     @cached_property
     def broken(self) -> pl.DataFrame:

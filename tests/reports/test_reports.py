@@ -24,6 +24,7 @@ import xmlschema
 from markdown_it import MarkdownIt
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
+from keymallet.commands.report import file_name
 from keymallet.reports import letter, workbook
 from keymallet.reports.registry import REPORTS
 from tests.oracles import package_of_npm
@@ -121,7 +122,8 @@ def test_junit_is_as_its_schema_says(reports: Path) -> None:
     whole = ElementTree.parse(reports / "report.xml").getroot()
     assert len(whole.findall(".//failure")) == 284 == int(whole.attrib["failures"])
     suites = {suite.attrib["name"]: suite for suite in whole}
-    assert len(suites) == 99 and suites["password-handed-out"].findall(".//skipped")
+    assert len(suites) == 100 and suites["password-handed-out"].findall(".//skipped")
+    assert len(suites["evidence"].findall(".//error")) == 7 == int(whole.attrib["errors"])
     assert int(whole.attrib["tests"]) == len(whole.findall(".//testcase"))
 
 
@@ -341,6 +343,77 @@ def test_without_its_snapshot_a_page_says_what_it_lacks(four_weeks: Path, tmp_pa
     page = Reader((there / "page.html").read_text("utf-8"))
     assert "pictures, and what is coming, are left out" in page.text and page.tags.count("img") == 0
     assert "(as of 2026-11-03)" in page.text
+
+
+AT = ("--at", "2026-11-24T09:00Z")
+BLIND = {
+    "estate.toml": 'organisation = "Heron Quay Clinic"\nclock = "Europe/Helsinki"\nrulebook = "b.toml"\n'
+    'logbook = "logbook"\nregister = "x.toml"\n[source.d]\nread = "csv"\nmap = "d.toml"\n'
+    'files = { account = "d.csv" }\n',
+    "d.toml": '[account.columns]\nname = "n"\nenabled = { from = "e", true = ["y"], false = ["n"] }\n',
+    "d.csv": "n,e\nada,y\nbo,n\n",
+    "b.toml": 'title = "Standard"\n[rule.seen]\ntitle = "Accounts are used"\nseverity = "medium"\ntopic = "lockouts"\n'
+    'must = "last-sign-in is known and age(last-sign-in) <= 40d"\n',
+    "x.toml": "",
+}
+
+
+def test_a_rule_that_was_judged_for_nobody_is_never_told_as_met(tmp_path: Path) -> None:
+    """No source tells what it asks for, so nothing is in breach: that is the last thing a report may say alone."""
+    write(tmp_path, BLIND)
+    run("read", *AT, cwd=tmp_path)
+    run("judge", *AT, "--record", cwd=tmp_path, expect=0)
+    names = [name for name in REPORTS if name not in ("set", "pdf", "calendar")]
+    formats = [word for name in names for word in ("--format", name)]
+    for narrow in ([], ["--rule", "seen"], ["--topic", "lockouts"], ["--severity", "medium"]):
+        into = tmp_path / f"r{len(narrow)}{''.join(narrow)}"
+        run("report", *formats, *narrow, "--into", str(into), cwd=tmp_path, expect=0)
+        for path in into.iterdir():
+            if not path.name.endswith((".csv", ".prom", ".xml", ".sarif")):
+                said = plainly(path)
+                assert "nothing is in breach, as far as the evidence reaches" in said.lower(), path
+                assert "1 rule could be judged for nobody: seen" in said, path
+        suite = ElementTree.parse(into / "report.xml").getroot()[1]
+        assert suite.attrib["name"] == "seen" and suite.attrib["tests"] == suite.attrib["skipped"] == "1"
+        sarif = json.loads((into / "report.sarif").read_bytes())["runs"][0]["invocations"][0]
+        assert [note["message"]["text"] for note in sarif["toolExecutionNotifications"]] == [
+            "Judged for nobody: seen"
+        ]
+        oscal = json.loads((into / "report.oscal.json").read_bytes())["assessment-results"]["results"][0]
+        assert "findings" not in oscal
+    assert 'keymallet_rules_not_judged{organisation="Heron Quay Clinic"} 1.0' in (
+        tmp_path / "r0/report.prom"
+    ).read_text("utf-8")
+
+
+@pytest.mark.parametrize(
+    ("value", "name"),
+    [("Con", "Con-"), ("nul.x", "nul.x-"), ("..", "unnamed"), ("", "nobody"), ("A/B", "A-B-2")],
+)
+def test_a_file_name_is_one_on_every_system(value: str, name: str) -> None:
+    assert file_name(value, {"A-B"}) == name
+
+
+def test_what_is_exempt_is_not_told_as_met(tmp_path: Path) -> None:
+    """A control that only an exemption keeps from being in breach is not satisfied, in the words of OSCAL."""
+    exemption = (
+        '[exemption.bo]\nkind = "transition"\naccounts = ["d/bo"]\nrules = ["on"]\nreason = "r"\n'
+        'asked-by = "a"\napproved-by = "b"\nfrom = 2026-10-01\nuntil = 2026-12-20\n'
+    )
+    book = 'title = "Standard"\n[rule.on]\ntitle = "All are on"\nmust = "enabled"\nseverity = "high"\n'
+    write(tmp_path, {**BLIND, "b.toml": book, "x.toml": exemption})
+    run("read", *AT, cwd=tmp_path)
+    run("judge", *AT, "--record", cwd=tmp_path, expect=0)
+    run("report", "--format", "oscal", "--format", "junit", "--into", "r", cwd=tmp_path, expect=0)
+    told = json.loads((tmp_path / "r/report.oscal.json").read_bytes())["assessment-results"]["results"][0]
+    status = told["findings"][0]["target"]["status"]
+    assert status == {
+        "state": "not-satisfied",
+        "reason": "other",
+        "remarks": "all that fall short are: exempt",
+    }
+    whole = ElementTree.parse(tmp_path / "r/report.xml").getroot()
+    assert (whole.attrib["failures"], whole[1].attrib["skipped"]) == ("0", "1")
 
 
 def test_what_no_finding_is_in_is_an_empty_report(four_weeks: Path, tmp_path: Path) -> None:

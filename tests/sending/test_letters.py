@@ -8,6 +8,7 @@ import re
 import sqlite3
 import time
 from concurrent.futures import ThreadPoolExecutor
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
@@ -26,7 +27,9 @@ def there(tmp_path: Path) -> Path:
 
 def fates(output: str) -> dict[str, str]:
     """What became of each letter, by the first name of whose it is."""
-    found = re.findall(r"^  (sent|failed|in doubt|no address|would go|sending) +(\w+)", output, re.M)
+    found = re.findall(
+        r"^  (sent|failed|in doubt|no address|would go|sending|nothing due) +(\w+)", output, re.M
+    )
     return {whose: fate for fate, whose in found}
 
 
@@ -53,6 +56,8 @@ def test_each_letter_goes_once_a_run_and_to_whom_it_is(there: Path) -> None:
         letters[MIA]["To"].addresses[0].addr_spec == MIA
         and letters[MIA]["From"] == "Keymallet <identity@bakery.example>"
     )
+    sent_at = letters[MIA]["Date"].datetime
+    assert abs(sent_at - datetime.now(UTC)) < timedelta(minutes=5), "an old date would sink it in a mailbox"
     bodies = {to: letter.get_body(("plain",)).get_content() for to, letter in letters.items()}
     assert "d/ida" in bodies[MIA] and "d/jon" in bodies[MIA] and "d/kim" not in bodies[MIA]
     assert "d/kim" in bodies[NED] and "d/ida" not in bodies[NED] and "Mia" not in bodies[NED]
@@ -60,6 +65,24 @@ def test_each_letter_goes_once_a_run_and_to_whom_it_is(there: Path) -> None:
     assert fates(run(*SEND, "--dry-run", cwd=there, expect=0).stdout)["Mia"] == "would go", (
         "another run, another letter"
     )
+
+
+def test_who_has_nothing_to_mend_gets_nothing_and_old_news_is_said_to_be_old(there: Path) -> None:
+    """Kim's account is exempt now: there is nothing that Ned could do. The run before asks for what was mended."""
+    (there / "x.toml").write_text(
+        '[exemption.kim]\nkind = "transition"\naccounts = ["d/kim"]\nrules = ["on"]\nreason = "r"\n'
+        'asked-by = "a"\napproved-by = "b"\nfrom = 2026-10-01\nuntil = 2026-12-20\n'
+    )
+    with mail_server(Taking()) as port:
+        with_mail(there, port)
+        estate = there / "estate.toml"
+        estate.write_text('register = "x.toml"\n' + estate.read_text("utf-8"), "utf-8")
+        run("judge", "--at", "2026-11-24T10:00Z", "--record", cwd=there, expect=1)
+        for more in (["--dry-run"], []):
+            told = run(*SEND, *more, cwd=there, expect=0).stdout
+            assert fates(told)["Ned"] == "nothing due" and "is newer" not in told
+        old = run(*SEND, "--dry-run", "1", cwd=there, expect=0).stdout
+        assert "run 2 of 2026-11-24 10:00 is newer" in old and fates(old)["Ned"] == "would go"
 
 
 def test_a_refused_one_is_said_and_can_be_sent_again(there: Path) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,8 @@ from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import console, moment, show_hints, text
 
 _LEAST_OF_ID = 4
+_DEVICE = re.compile(r"(?i)(con|prn|aux|nul|com\d|lpt\d)(\..*)?")
+"""Names that are devices on some systems, whatever their ending."""
 
 
 def run(options: argparse.Namespace) -> int:
@@ -202,15 +205,17 @@ def _parts(
     for value in sorted(values):
         part = narrowed(content, {**wanted, each: [value]}, finding)
         if part.findings.height:
-            parts[_file_name(value, parts)] = part
+            parts[file_name(value, parts)] = part
     return parts
 
 
-def _file_name(value: str, taken: dict[str, Content]) -> str:
-    """A file name that every system takes, and no two have."""
-    name = re.sub(r"[^\w.-]+", "-", value).strip("-.")[:60] or "nobody"
-    number, found = 1, name
-    while found.lower() in {each.lower() for each in taken}:
+def file_name(value: str, taken: Iterable[str]) -> str:
+    """A file name for a report of somebody or something, that every system takes, and no two have."""
+    name = re.sub(r"[^\w.-]+", "-", value).strip("-.")[:60] or ("unnamed" if value else "nobody")
+    if _DEVICE.fullmatch(name):
+        name += "-"
+    number, found, known = 1, name, {each.lower() for each in taken}
+    while found.lower() in known:
         number += 1
         found = f"{name}-{number}"
     return found

@@ -112,7 +112,8 @@ def _rules(record: RunRecord, book: Rulebook, texts: dict[str, str]) -> tuple[Ru
         file = written.get(demand.origin, {})
         said = file.get("rule", {}).get(demand.id) or file.get("tally", {}).get(demand.id) or {}
         count = counts.get(demand.id, {})
-        numbers = (int(count.get(name, 0)) for name in ("in-scope", "breach", "exempt", "unproven"))
+        names = ("in-scope", "breach", "exempt", "unproven")
+        in_scope, breach, exempt, unproven = (int(count.get(name, 0)) for name in names)
         must = said.get("must", "")
         if "between" in said:
             must = f"count ({said['count']}) between {said['between'][0]} and {said['between'][1]}"
@@ -126,7 +127,11 @@ def _rules(record: RunRecord, book: Rulebook, texts: dict[str, str]) -> tuple[Ru
             demand.cite,
             demand.advice,
             _facts(demand),
-            *numbers,
+            in_scope,
+            breach,
+            exempt,
+            unproven,
+            judged_nobody=0 < unproven == in_scope,
         )
 
     lines = [line(demand) for demand in book.demands]
@@ -158,8 +163,15 @@ def _exemptions(record: RunRecord, register: Register | None) -> tuple[tuple[str
     )
 
 
+_OF_RULES = {"topic", "severity", "rule"}
+"""What tells rules apart: where only these narrow, a rule that was judged for nobody is told."""
 _OF_CHANGES = {"topic", "severity", "rule", "unit", "answerer"}
 """What a change tells of itself, as a finding does."""
+
+
+def _asks_for(rule: RuleLine, wanted: dict[str, list[str]]) -> bool:
+    told = {"rule": rule.id, "topic": rule.topic, "severity": rule.severity}
+    return all(told[name] in values for name, values in wanted.items())
 
 
 def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") -> Content:
@@ -186,6 +198,9 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
     else:
         changes = content.changes.join(findings, on=FINDING, how="semi", maintain_order="left")
     used = set(findings["rule"])
+    if {*wanted} <= _OF_RULES and not finding:
+        asked = (rule for rule in content.not_judged if _asks_for(rule, wanted))
+        used |= {rule.id for rule in asked}
     gaps = (f"{how_many(len(content.gaps), 'gap')} in the evidence as a whole",) if content.gaps else ()
     return replace(
         content,

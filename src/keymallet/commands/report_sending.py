@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
 
 from keymallet.commands.exit_codes import CLEAN, INCOMPLETE
 from keymallet.core.base.listing import how_many
@@ -28,6 +29,7 @@ from keymallet.views.terminal import console, moment, show_hints, text
 
 _LETTER, _SYSLOG = "letter", "syslog"
 NO_ADDRESS = "no address"
+NOTHING = "nothing due"
 WOULD = "would go"
 
 
@@ -87,7 +89,8 @@ def send(
             _rehearse(logbook, run, lines, again=options.again)
         else:
             _send_letters(estate.mail, estate, logbook, run, lines, again=options.again)
-        _show(run, lines, estate, dry_run=options.dry_run)
+        newest = max((each for each in logbook.runs() if each.judged), key=lambda each: each.number)
+        _show(run, newest, lines, estate, dry_run=options.dry_run)
         if any(line.fate in (Fate.FAILED, Fate.IN_DOUBT, SENDING) for line in lines):
             codes.append(INCOMPLETE)
     return max(codes)
@@ -97,8 +100,8 @@ def _rehearse(logbook: Logbook, run: RunLine, lines: list[_Line], *, again: bool
     there = known(logbook, run.number)
     for line in lines:
         before = there.get(letter.known_by(line.content))
-        if not line.mail:
-            line.fate = NO_ADDRESS
+        if stays := _stays(line):
+            line.fate = stays
         elif before is None or before.fate == Fate.FAILED or again:
             line.fate = WOULD
         else:
@@ -114,13 +117,14 @@ def _send_letters(
         # Claimed one by one: what was not come to when this is ended stays for the next time.
         for line in lines:
             key = letter.known_by(line.content)
-            if not line.mail:
-                line.fate = NO_ADDRESS
+            if stays := _stays(line):
+                line.fate = stays
             elif before := claim(logbook, run.number, key, line.mail, again=again):
                 _as_before(line, before)
             else:
                 mine.append((line, key))
-                yield Mail(line.mail, letter.write(line.content, Look(sender=place.sender)))
+                look = Look(sender=place.sender, sent_at=datetime.now(UTC))
+                yield Mail(line.mail, letter.write(line.content, look))
 
     try:
         for outcome in send_all(_server(place, estate), claimed()):
@@ -133,6 +137,13 @@ def _send_letters(
             fate = Fate.FAILED if isinstance(error, Exception) else Fate.IN_DOUBT
             settle(logbook, run.number, mine[-1][1], fate, "it was broken off")
         raise
+
+
+def _stays(line: _Line) -> str:
+    """Why a letter goes to nobody, if it does not: what is exempt or was not seen asks nothing of anybody."""
+    if not line.content.broken.height:
+        return NOTHING
+    return "" if line.mail else NO_ADDRESS
 
 
 def _server(place: MailPlace, estate: Estate) -> MailServer:
@@ -166,10 +177,15 @@ def _send_messages(options: argparse.Namespace, estate: Estate, parts: list[Cont
     out.print(text(f"{how_many(len(messages), 'message')} handed to {server.said}"))
 
 
-def _show(run: RunLine, lines: list[_Line], estate: Estate, *, dry_run: bool) -> None:
+def _show(run: RunLine, newest: RunLine, lines: list[_Line], estate: Estate, *, dry_run: bool) -> None:
     out = console()
     head = f"letters of run {run.number} of {moment(run.judged_at, estate.clock)}"
     out.print(text(f"{head}: nothing was sent" if dry_run else head, "bold"))
+    if run.number < newest.number:
+        when = moment(newest.judged_at, estate.clock)
+        out.print(
+            text(f"run {newest.number} of {when} is newer: what they say may be mended by now", "yellow")
+        )
     table = PlainTable(header=False)
     table.add_column("", no_wrap=True)
     table.add_column("", overflow="fold", ratio=1)

@@ -15,6 +15,8 @@ from keymallet.core.history.states import BROKEN, State
 from keymallet.core.rulebook.model import SEVERITIES
 
 _BROKEN = [*map(str, BROKEN)]
+_NAMED = 3
+"""So many rules that could not be judged are named in the verdict."""
 
 
 @dataclass(frozen=True)
@@ -39,7 +41,10 @@ class SourceLine:
 
 @dataclass(frozen=True)
 class RuleLine:
-    """One rule: its text, the facts it rests on, and how many it was asked of, and falls short of it."""
+    """One rule: its text, the facts it rests on, how many it was asked of, and how that came out.
+
+    `judged_nobody` says that it was unproven for all of them.
+    """
 
     id: str
     title: str
@@ -54,6 +59,7 @@ class RuleLine:
     breach: int
     exempt: int
     unproven: int
+    judged_nobody: bool = False
 
 
 @dataclass(frozen=True)
@@ -126,13 +132,36 @@ class Content:
         """How it came out, in one sentence."""
         number = self.broken.height
         if not number:
-            what = "Of what was asked for, nothing is" if self.narrowed else "Nothing is"
-            return f"{what} in breach{', as far as the evidence reaches' if self.gaps else ''}."
+            return self._nothing() + self._not_judged()
         grave = self.by("severity")
         parts = [f"{grave[word]:,} {word}" for word in SEVERITIES if word in grave]
         late = self.late.height
         tail = f"; {late:,} past {'its' if late == 1 else 'their'} due date" if late else ""
-        return f"{how_many(number, 'finding')} in breach: {', '.join(parts)}{tail}."
+        return f"{how_many(number, 'finding')} in breach: {', '.join(parts)}{tail}." + self._not_judged()
+
+    def _nothing(self) -> str:
+        """That nothing is in breach, and how sure that is; a part does not know what was not judged."""
+        if self.narrowed:
+            return "Of what was asked for, nothing is in breach, as far as the evidence reaches."
+        if self.unproven:
+            reach = f"{how_many(self.unproven, 'verdict')} could not be given"
+            return f"Nothing is in breach, as far as the evidence reaches: {reach}."
+        return f"Nothing is in breach{', as far as the evidence reaches' if self.gaps else ''}."
+
+    @cached_property
+    def not_judged(self) -> tuple[RuleLine, ...]:
+        """The rules that could be judged for nobody whom they ask."""
+        return tuple(rule for rule in self.rules if rule.judged_nobody)
+
+    def _not_judged(self) -> str:
+        """Which rules say nothing about anybody: a rule that is not mentioned is not met."""
+        named = [rule.id for rule in self.not_judged]
+        if not named:
+            return ""
+        listed = ", ".join(named[:_NAMED]) + (
+            f" and {len(named) - _NAMED} more" if len(named) > _NAMED else ""
+        )
+        return f" {how_many(len(named), 'rule')} could be judged for nobody: {listed}."
 
     def by(self, column: str) -> dict[str, int]:
         """How many are in breach, by the values of a column, most first."""

@@ -13,52 +13,65 @@ from keymallet.reports.registry import Look
 
 
 def write(content: Content, look: Look) -> bytes:
-    """The XML. What is unproven or was not seen is skipped; a rule that all meet is one case that passes."""
+    """The XML. What is unproven or was not seen is skipped; a rule that all meet is one case that passes.
+
+    The first suite is the evidence: each gap in it is an error, so that nobody takes what was not seen for
+    clean.
+    """
     of_rule: dict[str, list[dict[str, Any]]] = {rule.id: [] for rule in content.rules}
     for row in content.findings.iter_rows(named=True):
         of_rule.setdefault(row["rule"], []).append(row)
     whole = ElementTree.Element("testsuites", name=plain(f"{content.organisation}: {content.rulebook}"))
-    totals = [0, 0, 0]
-    for place, rule in enumerate(content.rules):
-        suite, numbers = _suite(rule, of_rule[rule.id])
-        if place == 0:
-            # The format has no place for what holds of all suites: the first one says it.
-            _say(suite[0], basis(content))
-        totals = [total + number for total, number in zip(totals, numbers, strict=True)]
-        whole.append(suite)
-    for name, number in zip(("tests", "failures"), totals, strict=False):
-        whole.set(name, str(number))
+    whole.append(_evidence(content))
+    for rule in content.rules:
+        whole.append(_suite(rule, of_rule[rule.id]))
+    for name in ("tests", "failures", "errors"):
+        whole.set(name, str(sum(int(suite.get(name, 0)) for suite in whole)))
     ElementTree.indent(whole)
     data: bytes = ElementTree.tostring(whole, encoding="utf-8", xml_declaration=True)
     return data + b"\n"
 
 
-def _suite(rule: RuleLine, rows: list[dict[str, Any]]) -> tuple[ElementTree.Element, tuple[int, int, int]]:
+def _evidence(content: Content) -> ElementTree.Element:
+    """What the run rests on, as properties, and what is missing from it, as errors."""
+    suite = ElementTree.Element("testsuite", name="evidence")
+    _say(ElementTree.SubElement(suite, "properties"), (*basis(content), ("verdict", content.verdict())))
+    for gap in content.gaps:
+        case = _case(suite, "evidence", gap)
+        ElementTree.SubElement(case, "error", type="incomplete", message=plain(gap))
+    if not content.gaps:
+        _case(suite, "evidence", "nothing is missing")
+    return _counted(suite)
+
+
+def _counted(suite: ElementTree.Element) -> ElementTree.Element:
+    """The suite with how many cases it has, and how they came out."""
+    counted = {"tests": "testcase", "failures": ".//failure", "errors": ".//error", "skipped": ".//skipped"}
+    for name, path in counted.items():
+        suite.set(name, str(len(suite.findall(path))))
+    return suite
+
+
+def _suite(rule: RuleLine, rows: list[dict[str, Any]]) -> ElementTree.Element:
     suite = ElementTree.Element("testsuite", name=plain(rule.id))
     properties = ElementTree.SubElement(suite, "properties")
     _say(properties, (("title", rule.title), ("severity", rule.severity)))
-    failed = skipped = 0
     for row in rows:
         if row["state"] in (str(State.NOT_SEEN), str(State.EXEMPT)):
             # The schema lets a skipped case say nothing: its name has to.
-            ElementTree.SubElement(_case(suite, rule, f"{who(row)} ({row['state']})"), "skipped")
-            skipped += 1
+            ElementTree.SubElement(_case(suite, rule.id, f"{who(row)} ({row['state']})"), "skipped")
             continue
-        case = _case(suite, rule, who(row))
+        case = _case(suite, rule.id, who(row))
         failure = ElementTree.SubElement(
             case, "failure", type=plain(row["severity"]), message=plain(row["because"] or row["title"])
         )
         failure.text = plain(row["change"] or "")
-        failed += 1
-    if rule.unproven:
-        ElementTree.SubElement(_case(suite, rule, f"{rule.unproven:,} unproven"), "skipped")
-        skipped += 1
-    if not rows and not rule.unproven:
-        _case(suite, rule, f"all {rule.in_scope:,} meet it")
-    tests = len(suite.findall("testcase"))
-    for name, number in (("tests", tests), ("failures", failed), ("errors", 0), ("skipped", skipped)):
-        suite.set(name, str(number))
-    return suite, (tests, failed, skipped)
+    if rule.unproven or rule.judged_nobody:
+        unproven = f"{rule.unproven:,} unproven" if rule.unproven else "unproven for all"
+        ElementTree.SubElement(_case(suite, rule.id, unproven), "skipped")
+    elif not rows:
+        _case(suite, rule.id, f"all {rule.in_scope:,} meet it")
+    return _counted(suite)
 
 
 def _say(properties: ElementTree.Element, told: Iterable[tuple[str, str]]) -> None:
@@ -66,5 +79,5 @@ def _say(properties: ElementTree.Element, told: Iterable[tuple[str, str]]) -> No
         ElementTree.SubElement(properties, "property", name=plain(name), value=plain(value))
 
 
-def _case(suite: ElementTree.Element, rule: RuleLine, name: str) -> ElementTree.Element:
-    return ElementTree.SubElement(suite, "testcase", name=plain(name), classname=plain(rule.id), time="0")
+def _case(suite: ElementTree.Element, of: str, name: str) -> ElementTree.Element:
+    return ElementTree.SubElement(suite, "testcase", name=plain(name), classname=plain(of), time="0")

@@ -43,7 +43,7 @@ def write(content: Content, look: Look) -> bytes:
     letter["From"] = Address("Keymallet", addr_spec=sender)
     if mail := address(content):
         letter["To"] = Address(plain(content.findings["answerer"][0] or ""), addr_spec=mail)
-    letter["Date"] = format_datetime(content.at)
+    letter["Date"] = format_datetime(look.sent_at or content.at)
     letter["Message-ID"] = f"<{known_by(content)}@{sender.rpartition('@')[2]}>"
     shown, rest = content.findings.head(MOST), _rest(content)
     letter.set_content(_text(content, shown, rest))

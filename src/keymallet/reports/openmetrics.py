@@ -49,6 +49,8 @@ class _Collector:
         yield single("gaps", "Reasons why the evidence is incomplete.", len(content.gaps))
         if not content.narrowed:
             yield single("unproven", "Verdicts that could not be given.", content.unproven)
+            blind = len(content.not_judged)
+            yield single("rules_not_judged", "Rules that could be judged for nobody.", blind)
             yield single("records_not_read", "Records that could not be read.", content.refused)
         by_rule = GaugeMetricFamily(
             "keymallet_findings",

@@ -13,10 +13,12 @@ from typing import Any
 import msgspec
 
 from keymallet.core.base.printable import plain
+from keymallet.core.history.states import BROKEN
 from keymallet.reports.content import Content, RuleLine, basis, who
 from keymallet.reports.registry import Look
 
 VERSION = "1.1.3"
+_IN_BREACH = frozenset(map(str, BROKEN))
 _NAMES = uuid.UUID("4a6f6c2e-6f0b-5d53-9a51-7c5c0d2f8f13")
 """The namespace of our identifiers: the same run gives the same ones."""
 _OURS = "https://keymallet.example/ns/oscal"
@@ -86,14 +88,17 @@ def _finding(content: Content, rule: RuleLine, rows: list[dict[str, Any]]) -> di
     """How a rule came out; nothing where all who were asked could not be judged."""
     if not rows and (rule.unproven or content.narrowed):
         return None
-    broken = [row for row in rows if row["state"] != "exempt"]
-    state = "not-satisfied" if broken else "satisfied"
+    # What is exempt, or was not seen, is not in breach; it is not met either.
+    status = {"state": "not-satisfied" if rows else "satisfied"}
+    if rows and not any(row["state"] in _IN_BREACH for row in rows):
+        states = sorted({row["state"] for row in rows})
+        status |= {"reason": "other", "remarks": f"all that fall short are: {', '.join(states)}"}
     finding: dict[str, Any] = {
         "uuid": _id(content, f"rule {rule.id}"),
         "title": plain(rule.title),
         "description": plain(f"{rule.who or 'all'}: {rule.must}"),
         "props": [_property("severity", rule.severity), *(_property("after", cite) for cite in rule.cite)],
-        "target": {"type": "objective-id", "target-id": _control(rule.id), "status": {"state": state}},
+        "target": {"type": "objective-id", "target-id": _control(rule.id), "status": status},
     }
     if rows:
         finding["related-observations"] = [

@@ -9,6 +9,7 @@ from __future__ import annotations
 import importlib
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -30,7 +31,7 @@ class Look(NamedTuple):
 
     `templates` is a folder with an organisation's own templates and colours, if it has one. With
     `spreadsheet`, rows are meant for a program that takes some texts for formulas. `sender` is the address
-    that letters are from, `issuer` who signs tokens.
+    that letters are from, `sent_at` when (None: they are as old as the run), `issuer` who signs tokens.
     """
 
     templates: Path | None = None
@@ -38,6 +39,7 @@ class Look(NamedTuple):
     spreadsheet: bool = False
     sender: str = ""
     issuer: Issuer | None = None
+    sent_at: datetime | None = None
 
 
 class ReportFormat(NamedTuple):

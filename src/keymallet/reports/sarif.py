@@ -43,6 +43,10 @@ def write(content: Content, look: Look) -> bytes:
                 "toolExecutionNotifications": [
                     {"level": "warning", "message": {"text": plain(f"The evidence is incomplete: {gap}")}}
                     for gap in content.gaps
+                ]
+                + [
+                    {"level": "warning", "message": {"text": plain(f"Judged for nobody: {rule.id}")}}
+                    for rule in content.not_judged
                 ],
             }
         ],

@@ -7,6 +7,7 @@ import email.policy
 import json
 import re
 import shutil
+import time
 import xml.etree.ElementTree as ElementTree
 import zipfile
 from datetime import datetime
@@ -392,6 +393,24 @@ def test_a_rule_that_was_judged_for_nobody_is_never_told_as_met(tmp_path: Path) 
 )
 def test_a_file_name_is_one_on_every_system(value: str, name: str) -> None:
     assert file_name(value, {"A-B"}) == name
+
+
+def test_the_same_run_gives_the_same_bytes(tmp_path: Path) -> None:
+    """Of every format, alone or with others, today or next week: a report can be held against its digest."""
+    write(tmp_path, BLIND)
+    run("read", *AT, cwd=tmp_path)
+    run("judge", *AT, "--record", cwd=tmp_path, expect=0)
+    names = [name for name in REPORTS if name not in ("set", "pdf")]
+    formats = [word for name in names for word in ("--format", name)]
+    run("report", *formats, "--into", "all", cwd=tmp_path, expect=0)
+    time.sleep(1.1)
+    for name in names:
+        run("report", "--format", name, "--into", "each", cwd=tmp_path, expect=0)
+    assert sorted(path.name for path in (tmp_path / "all").iterdir()) == sorted(
+        path.name for path in (tmp_path / "each").iterdir()
+    )
+    for path in (tmp_path / "all").iterdir():
+        assert path.read_bytes() == (tmp_path / "each" / path.name).read_bytes(), path.name
 
 
 def test_what_is_exempt_is_not_told_as_met(tmp_path: Path) -> None:

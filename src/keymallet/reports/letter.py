@@ -62,6 +62,9 @@ def write(content: Content, look: Look) -> bytes:
     if MOST < content.findings.height <= MOST_ATTACHED:
         table = csv_table.write(content, Look(name=_TABLE, spreadsheet=True))
         letter.add_attachment(table, maintype="text", subtype="csv", filename=_TABLE)
+    # Boundaries of its own, so that the same run gives the same letter.
+    for number, part in enumerate(part for part in letter.walk() if part.is_multipart()):
+        part.set_boundary(f"={known_by(content)}.{number}")
     return letter.as_bytes()
 
 

@@ -48,6 +48,8 @@ def write(content: Content, look: Look) -> bytes:
     buffer = io.BytesIO()
     # Rows go to a file as they are written: a million findings do not stand in memory.
     with xlsxwriter.Workbook(buffer, {"constant_memory": True, "remove_timezone": True}) as book:
+        # The same run gives the same workbook.
+        book.set_properties({"created": content.at.replace(tzinfo=None), "title": plain(content.rulebook)})
         sheets = _Sheets(book, content.clock)
         sheets.pairs("Summary", _summary(content))
         topics = {rule.id: rule.topic or "other" for rule in content.rules}

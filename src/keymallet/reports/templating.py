@@ -53,6 +53,9 @@ def _broken(error: Any, template: str) -> KeymalletError:
             if each.filename.endswith((".html", ".css", ".js"))
         ]
         file, line = (frames[-1].filename, frames[-1].lineno) if frames else (template, None)
+    if type(error).__name__ == "TemplateNotFound":
+        hint = "templates stand in the folder of --template, or ship"
+        return fail(f'there is no template "{error.name}"', file=str(file), line=line or 0, hint=hint)
     hint = f"the {template} that ships shows what there is to fill in"
     return fail(f"this template is broken: {error.message}", file=str(file), line=line or 0, hint=hint)
 

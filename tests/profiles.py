@@ -13,7 +13,7 @@ from typing import TypeVar
 from hypothesis import HealthCheck, Phase, settings
 
 PROFILE = os.environ.get("KEYMALLET_TESTS", "quick")
-FACTORS = {"short": 0.2, "quick": 0.3, "deep": 5}
+FACTORS = {"short": 0.15, "quick": 0.2, "deep": 5}
 """So many times the examples that a test asks for."""
 
 F = TypeVar("F", bound=Callable[..., object])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import hashlib
 import json
+import re
 import shlex
 import subprocess
 import time
@@ -132,8 +133,7 @@ def test_ending_makes_breaches_of_what_was_exempt(railway: Path) -> None:
     """From that instant on; what is over cannot be ended again."""
 
     def exempt() -> int:
-        told = json.loads(run("judge", *AT, "--format", "json", cwd=railway).stdout)
-        return sum(each["exempt"] for each in told["rules"])
+        return int(re.search(r"(\d+) exempt", run("judge", *AT, cwd=railway).stdout)[1])
 
     assert exempt() == 11
     run("exempt", "end", "counter-tills", "--on", "2026-11-24T09:00:01Z", *AT, cwd=railway, expect=0)

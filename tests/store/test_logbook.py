@@ -25,7 +25,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from sqlalchemy import create_engine, text
 
 from keymallet.core.base.problems import KeymalletError
-from keymallet.core.history.lives import TRANSITION as CHANGES
+from keymallet.core.history.columns import TRANSITION as CHANGES
 from keymallet.store.logbook import connecting, migrations
 from keymallet.store.logbook.connecting import VERSIONS, Location
 from keymallet.store.logbook.logbook import TRANSITIONS, Logbook

@@ -15,9 +15,8 @@ from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import fail
 from keymallet.core.evaluating.steps import END
-from keymallet.core.history.answerers import ANSWERER
-from keymallet.core.history.identity import ACCOUNT_KEY, FINDING
-from keymallet.core.history.run_table import ADDED, ADDED_SCHEMA, added
+from keymallet.core.history.added import added
+from keymallet.core.history.columns import ACCOUNT_KEY, ADDED, ADDED_SCHEMA, ANSWERER, FINDING
 from keymallet.core.history.states import BROKEN
 from keymallet.core.history.to_come import added_to_come
 from keymallet.core.judging.run import Run

@@ -16,7 +16,7 @@ from keymallet.commands.wholeness import wholeness
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.moves import Moves, moves_between
 from keymallet.core.history.net import net_changes, passing
 from keymallet.core.history.states import State

@@ -15,8 +15,8 @@ from keymallet.commands.runs import chosen_run
 from keymallet.commands.writing import output_stream, write_rows
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
-from keymallet.core.history.identity import FINDING
-from keymallet.core.history.run_table import ADDED, added
+from keymallet.core.history.added import added
+from keymallet.core.history.columns import ADDED, FINDING
 from keymallet.core.history.states import LASTING
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.sources.estate import Estate

@@ -12,7 +12,7 @@ from keymallet import __version__
 from keymallet.commands.exit_codes import BREACH, CLEAN
 from keymallet.commands.rejudging import differing_rules, judged_as_kept
 from keymallet.core.base.problems import fail
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.observed import observe
 from keymallet.store.logbook.records import RunRecord
 from keymallet.store.logbook.sealing import opened

@@ -16,10 +16,9 @@ from blake3 import blake3
 from keymallet.commands.rejudging import differing_rules, judged_as_kept
 from keymallet.core.explaining.findings import describe
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
-from keymallet.core.history.answerers import ANSWERER, MAIL, NOBODY
-from keymallet.core.history.identity import FINDING, finding_ids
+from keymallet.core.history.columns import ANSWERER, FINDING, MAIL, NOBODY, TOLD
+from keymallet.core.history.identity import finding_ids
 from keymallet.core.history.observed import observe
-from keymallet.core.history.run_table import TOLD
 from keymallet.core.judging.exemptions import matching
 from keymallet.core.judging.judge import Judgement
 from keymallet.store.logbook.logbook import Logbook

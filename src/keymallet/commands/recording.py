@@ -32,11 +32,12 @@ from keymallet.commands.opening import open_estate
 from keymallet.commands.wholeness import wholeness
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.history.added import added, with_lives
+from keymallet.core.history.columns import FINDING, LIFE
 from keymallet.core.history.details import Side, details
-from keymallet.core.history.identity import FINDING
-from keymallet.core.history.lives import LIFE, Lives, first_lives, follow
+from keymallet.core.history.lives import Lives, first_lives, follow
 from keymallet.core.history.observed import Observed, observe
-from keymallet.core.history.run_table import added, run_table, with_lives
+from keymallet.core.history.run_table import run_table
 from keymallet.core.history.states import Cause, State
 from keymallet.core.history.steps import Judged, Sameness, Steps
 from keymallet.core.judging.judge import Judgement

@@ -18,7 +18,7 @@ from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.states import LASTING
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.reports.content import Content

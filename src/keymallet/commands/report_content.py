@@ -13,8 +13,8 @@ from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook
 from keymallet.core.base.listing import how_many
 from keymallet.core.evaluating.context import columns_used
 from keymallet.core.facts.declaration import TABLES
-from keymallet.core.history.identity import FINDING
-from keymallet.core.history.run_table import TOLD_AT, added
+from keymallet.core.history.added import added
+from keymallet.core.history.columns import FINDING, TOLD_AT
 from keymallet.core.history.states import LASTING
 from keymallet.core.rulebook.model import SEVERITIES, Demand, Rule, Rulebook
 from keymallet.core.rulebook.register import Register

@@ -18,7 +18,7 @@ from keymallet.core.evaluating.context import columns_used
 from keymallet.core.evaluating.steps import END
 from keymallet.core.explaining.findings import describe
 from keymallet.core.facts.declaration import EXEMPTION
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.observed import observe
 from keymallet.core.history.to_come import added_to_come
 from keymallet.core.judging.judge import Judgement

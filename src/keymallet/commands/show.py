@@ -10,9 +10,8 @@ from keymallet.commands.last_known import last_known
 from keymallet.core.explaining.findings import about_account
 from keymallet.core.explaining.unlocking import read_conditions, unlockers
 from keymallet.core.facts.lookup import find_accounts, of_same_person
-from keymallet.core.history.answerers import ANSWERER
-from keymallet.core.history.identity import FINDING
-from keymallet.core.history.run_table import LABEL, with_lives
+from keymallet.core.history.added import with_lives
+from keymallet.core.history.columns import ANSWERER, FINDING, LABEL
 from keymallet.core.topics.registry import TOPICS
 from keymallet.core.topics.report import work_out
 from keymallet.views.account import show_account

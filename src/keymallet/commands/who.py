@@ -15,7 +15,8 @@ from keymallet.core.base.problems import KeymalletError, Problem, fail
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.facts.declaration import TABLES, tables_with_verdicts
 from keymallet.core.facts.model import Kind
-from keymallet.core.history.answerers import ANSWERER, FACTS_USED, answerers_of_accounts
+from keymallet.core.history.answerers import FACTS_USED, answerers_of_accounts
+from keymallet.core.history.columns import ANSWERER
 from keymallet.core.judging.register_facts import registered
 from keymallet.core.rulebook.question import read_condition, read_value, split_list
 from keymallet.core.studies.query import QueryResult, counted_by, pick, usual_columns

@@ -17,7 +17,7 @@ import polars as pl
 from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.base.optional_packages import extra
 from keymallet.core.base.printable import plain
-from keymallet.core.history.run_table import ADDED
+from keymallet.core.history.columns import ADDED
 from keymallet.core.judging.run import Occasion
 from keymallet.core.studies.ahead import days
 

@@ -19,7 +19,7 @@ from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.explaining.unlocking import Unlock
 from keymallet.core.facts.declaration import ACCOUNT, words_of
 from keymallet.core.facts.gaps import GAPS
-from keymallet.core.history.answerers import Answers
+from keymallet.core.history.answers import Answers
 from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
 from keymallet.core.linking.declared import (

@@ -12,7 +12,7 @@ import msgspec
 
 from keymallet.core.base.toml_text import TomlDocument
 from keymallet.core.facts.declaration import ACCOUNT, words_of
-from keymallet.core.history.answerers import Answers
+from keymallet.core.history.answers import Answers
 from keymallet.core.rulebook.model import TOPICS
 
 NO_LOGBOOK = 'logbook = "logbook" in it names a folder, and keymallet judge writes every run into that'

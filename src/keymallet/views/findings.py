@@ -12,7 +12,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.states import State
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.store.logbook.records import RunLine

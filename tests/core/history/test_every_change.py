@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.facts.evidence import Evidence
-from keymallet.core.history.identity import FINDING, Identities, finding_ids, rule_keys
+from keymallet.core.history.columns import FINDING
+from keymallet.core.history.identity import Identities, finding_ids, rule_keys
 from keymallet.core.history.states import BROKEN, ENDS, LASTING, Cause, State
 from keymallet.core.judging.judge import judge
 from keymallet.core.judging.verdicts import Verdict

@@ -10,9 +10,9 @@ from typing import Any
 import polars as pl
 
 from keymallet.core.facts.evidence import Evidence
+from keymallet.core.history.columns import ENDED, FINDING
 from keymallet.core.history.details import Side, details
-from keymallet.core.history.identity import FINDING
-from keymallet.core.history.lives import ENDED, Lives, Wholeness, first_lives, follow
+from keymallet.core.history.lives import Lives, Wholeness, first_lives, follow
 from keymallet.core.history.observed import Observed, observe
 from keymallet.core.history.run_table import run_table
 from keymallet.core.history.states import ENDS

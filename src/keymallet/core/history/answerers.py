@@ -3,43 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import PERSON_ROW
+from keymallet.core.history.answers import MANAGER, MATCHED, OWNER, Answers
+from keymallet.core.history.columns import ANSWERER, MAIL, NOBODY
 from keymallet.core.history.observed import Observed
 from keymallet.core.language.patterns import like_to_regex
 from keymallet.core.rulebook.model import Rule
-
-MANAGER, OWNER, NOBODY = "manager", "owner", "nobody"
-ANSWERER, MAIL = "answerer", "answerer-mail"
-MATCHED = ("sources", "units", "kinds", "rules", "topics")
-"""What an entry may name by patterns: each that it names has to match."""
-
-
-@dataclass(frozen=True, slots=True)
-class Answers:
-    """One entry: for what, by patterns (none: for all), and who: `manager`, `owner`, or a named desk.
-
-    The manager is that of the account's person, the owner that of the account. Where there is none, or they
-    have left, the next entry is tried.
-    """
-
-    by: str
-    mail: str = ""
-    sources: tuple[str, ...] = ()
-    units: tuple[str, ...] = ()
-    kinds: tuple[str, ...] = ()
-    rules: tuple[str, ...] = ()
-    topics: tuple[str, ...] = ()
-
-    @property
-    def is_desk(self) -> bool:
-        """Whether it names a desk, and not whoever stands in the facts."""
-        return self.by not in (MANAGER, OWNER)
-
 
 FACTS_USED = {
     ACCOUNT.name: {

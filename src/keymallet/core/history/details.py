@@ -15,24 +15,14 @@ from keymallet.core.explaining.wording import constant_text
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, PERSON_ROW, source_column
 from keymallet.core.facts.model import Kind, Table
-from keymallet.core.history.identity import (
-    ACCOUNT_KEY,
-    FINDING,
-    ROW,
-    ROW_KEY,
-    RULE_KEY,
-    Identities,
-    rule_keys,
-)
+from keymallet.core.history.columns import ACCOUNT_KEY, CHANGED, FINDING, ROW, ROW_KEY, RULE_KEY
+from keymallet.core.history.identity import Identities, rule_keys
 from keymallet.core.history.states import Cause, State
 from keymallet.core.judging.exemptions import covers_rule
 from keymallet.core.language import typed
 from keymallet.core.language.typed import limit_of
 from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
 from keymallet.core.rulebook.register import Register
-
-CHANGED = pl.List(pl.Struct({"what": pl.String, "was": pl.String, "is": pl.String, "source": pl.String}))
-"""What changed: its name, what it was and what it is (null where it was or is not there), and its source."""
 
 _MOST = 12
 """So many changes are told of one finding; what changed besides is left out."""

@@ -18,13 +18,9 @@ from keymallet.core.explaining.findings import Alike, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
+from keymallet.core.history.columns import ACCOUNT_KEY, FINDING, KEYS, ROW, ROW_KEY, RULE_KEY
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
-
-RULE_KEY, ACCOUNT_KEY, ROW_KEY, FINDING = "rule-key", "account-key", "row-key", "finding-id"
-KEYS = (RULE_KEY, ACCOUNT_KEY, ROW_KEY)
-ROW = "row"
-"""The row of the rule's table, or of the numbers of a tally; null where a rule is judged of nobody."""
 
 EVERYBODY = "everybody"
 _BETWEEN = "\x1f"

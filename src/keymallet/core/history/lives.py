@@ -12,8 +12,18 @@ import polars as pl
 from keymallet.core.evaluating.context import columns_used
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES, WAY_IN
 from keymallet.core.facts.evidence import INSTANT
-from keymallet.core.history.identity import ACCOUNT_KEY, FINDING, KEYS, ROW, ROW_KEY, RULE_KEY, Identities
-from keymallet.core.history.observed import WHO, Observed
+from keymallet.core.history.columns import (
+    ACCOUNT_KEY,
+    FINDING,
+    KEYS,
+    LIFE,
+    ROW,
+    ROW_KEY,
+    RULE_KEY,
+    TRANSITION,
+)
+from keymallet.core.history.identity import Identities
+from keymallet.core.history.observed import Observed
 from keymallet.core.history.states import BROKEN, LASTING, Cause, State
 from keymallet.core.history.steps import NO_ROW, NO_RULE, Steps, causes, verdicts_of
 from keymallet.core.judging.judge import Judgement
@@ -22,33 +32,6 @@ from keymallet.core.rulebook.model import Tally
 
 REGISTER = "register"
 """What stands as the source of entries of the register."""
-
-LIFE = {
-    "state": pl.String(),
-    "first-seen": INSTANT,
-    "open-since": INSTANT,
-    "times-back": pl.Int64(),
-    "cause": pl.String(),
-}
-"""What a run knows of the life of each finding: its state, when a run first saw it, from which run on it has
-to be mended (later than the first where it came back), how often it came back, and what brought it here."""
-
-TRANSITION = {
-    FINDING: pl.String(),
-    **dict.fromkeys(KEYS, pl.String()),
-    "rule": pl.String(),
-    "severity": pl.String(),
-    **WHO,
-    "was": pl.String(),
-    "state": pl.String(),
-    "cause": pl.String(),
-    "first-seen": INSTANT,
-    "times-back": pl.Int64(),
-}
-"""One change of a finding's state from one run to the next; `was` is empty for one that was not there."""
-
-ENDED = {FINDING: pl.String(), "first-seen": INSTANT, "times-back": pl.Int64()}
-"""Findings that ended in an earlier run: when one first saw each, and how often it had come back by then."""
 
 
 @dataclass(frozen=True)

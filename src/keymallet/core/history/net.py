@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import polars as pl
 
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.states import ENDS, State
 
 _OVER = ["", *map(str, ENDS)]

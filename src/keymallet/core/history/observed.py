@@ -11,21 +11,10 @@ from keymallet.core.explaining.findings import Alike, alike
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
-from keymallet.core.history.identity import (
-    ACCOUNT_KEY,
-    KEYS,
-    ROW,
-    Identities,
-    account_keys,
-    aliases,
-    aliases_before,
-    finding_ids,
-)
+from keymallet.core.history.columns import ACCOUNT_KEY, KEYS, ROW, WHO
+from keymallet.core.history.identity import Identities, account_keys, aliases, aliases_before, finding_ids
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rule
-
-WHO = {name: pl.String() for name in ("account", "source", "name", "stable-id", "unit", "kind")}
-"""What is kept of the account that a finding is on; null where it is on none, but for the source."""
 
 
 @dataclass(frozen=True)

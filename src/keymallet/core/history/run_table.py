@@ -9,45 +9,12 @@ import polars as pl
 
 from keymallet.core.explaining.findings import Alike, describe
 from keymallet.core.facts.evidence import INSTANT
-from keymallet.core.history.answerers import ANSWERER, MAIL, Answers, answerers
-from keymallet.core.history.due import due_dates, late_by
-from keymallet.core.history.identity import FINDING, KEYS
-from keymallet.core.history.lives import LIFE, Lives
-from keymallet.core.history.observed import WHO, Observed
-
-_LISTS = dict.fromkeys(("missing", "exemption"), pl.List(pl.String()))
-TOLD = {
-    **dict.fromkeys(("title", "subject", "display", "because", "change"), pl.String()),
-    **_LISTS,
-    "since": INSTANT,
-    "until": INSTANT,
-}
-"""What `describe` says of a finding that is kept with it; TOLD_AT is the instant it was said of."""
-TOLD_AT = "told-at"
-
-COLUMNS = (
-    FINDING,
-    *KEYS,
-    "rule",
-    "severity",
-    "verdict",
-    *WHO,
-    *TOLD,
-    TOLD_AT,
-    *LIFE,
-    "due",
-    ANSWERER,
-    MAIL,
-)
-
-ADDED = (FINDING, "state", "first-seen", "due", "late-by", ANSWERER, "cause")
-"""The columns that findings have in every output besides what `describe` says."""
-ADDED_SCHEMA = {
-    **dict.fromkeys(ADDED, pl.String()),
-    "first-seen": INSTANT,
-    "due": INSTANT,
-    "late-by": pl.Duration("us"),
-}
+from keymallet.core.history.answerers import answerers
+from keymallet.core.history.answers import Answers
+from keymallet.core.history.columns import COLUMNS, FINDING, TOLD, TOLD_AT
+from keymallet.core.history.due import due_dates
+from keymallet.core.history.lives import Lives
+from keymallet.core.history.observed import Observed
 
 
 def run_table(
@@ -120,23 +87,3 @@ def _said(observed: Observed, fresh: pl.Series, at: datetime) -> tuple[pl.DataFr
 
 def _said_at(at: datetime) -> pl.Expr:
     return pl.lit(at, dtype=INSTANT).alias(TOLD_AT)
-
-
-LABEL = ("rule", "account", "subject")
-"""What outputs name a finding by."""
-
-
-def with_lives(found: pl.DataFrame, table: pl.DataFrame, at: datetime) -> pl.DataFrame:
-    """Findings as `describe` says them, with ADDED by a run's table of each; null where it has none."""
-    known = table.select(LABEL).hstack(added(table, at)).unique(LABEL, keep="none")
-    return found.join(known, on=LABEL, how="left", maintain_order="left", nulls_equal=True)
-
-
-def added(table: pl.DataFrame, at: datetime) -> pl.DataFrame:
-    """ADDED of findings: what they have in every output besides what is said of them."""
-    now = pl.lit(at, dtype=INSTANT)
-    late = pl.col("due").is_not_null() & (pl.col("due") < now)
-    state = pl.when(late & (pl.col("state") == "open")).then(pl.lit("late")).otherwise("state")
-    return table.with_columns(late_by(pl.col("due"), now).alias("late-by"), state.alias("state")).select(
-        ADDED
-    )

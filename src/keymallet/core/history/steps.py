@@ -15,7 +15,8 @@ import polars as pl
 
 from keymallet.core.facts.declaration import EXEMPTION
 from keymallet.core.facts.evidence import Evidence
-from keymallet.core.history.identity import ACCOUNT_KEY, ROW, RULE_KEY, Identities, rule_keys
+from keymallet.core.history.columns import ACCOUNT_KEY, ROW, RULE_KEY
+from keymallet.core.history.identity import Identities, rule_keys
 from keymallet.core.history.states import Cause
 from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict

@@ -7,10 +7,10 @@ from collections.abc import Sequence
 import polars as pl
 
 from keymallet.core.explaining.findings import Alike
-from keymallet.core.history.answerers import ANSWERER, Answers, answerers
-from keymallet.core.history.identity import FINDING, ROW
+from keymallet.core.history.answerers import answerers
+from keymallet.core.history.answers import Answers
+from keymallet.core.history.columns import ADDED, ADDED_SCHEMA, ANSWERER, FINDING, ROW
 from keymallet.core.history.observed import observe
-from keymallet.core.history.run_table import ADDED, ADDED_SCHEMA
 from keymallet.core.history.states import Cause
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict

@@ -8,7 +8,7 @@ from datetime import datetime
 import polars as pl
 
 from keymallet.core.facts.evidence import INSTANT
-from keymallet.core.history.identity import FINDING
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.states import State
 from keymallet.core.rulebook.model import SEVERITIES
 

@@ -14,8 +14,7 @@ from sqlalchemy import Connection, Engine, Row, func, select
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.evidence import INSTANT
-from keymallet.core.history.details import CHANGED
-from keymallet.core.history.lives import ENDED
+from keymallet.core.history.columns import CHANGED, ENDED
 from keymallet.core.history.states import ENDS
 from keymallet.store.logbook.connecting import Location, connect, told, writing
 from keymallet.store.logbook.contents import Contents

@@ -10,8 +10,9 @@ N      ?= 1000000
 demo: $(VENV)/ready                   ## make the made-up railway's estate and run four weeks on it
 	$(BIN)/keymallet demo build/gentian-valley-railway
 
+# One worker more than there are cores: many tests wait for servers, locks and terminals.
 test: $(VENV)/ready                   ## all tests
-	$(BIN)/pytest -n auto --dist worksteal
+	$(BIN)/pytest -n $$(($$(nproc) + 1)) --dist worksteal
 
 test-deep: $(VENV)/ready              ## many more random examples, and the long judges; run it before a release
 	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[mutations]'

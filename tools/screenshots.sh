@@ -10,11 +10,11 @@ display=:97
 work=$(mktemp -d)
 trap 'kill %1 2>/dev/null || true; rm -rf "$work"' EXIT
 
-if ! command -v Xvfb >/dev/null || ! command -v xterm >/dev/null || ! command -v import >/dev/null \
-    || ! command -v chromium >/dev/null; then
-    [ "$(id -u)" = 0 ] || { echo "screenshots need the packages xvfb, xterm, imagemagick and chromium" >&2; exit 2; }
+packages="xvfb xterm xdotool imagemagick chromium libreoffice-calc libreoffice-gtk3 fonts-dejavu-core"
+if ! dpkg -s $packages >/dev/null 2>&1; then
+    [ "$(id -u)" = 0 ] || { echo "screenshots need the packages $packages" >&2; exit 2; }
     apt-get update -qq
-    apt-get install -y -qq xvfb xterm imagemagick chromium fonts-dejavu-core >/dev/null
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq $packages >/dev/null
 fi
 
 Xvfb "$display" -screen 0 1280x800x24 >/dev/null 2>&1 &
@@ -55,6 +55,29 @@ SCRIPT
     wait "$terminal" 2>/dev/null || true
 }
 
+# page FILE PICTURE: a page as a browser shows it.
+page() {
+    chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
+        --disable-component-update --disable-sync --hide-scrollbars --user-data-dir="$(mktemp -d -p "$work")" \
+        --window-size=1280,800 --screenshot="$2" "file://$1" 2>/dev/null
+}
+
+# book FILE PICTURE: the third sheet of a workbook as a spreadsheet shows it.
+book() {
+    DISPLAY=$display soffice --norestore --nologo "-env:UserInstallation=file://$work/office" --calc "$1" >/dev/null 2>&1 &
+    local window
+    for _ in $(seq 120); do
+        window=$(DISPLAY=$display xdotool search --onlyvisible --name "$(basename "$1")" 2>/dev/null | head -1) && [ -n "$window" ] && break
+        sleep 1
+    done
+    [ -n "$window" ] || { echo "the workbook has no window" >&2; exit 1; }
+    sleep 5
+    DISPLAY=$display xdotool windowmove "$window" 0 0 windowsize "$window" 1280 800 sleep 1 \
+        key --clearmodifiers ctrl+Next ctrl+Next sleep 2
+    DISPLAY=$display import -window root -crop 1280x800+0+0 "$2"
+    pkill -f "$work/office" || true
+}
+
 cd "$work"
 aside="2>/dev/null" shot demo 39 keymallet demo
 cd railway
@@ -69,7 +92,7 @@ aside="2>/dev/null" shot read 39 keymallet read --at $at
 shot ahead 39 keymallet ahead --at $at --capacity 40/week --spread --figure ahead.png
 cp ahead.png "$target/ahead-figure.png"
 shot rehearse 39 keymallet rehearse --at $at --set limit.password-age=90d --at 2027-01-01
-keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure "$target/rehearse-figure.png" >/dev/null
+keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure sweep.png >/dev/null
 shot who 39 keymallet who "'privileged and no factor (phishing-resistant)'" --at $at
 shot view 39 keymallet view factors --at $at
 shot exempt 39 keymallet exempt list --at $at
@@ -79,11 +102,18 @@ done
 montage factors.png passwords.png lockouts.png exemptions.png elevation.png temporary.png \
     -tile 2x3 -geometry 640x400+6+6 -background '#fbfaf7' "$target/topics.png"
 keymallet report --output page.html >/dev/null
-chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking \
-    --disable-component-update --disable-sync --hide-scrollbars --user-data-dir="$work/browser" \
-    --window-size=1280,800 --screenshot="$target/report-page.png" "file://$PWD/page.html" 2>/dev/null
+page "$PWD/page.html" "$target/report-page.png"
+keymallet report --format workbook --output railway.xlsx >/dev/null
+keymallet report --format letter --answerer 'Vera Arvbichler' --output letter.eml >/dev/null
+python -c 'import email, email.policy, pathlib
+letter = email.message_from_bytes(pathlib.Path("letter.eml").read_bytes(), policy=email.policy.default)
+pathlib.Path("letter.html").write_text(letter.get_body(("html",)).get_content())'
+book "$PWD/railway.xlsx" book.png
+page "$PWD/letter.html" letter.png
+montage book.png letter.png -tile 1x2 -geometry 1100x688+6+6 -background '#8a8f98' "$target/report-workbook-letter.png"
 shot changes 39 keymallet changes --from 2026-11-17
-keymallet trend --figure "$target/trend-figure.png" >/dev/null
+keymallet trend --figure trend.png >/dev/null
+montage sweep.png trend.png -tile 1x2 -geometry 1100x688+6+6 -background '#fbfaf7' "$target/curves.png"
 cd typing
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..

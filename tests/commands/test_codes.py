@@ -307,7 +307,9 @@ def test_work_on_a_rulebook_is_bounded(tmp_path: Path) -> None:
         (tmp_path / "rulebook.toml").write_text(rule.format(terms, must))
         start = time.monotonic()
         done = run_installed("judge", "--format", "csv", cwd=tmp_path, expect=expect)
-        assert time.monotonic() - start < 15
+        assert time.monotonic() - start < 60, (
+            "what doubles would take years; a busy machine takes some seconds"
+        )
         return done.stdout + done.stderr
 
     judged("", " and ".join(["enabled"] * 1000), 1)

@@ -18,10 +18,14 @@ def write(content: Content, look: Look) -> bytes:
     """The object; instants as RFC 3339, how late something is in seconds, what is not known as null."""
     told = {
         **about(content),
-        "rules": [msgspec.to_builtins(rule) for rule in content.rules],
+        "rules": [_named_as_elsewhere(msgspec.to_builtins(rule)) for rule in content.rules],
         "findings": list(rows.table(content).iter_rows(named=True)),
     }
     return msgspec.json.format(msgspec.json.encode(told)) + b"\n"
+
+
+def _named_as_elsewhere(told: dict[str, Any]) -> dict[str, Any]:
+    return {name.replace("_", "-"): value for name, value in told.items()}
 
 
 def about(content: Content) -> dict[str, Any]:

@@ -101,11 +101,18 @@ class _Sheets:
         self.clock = clock
         self.head = book.add_format({"bold": True, "bottom": 1})
         self.instant = book.add_format({"num_format": "yyyy-mm-dd hh:mm"})
+        # Beside texts in a wide column, a number at its right end would not be seen.
+        self.beside_texts = book.add_format({"align": "left"})
         self.names: set[str] = set()
 
     def pairs(self, name: str, rows: Iterable[tuple[str, object]]) -> None:
         """A sheet of what there is to say once."""
-        self.table(name, (("what", 34), ("", 90)), rows)
+        sheet = self.book.add_worksheet(self._named(name))
+        sheet.set_column(0, 0, 34)
+        sheet.set_column(1, 1, 90)
+        for place, (what, value) in enumerate(rows):
+            sheet.write_string(place, 0, what, self.head if place == 0 else None)
+            self._cell(sheet, place, 1, value, self.beside_texts)
 
     def findings(self, topic: str, rows: pl.DataFrame) -> None:
         """The findings of a topic, on as many sheets as they need."""
@@ -136,13 +143,13 @@ class _Sheets:
         if last:
             sheet.autofilter(0, 0, last, len(columns) - 1)
 
-    def _cell(self, sheet: Any, row: int, place: int, value: object) -> None:
+    def _cell(self, sheet: Any, row: int, place: int, value: object, style: Any = None) -> None:
         if isinstance(value, datetime):
             sheet.write_datetime(row, place, value.astimezone(self.clock).replace(tzinfo=None), self.instant)
         elif isinstance(value, timedelta):
             sheet.write_number(row, place, value.days)
         elif isinstance(value, int):
-            sheet.write_number(row, place, value)
+            sheet.write_number(row, place, value, style)
         elif value is not None and value != "":
             # As a string, whatever it begins with: a name is no formula, and no link.
             sheet.write_string(row, place, plain(value)[:_LONGEST])

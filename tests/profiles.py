@@ -7,9 +7,10 @@ when the whole area is run for each of many mutations.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import TypeVar
 
+import pytest
 from hypothesis import HealthCheck, Phase, settings
 
 PROFILE = os.environ.get("KEYMALLET_TESTS", "quick")
@@ -30,6 +31,12 @@ settings.register_profile(
     max_examples=int(100 * FACTORS[PROFILE]),
 )
 settings.load_profile("keymallet")
+
+
+def first(number: int, values: Iterable[object]) -> list[object]:
+    """Parameters of a test: the first few of them always, all of them in a deep run."""
+    kept = list(values)
+    return [*kept[:number], *(pytest.param(value, marks=pytest.mark.deep) for value in kept[number:])]
 
 
 def examples(number: int) -> Callable[[F], F]:

@@ -19,6 +19,7 @@ from keymallet.completing import offers
 from keymallet.core.topics.registry import TOPICS
 from keymallet.store.known_names import FEW, FILE, MOST_OFFERED, names_with
 from tests import oracles
+from tests.profiles import first
 from tests.support import PROGRAM, run
 
 HOSTILE = {
@@ -139,14 +140,14 @@ LINES = {
 }
 
 
-@pytest.mark.parametrize("shell", SHELLS)
+@pytest.mark.parametrize("shell", first(2, SHELLS))
 def test_what_a_tab_adds(shell: str, estate: Path, tmp_path: Path) -> None:
     """Commands, options, topics, rules, entries, limits, files, sources, accounts: as far as it is plain."""
     folder = Path(shutil.copytree(estate, tmp_path / "estate"))
     assert dict(zip(LINES, typed(shell, folder, list(LINES)), strict=True)) == LINES
 
 
-@pytest.mark.parametrize("shell", SHELLS)
+@pytest.mark.parametrize("shell", first(2, SHELLS))
 def test_a_hostile_name_arrives_as_it_is(shell: str, estate: Path, tmp_path: Path) -> None:
     """Nothing of it is run, split or taken for a pattern."""
     folder = Path(shutil.copytree(estate, tmp_path / "estate"))

@@ -66,7 +66,9 @@ def test_the_tables_beside_the_picture_are_whole(railway_snapshot: Path) -> None
 
 
 @pytest.mark.parametrize("topic", TOPICS)
-@pytest.mark.parametrize(("form", "begins"), [("png", b"\x89PNG"), ("svg", b"<?xml")])
+@pytest.mark.parametrize(
+    ("form", "begins"), [("png", b"\x89PNG"), pytest.param("svg", b"<?xml", marks=pytest.mark.deep)]
+)
 def test_every_topic_is_drawn(
     railway_snapshot: Path, tmp_path: Path, topic: str, form: str, begins: bytes
 ) -> None:

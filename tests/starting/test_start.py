@@ -23,6 +23,7 @@ from keymallet.fitting.matching import SURE
 from keymallet.starting.grouping import plan
 from keymallet.starting.questions import MOST_QUESTIONS, questions
 from keymallet.starting.survey import survey
+from tests.profiles import first
 from tests.starting.folders import FOLDERS, school
 from tests.support import run, run_installed
 
@@ -30,7 +31,7 @@ TODAY = date(2026, 11, 24)
 WRITTEN = {"estate.toml", "rulebook.toml", "exemptions.toml", "start-answers.toml"}
 
 
-@pytest.mark.parametrize("name", FOLDERS)
+@pytest.mark.parametrize("name", first(4, FOLDERS))
 def test_a_folder_becomes_a_judged_estate(name: str, tmp_path: Path) -> None:
     """In one command, with no file written by hand, at most six questions, and nothing sure and wrong."""
     folder = tmp_path / name

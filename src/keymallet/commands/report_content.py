@@ -66,6 +66,7 @@ def content_of(logbook: Logbook, run: RunLine, before: RunLine | None) -> tuple[
             for name, source in record.snapshot.sources.items()
         ),
         gaps=tuple(str(gap["text"]) for gap in record.gaps),
+        gaps_of_all=len(record.gaps),
         unproven=sum(rule["unproven"] for rule in record.rules),
         refused=sum(source.refused for source in record.snapshot.sources.values()),
         before=(before.number, before.judged_at) if before else None,
@@ -213,6 +214,7 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
         ),
         sources=(),
         gaps=gaps,
+        gaps_of_all=content.gaps_of_all,
         unproven=0,
         refused=0,
         narrowed=tuple(said),

@@ -79,7 +79,8 @@ class Content:
 
     `findings` are those that are not over, in the order in which they are to be read; `changes` those whose
     state the run changed. `narrowed` says in words what the report is limited to; then it holds nothing of
-    anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete.
+    anybody else's: no counts of the whole, no sources, no pictures. `gaps` say why evidence is incomplete;
+    of part of a run they only say that it is, and `gaps_of_all` how many there are.
     `ahead` are the reviews, drills and ends of exemptions that are coming, as `outputs.calendar` takes
     them. `left_out` says in a sentence what could not be shown. `places` are, by finding, the file that its
     account or row came from, and the line (0 if that cannot be told). `anew` are the findings with reasons
@@ -104,6 +105,7 @@ class Content:
     gaps: tuple[str, ...]
     unproven: int
     refused: int
+    gaps_of_all: int = 0
     before: tuple[int, datetime] | None = None
     narrowed: tuple[str, ...] = ()
     pictures: tuple[Picture, ...] = ()
@@ -228,6 +230,6 @@ def basis(content: Content) -> Sequence[tuple[str, str]]:
             ("verdicts that could not be given", f"{content.unproven:,}"),
             ("records not read", f"{content.refused:,}"),
         ]
-    rows.append(("gaps in the evidence", f"{len(content.gaps):,}" if content.gaps else "none"))
+    rows.append(("gaps in the evidence", f"{content.gaps_of_all:,}" if content.gaps else "none"))
     rows.append(("made by", f"Keymallet {content.keymallet}"))
     return rows

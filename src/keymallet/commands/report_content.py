@@ -214,7 +214,6 @@ def narrowed(content: Content, wanted: dict[str, list[str]], finding: str = "") 
         ),
         sources=(),
         gaps=gaps,
-        gaps_of_all=content.gaps_of_all,
         unproven=0,
         refused=0,
         narrowed=tuple(said),

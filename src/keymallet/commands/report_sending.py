@@ -71,11 +71,15 @@ def send(
     options: argparse.Namespace,
     estate: Estate,
     logbook: Logbook,
-    run: RunLine,
+    chosen: tuple[RunLine, list[RunLine]],
     names: list[str],
     parts: dict[str, Content],
 ) -> int:
-    """Send the parts of a report, and show what became of each; code 3 if something was not taken."""
+    """Send the parts of a report, and show what became of each; code 3 if something was not taken.
+
+    `chosen` is the run it is of, among all runs.
+    """
+    run, runs = chosen
     codes = [CLEAN]
     if _SYSLOG in names:
         _send_messages(options, estate, list(parts.values()))
@@ -89,7 +93,7 @@ def send(
             _rehearse(logbook, run, lines, again=options.again)
         else:
             _send_letters(estate.mail, estate, logbook, run, lines, again=options.again)
-        newest = max((each for each in logbook.runs() if each.judged), key=lambda each: each.number)
+        newest = [each for each in runs if each.judged][-1]
         _show(run, newest, lines, estate, dry_run=options.dry_run)
         if any(line.fate in (Fate.FAILED, Fate.IN_DOUBT, SENDING) for line in lines):
             codes.append(INCOMPLETE)

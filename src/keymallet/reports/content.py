@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.history.states import BROKEN, State
 from keymallet.core.rulebook.model import SEVERITIES
 
@@ -123,7 +123,7 @@ class Content:
     @cached_property
     def broken(self) -> pl.DataFrame:
         """The findings in breach."""
-        return self.findings.filter(pl.col("state").is_in([*_BROKEN, "late"]))
+        return self.findings.filter(pl.col("state").is_in(_BROKEN))
 
     @cached_property
     def late(self) -> pl.DataFrame:
@@ -135,8 +135,7 @@ class Content:
         number = self.broken.height
         if not number:
             return self._nothing() + self._not_judged()
-        grave = self.by("severity")
-        parts = [f"{grave[word]:,} {word}" for word in SEVERITIES if word in grave]
+        parts = [f"{of_it:,} {word}" for word, of_it in self.by_severity().items()]
         late = self.late.height
         tail = f"; {late:,} past {'its' if late == 1 else 'their'} due date" if late else ""
         return f"{how_many(number, 'finding')} in breach: {', '.join(parts)}{tail}." + self._not_judged()
@@ -160,10 +159,13 @@ class Content:
         named = [rule.id for rule in self.not_judged]
         if not named:
             return ""
-        listed = ", ".join(named[:_NAMED]) + (
-            f" and {len(named) - _NAMED} more" if len(named) > _NAMED else ""
-        )
+        listed = f"{', '.join(named[:_NAMED])} {and_more(len(named) - _NAMED)}".rstrip()
         return f" {how_many(len(named), 'rule')} could be judged for nobody: {listed}."
+
+    def by_severity(self) -> dict[str, int]:
+        """How many are in breach, the gravest first; without what nobody is in breach of."""
+        found = self.by("severity")
+        return {word: found[word] for word in SEVERITIES if word in found}
 
     def by(self, column: str) -> dict[str, int]:
         """How many are in breach, by the values of a column, most first."""

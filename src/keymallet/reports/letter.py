@@ -14,9 +14,8 @@ from email.utils import format_datetime
 import polars as pl
 
 from keymallet.core.base.addresses import is_address
-from keymallet.core.base.listing import how_many
+from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.base.printable import plain
-from keymallet.core.history.states import BROKEN
 from keymallet.outputs.calendar import due_calendar
 from keymallet.reports import csv_table
 from keymallet.reports.content import Content, basis, due_in_words, moment, who
@@ -44,7 +43,8 @@ def write(content: Content, look: Look) -> bytes:
     if mail := address(content):
         letter["To"] = Address(plain(content.findings["answerer"][0] or ""), addr_spec=mail)
     letter["Date"] = format_datetime(look.sent_at or content.at)
-    letter["Message-ID"] = f"<{known_by(content)}@{sender.rpartition('@')[2]}>"
+    known_as = known_by(content)
+    letter["Message-ID"] = f"<{known_as}@{sender.rpartition('@')[2]}>"
     shown, rest = content.findings.head(MOST), _rest(content)
     letter.set_content(_text(content, shown, rest))
     told = {
@@ -55,7 +55,7 @@ def write(content: Content, look: Look) -> bytes:
         "basis": basis(content),
     }
     letter.add_alternative(filled_in("letter.html", told, content, look), subtype="html")
-    due = shown.filter(pl.col("due").is_not_null() & pl.col("state").is_in([*map(str, BROKEN), "late"]))
+    due = shown.filter(pl.col("due").is_not_null())  # what is exempt, or was not seen, has none
     if due.height:
         calendar = due_calendar(due, content)
         letter.add_attachment(calendar, maintype="text", subtype="calendar", filename="due.ics")
@@ -64,7 +64,7 @@ def write(content: Content, look: Look) -> bytes:
         letter.add_attachment(table, maintype="text", subtype="csv", filename=_TABLE)
     # Boundaries of its own, so that the same run gives the same letter.
     for number, part in enumerate(part for part in letter.walk() if part.is_multipart()):
-        part.set_boundary(f"={known_by(content)}.{number}")
+        part.set_boundary(f"={known_as}.{number}")
     return letter.as_bytes()
 
 
@@ -100,7 +100,7 @@ def _rest(content: Content) -> str:
     if number <= 0:
         return ""
     where = f"{_TABLE}, attached, has all of them" if number + MOST <= MOST_ATTACHED else "ask for them"
-    return f"And {how_many(number, 'more finding')}: {where}."
+    return f"{and_more(number, 'finding').capitalize()}: {where}."
 
 
 def _text(content: Content, shown: pl.DataFrame, rest: str) -> str:

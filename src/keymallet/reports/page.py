@@ -25,7 +25,7 @@ def write(content: Content, look: Look) -> bytes:
         "file_of_all": _file_of_all(look),
         "worst": _worst(content),
         "answerers": _by_answerer(content),
-        "severities": [word for word in SEVERITIES if word in content.by("severity")],
+        "severities": [*content.by_severity()],
         "basis": basis(content),
     }
     return filled_in("page.html", told, content, look).encode()

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import cache
+from pathlib import Path
 from traceback import extract_tb
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from keymallet.core.base.optional_packages import extra
 from keymallet.core.base.printable import plain
@@ -19,7 +22,25 @@ def filled_in(template: str, told: Mapping[str, object], content: Content, look:
     Raises KeymalletError if the package for templates is missing, or the template is broken.
     """
     jinja2: Any = extra("jinja2", "reports", "reports as pages and letters")
-    loaders = [jinja2.FileSystemLoader(look.templates)] if look.templates else []
+    own = look.templates
+    environment = _environment(own, content.clock) if own else _shipped(content.clock)
+    try:
+        text: str = environment.get_template(template).render({"content": content, **told})
+    except jinja2.TemplateError as error:
+        raise _broken(error, template, there=not isinstance(error, jinja2.TemplateNotFound)) from None
+    return text
+
+
+@cache
+def _shipped(clock: ZoneInfo) -> Any:
+    """What fills in the templates that ship; kept, so that a thousand letters read theirs once."""
+    return _environment(None, clock)
+
+
+def _environment(folder: Path | None, clock: ZoneInfo) -> Any:
+    """What fills templates in: those of the folder, if there is one, before those that ship."""
+    jinja2: Any = extra("jinja2", "reports", "reports as pages and letters")
+    loaders = [jinja2.FileSystemLoader(folder)] if folder else []
     loaders.append(jinja2.PackageLoader("keymallet.reports", "templates"))
     environment = jinja2.Environment(
         loader=jinja2.ChoiceLoader(loaders),
@@ -30,20 +51,16 @@ def filled_in(template: str, told: Mapping[str, object], content: Content, look:
         finalize=_safe,
     )
     environment.filters |= {
-        "day": lambda value: day(value, content.clock),
-        "moment": lambda value: moment(value, content.clock),
+        "day": lambda value: day(value, clock),
+        "moment": lambda value: moment(value, clock),
         "number": lambda value: f"{value:,}",
-        "due": lambda row: due_in_words(row, content.clock),
+        "due": lambda row: due_in_words(row, clock),
         "who": who,
     }
-    try:
-        text: str = environment.get_template(template).render({"content": content, **told})
-    except jinja2.TemplateError as error:
-        raise _broken(error, template) from None
-    return text
+    return environment
 
 
-def _broken(error: Any, template: str) -> KeymalletError:
+def _broken(error: Any, template: str, *, there: bool) -> KeymalletError:
     """What is wrong with a template, with the file and line it stands in."""
     file, line = getattr(error, "filename", None), getattr(error, "lineno", None)
     if line is None:
@@ -53,7 +70,7 @@ def _broken(error: Any, template: str) -> KeymalletError:
             if each.filename.endswith((".html", ".css", ".js"))
         ]
         file, line = (frames[-1].filename, frames[-1].lineno) if frames else (template, None)
-    if type(error).__name__ == "TemplateNotFound":
+    if not there:
         hint = "templates stand in the folder of --template, or ship"
         return fail(f'there is no template "{error.name}"', file=str(file), line=line or 0, hint=hint)
     hint = f"the {template} that ships shows what there is to fill in"

@@ -13,7 +13,6 @@ import polars as pl
 
 from keymallet.core.base.optional_packages import extra
 from keymallet.core.base.printable import plain
-from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.reports.content import Content, basis
 from keymallet.reports.registry import Look
 
@@ -82,15 +81,10 @@ def _summary(content: Content) -> list[tuple[str, object]]:
     rows: list[tuple[str, object]] = [("verdict", content.verdict())]
     rows += [("limited to", said) for said in content.narrowed]
     rows += [("in breach", content.broken.height), ("past due", content.late.height)]
-    rows += [(f"in breach, {word}", number) for word, number in _gravest_first(content)]
+    rows += [(f"in breach, {word}", number) for word, number in content.by_severity().items()]
     rows += [(f"changed: {state}", number) for state, number in content.states().items()]
     rows += [("the evidence is incomplete", gap) for gap in content.gaps]
     return rows + list(basis(content))
-
-
-def _gravest_first(content: Content) -> list[tuple[str, int]]:
-    found = content.by("severity")
-    return [(word, found[word]) for word in SEVERITIES if word in found]
 
 
 class _Sheets:

@@ -23,7 +23,7 @@ FLOORS = (
     ("core.evaluating",),
     ("core.judging",),
     ("core.explaining",),
-    ("core.topics", "core.studies", "core.history"),
+    ("core.topics", "core.studies", "core.history", "core.vetting"),
 )
 """The floors of the core: each may import what is below it, and itself; rooms side by side know nothing
 of each other."""

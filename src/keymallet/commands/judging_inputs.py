@@ -142,13 +142,19 @@ def history_facts(book: Rulebook) -> dict[str, set[str]]:
     return wanted
 
 
-def open_inputs(options: argparse.Namespace, *, with_register: bool = True) -> JudgingInputs:
-    """Open what the options name; reads first if the estate has no snapshot yet."""
+def open_inputs(
+    options: argparse.Namespace, *, with_register: bool = True, of_planned: bool = False
+) -> JudgingInputs:
+    """Open what the options name; reads first if the estate has no snapshot yet.
+
+    The rulebook is that of what exists; with `of_planned`, its rules on accounts about to be made besides.
+    """
     # A snapshot and a rulebook named outright can be judged without an estate file. Where there is one, it
     # counts all the same: to name these two must not lose its register, nor what it says of stale sources.
     alone = options.snapshot and options.rulebook and not Path(options.estate).exists()
     estate = None if alone else open_estate(options.estate)
     rulebook = rulebook_of(options.rulebook, estate)
+    rulebook = rulebook if of_planned else rulebook.of_what_exists
     if options.snapshot:
         snapshot = read_snapshot(Path(options.snapshot))
         if estate is not None and snapshot.manifest.estate != estate.identity:

@@ -86,7 +86,7 @@ def read_kept_rulebook(record: RunRecord, texts: Mapping[str, str]) -> Rulebook:
 
     read = read_rulebooks([(texts[name], name) for name in book.roots], open_included)
     taken_out = set(book.taken_out)
-    return read.only(lambda demand: demand.id not in taken_out)
+    return read.of_what_exists.only(lambda demand: demand.id not in taken_out)
 
 
 def register_of_run(logbook: Logbook, record: RunRecord) -> Register | None:

@@ -21,6 +21,7 @@ COMMANDS = {
     "ahead": "show what will turn to breach, and when, if nothing changes",
     "rehearse": "try another rulebook or limit on the same evidence",
     "who": "pick accounts by any question in the rule language",
+    "vet": "look through a batch of accounts before it is loaded",
     "exempt": "list, add, end, review, explain and import exemptions",
     "rules": "check, show, try, start and compare rulebooks",
     "logbook": "list, show and verify the runs there were",

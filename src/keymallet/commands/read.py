@@ -71,7 +71,7 @@ def _told(sources: Iterable[SourceRecord | Reading]) -> set[str]:
 def _rules_by_table(estate: Estate) -> Mapping[str, Resting]:
     """How many rules rest on each table; none, where the rulebook has faults, which `judge` names."""
     try:
-        return resting_on(rulebook_of(None, estate))
+        return resting_on(rulebook_of(None, estate).of_what_exists)
     except KeymalletError:
         return {}
 

@@ -68,7 +68,8 @@ def run(options: argparse.Namespace) -> int:
             at=next(iter(options.at), None),
         )
     )
-    base = read_rulebook_file(Path(options.rulebook)) if options.rulebook else inputs.rulebook
+    named = read_rulebook_file(Path(options.rulebook)).of_what_exists if options.rulebook else None
+    base = named or inputs.rulebook
     settings = dict(_setting(written) for written in options.settings)
     book = _with_limits(base, settings) if settings else base
     if options.sweep:

@@ -8,6 +8,9 @@ from pathlib import Path
 from keymallet.demo import stories
 from keymallet.demo.cloud import cloud_export
 from keymallet.demo.exports import directory_exports, to_csv
+from keymallet.demo.joiners import HEADER as JOINERS_HEADER
+from keymallet.demo.joiners import joiners
+from keymallet.demo.joiners import truth as joiners_truth
 from keymallet.demo.model import Model, build
 from keymallet.demo.people import staff_list
 from keymallet.demo.truth import Turn, tell_truth
@@ -37,6 +40,9 @@ def write_estate(folder: Path, week: int = LAST) -> None:
         (folder / _CLOUD).unlink(missing_ok=True)
     else:
         _write(folder / _CLOUD, cloud_export(model.users, instant_of(week)))
+    batch = joiners(model)
+    _write(folder / "joiners.csv", to_csv(JOINERS_HEADER, [row.cells() for row in batch], ";"), "utf-8-sig")
+    _write(folder / "ground-truth-joiners.csv", to_csv(("line", "login", "rule"), joiners_truth(batch), ","))
     for host in model.hosts:
         for path, content in host.files().items():
             _write(folder / "hosts" / host.name / path, content)
@@ -76,6 +82,7 @@ _FILES = (
     "exemptions.toml",
     "exceptions.csv",
     "exceptions-map.toml",
+    "joiners.toml",
 )
 
 

@@ -56,7 +56,7 @@ def test_whatever_shows_only_side_by_side_is_made_by_one_pass() -> None:
     across = {
         f"{table.name}.{column.name}"
         for table in TABLES.values()
-        if table.name != "exemption"
+        if table.name not in ("exemption", "planned")
         for column in table.columns
         if column.across
     }

@@ -47,11 +47,10 @@ def subjects_of(
         )
         subject = row_name(table, timed.columns, context.clock)
         return timed.select(account.alias("account"), subject.alias("subject")).hstack(who)
-    subject = pl.concat_str(
-        [label_text(table, name) for name in table.label[:_MOST_IN_A_NAME]],
-        separator=" ",
-        ignore_nulls=True,
-    )
+    labels = [label_text(table, name) for name in table.label[:_MOST_IN_A_NAME]]
+    # A row that is its account's only one has no name of its own.
+    nothing = pl.lit(None, dtype=pl.String)
+    subject = pl.concat_str(labels, separator=" ", ignore_nulls=True) if labels else nothing
     return frame.select(account.alias("account"), subject.alias("subject")).hstack(who)
 
 

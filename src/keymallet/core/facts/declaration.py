@@ -10,6 +10,7 @@ from __future__ import annotations
 from keymallet.core.facts.model import Table
 from keymallet.core.facts.tables.account import ACCOUNT
 from keymallet.core.facts.tables.people import EXEMPTION, PERSON
+from keymallet.core.facts.tables.planned import PLANNED
 from keymallet.core.facts.tables.power import ELEVATION, GRANT
 from keymallet.core.facts.tables.sign_in import FACTOR, KEY, SIGN_IN, WAY_IN
 from keymallet.core.facts.tables.systems import GATE, SETTING
@@ -23,6 +24,7 @@ __all__ = [
     "GRANT",
     "KEY",
     "PERSON",
+    "PLANNED",
     "SETTING",
     "SIGN_IN",
     "WAY_IN",
@@ -42,12 +44,13 @@ TABLES: dict[str, Table] = {
         SETTING,
         PERSON,
         EXEMPTION,
+        PLANNED,
     )
 }
 
 
 TOLD_TABLES = {name: table for name, table in TABLES.items() if not table.across}
-"""The tables whose rows sources give."""
+"""The tables whose rows sources give, registers, or batches of accounts that are about to be made."""
 
 
 def words_of(table: Table, name: str) -> tuple[str, ...]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from enum import IntEnum
 
+from keymallet.core.facts.declaration import PLANNED
 from keymallet.core.language.scope import Limit
 from keymallet.core.language.typed import Const, Typed, limit_of
 
@@ -180,6 +181,11 @@ class Rulebook:
         for demand in self.demands:
             for expression in demand.expressions:
                 yield demand.table, expression
+
+    @property
+    def of_what_exists(self) -> Rulebook:
+        """The book without its rules on accounts that are about to be made."""
+        return self.only(lambda demand: demand.table != PLANNED.name)
 
     def only(self, wanted: Callable[[Demand], bool]) -> Rulebook:
         """The same book with these rules and tallies alone."""

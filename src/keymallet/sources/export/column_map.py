@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.vetting.target import Target
 from keymallet.sources.export.json_path import MEMBER
 from keymallet.sources.export.lengths import parse_length
 from keymallet.sources.export.map_shapes import FILE_NAME, SPAN_UNITS, CellMap, ColumnMapText, FileSettings
@@ -188,6 +189,7 @@ class ColumnMap:
     tables: dict[str, list[RowMap]]
     absent: dict[str, list[str]]
     absent_tables: list[str]
+    target: Target
 
     def settings_of(self, path: str) -> FileSettings:
         """How a file is written: what is said of it, and of all files where nothing is."""

@@ -72,6 +72,21 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
     return records
 
 
+def record_places(data: bytes, file: str, inside: str) -> Iterator[tuple[int, bytes]]:
+    """The records of a file in UTF-8 with the place at which each begins, whatever can be read of them.
+
+    Raises KeymalletError where the file as a whole is not what it should be.
+    """
+    if inside or data.lstrip()[:1] == b"[":
+        yield from _placed(data, _inside(data, file, inside), file)
+        return
+    place = 0
+    for line in data.split(b"\n"):
+        if line.strip():
+            yield place + len(line) - len(line.lstrip()), line.strip()
+        place += len(line) + 1
+
+
 def _all_lines(data: bytes, kept: Records) -> bool:
     """Decode all lines at once; False, and nothing done, where one is not what it should be."""
     if limits.endless_line(data):
@@ -101,23 +116,36 @@ def _from_lines(data: bytes, records: Records) -> None:
 
 def _from_document(data: bytes, records: Records, inside: str) -> None:
     """A list of records, each decoded on its own, so that one that is bad costs only itself."""
-    raw = msgspec.Raw(data)
-    for step in parse_path(inside).steps if inside else ():
-        if not isinstance(step, str):
-            raise fail(f'records = "{inside}" has to be names alone', file=records.file)
-        whole = _whole(raw, dict[str, msgspec.Raw], records.file, f'there is no "{inside}" to be read')
-        if step not in whole:
-            hint = f"there are: {', '.join(list(whole)[:12])}"
-            raise fail(f'there is no "{step}" here', file=records.file, hint=hint)
-        raw = whole[step]
-    members = _whole(raw, list[msgspec.Raw], records.file, "this is no list of records")
+    raw = _inside(data, records.file, inside)
     place, line = 0, 1
-    for member in members:
-        text = bytes(member)
-        at = data.find(text, place)
+    for at, text in _placed(data, raw, records.file):
         line += data.count(b"\n", place, at)
         place = at
         _decode(text, line, records)
+
+
+def _placed(data: bytes, raw: msgspec.Raw, file: str) -> Iterator[tuple[int, bytes]]:
+    """The members of a list with the place in the data at which each begins; equal ones stand apart."""
+    place = data.find(bytes(raw))
+    for member in _whole(raw, list[msgspec.Raw], file, "this is no list of records"):
+        text = bytes(member)
+        place = data.find(text, place)
+        yield place, text
+        place += len(text)
+
+
+def _inside(data: bytes, file: str, inside: str) -> msgspec.Raw:
+    """The list of records in a document, as it stands there."""
+    raw = msgspec.Raw(data)
+    for step in parse_path(inside).steps if inside else ():
+        if not isinstance(step, str):
+            raise fail(f'records = "{inside}" has to be names alone', file=file)
+        whole = _whole(raw, dict[str, msgspec.Raw], file, f'there is no "{inside}" to be read')
+        if step not in whole:
+            hint = f"there are: {', '.join(list(whole)[:12])}"
+            raise fail(f'there is no "{step}" here', file=file, hint=hint)
+        raw = whole[step]
+    return raw
 
 
 def _whole(raw: Any, shape: Any, file: str, otherwise: str) -> Any:

@@ -28,6 +28,7 @@ from keymallet.sources.export.map_shapes import (
     Dates,
     TableMap,
 )
+from keymallet.sources.export.map_target import target_of
 
 AS_OF = Column("as-of", Kind.INSTANT, "when the rows of a file were true", past=True)
 """No fact of anybody: it dates the source."""
@@ -65,6 +66,7 @@ def read_column_map(
         key: [checked.table(TABLES[key], part, path) for path, part in parts] for key, parts in maps.items()
     }
     positions = checked.positions()
+    target = target_of(map_settings.target, document)
     document.raise_problems()
     absent = {key: [name for _, part in parts for name in part.absent] for key, parts in maps.items()}
     return ColumnMap(
@@ -79,6 +81,7 @@ def read_column_map(
         checked_maps,
         absent,
         map_settings.absent,
+        target,
     )
 
 

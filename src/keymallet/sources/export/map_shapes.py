@@ -6,6 +6,8 @@ from typing import Any, Literal
 
 import msgspec
 
+from keymallet.sources.sections import KindWord
+
 NAMED_FORMATS = (
     "iso",
     "epoch-seconds",
@@ -91,6 +93,29 @@ class Dates(msgspec.Struct, rename="kebab", frozen=True):
     plain: str | None = None
 
 
+class GivesText(msgspec.Struct, rename="kebab", frozen=True):
+    """What the target gives to accounts of one sort; see `core.vetting.target.Gives`."""
+
+    units: tuple[str, ...] = ()
+    kinds: tuple[KindWord, ...] = ()
+    titles: tuple[str, ...] = ()
+    groups: tuple[str, ...] | None = None
+    entitlements: tuple[str, ...] | None = None
+    more: bool = False
+
+
+class TargetText(msgspec.Struct, rename="kebab", frozen=True):
+    """The system that a batch of planned accounts is for; see `core.vetting.target.Target`."""
+
+    source: str = ""
+    required: tuple[str, ...] = ()
+    name_pattern: str = ""
+    longest: dict[str, int] = {}
+    characters: dict[str, str] = {}
+    ordered_by: str = ""
+    gives: tuple[GivesText, ...] = ()
+
+
 class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
     """A column map as it stands in its file; the tables stand beside these under their own names."""
 
@@ -109,3 +134,4 @@ class ColumnMapText(msgspec.Struct, rename="kebab", frozen=True):
     none: list[str] = []
     unknown: list[str] = []
     absent: list[str] = []
+    target: TargetText = TargetText()

@@ -11,7 +11,7 @@ from pathlib import Path
 import polars as pl
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import EXEMPTION, TABLES
+from keymallet.core.facts.declaration import EXEMPTION, PLANNED, TABLES
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.clocks import AN_INSTANT, instant_of
 from keymallet.sources.export.column_map import ColumnMap, RowMap
@@ -211,6 +211,9 @@ def _check_files(section: ExportSection, column_map: ColumnMap) -> None:
     if EXEMPTION.name in section.files:
         hint = "keymallet exempt import FILE --map MAP enters a list of them there"
         raise fail("exemptions stand in the register, and in no source", file=section.map, hint=hint)
+    if PLANNED.name in section.files:
+        hint = "keymallet vet FILE --map MAP looks at a batch before it is loaded"
+        raise fail("accounts that are about to be made stand in no source", file=section.map, hint=hint)
     unmapped = section.files.keys() - column_map.tables.keys()
     if unmapped:
         names = ", ".join(sorted(unmapped))

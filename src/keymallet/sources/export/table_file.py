@@ -26,7 +26,8 @@ _NUMBER = "row in the file"
 class TableFile:
     """One file, read as one table by one part of the map; `lines` are those of its rows, if they are kept.
 
-    `as_of` are the instants at which its rows were true, where a column tells.
+    `as_of` are the instants at which its rows were true, where a column tells. Rows that stand twice, or
+    without their key, are kept where it is to be read `as_they_stand`.
     """
 
     row_map: RowMap
@@ -36,6 +37,7 @@ class TableFile:
     remarks: list[str] = field(default_factory=list)
     unused: list[str] = field(default_factory=list)
     keep_lines: bool = False
+    as_they_stand: bool = False
     lines: list[int] = field(default_factory=list)
     as_of: pl.Series | None = None
 
@@ -65,10 +67,12 @@ class TableFile:
             reading.empty_files.append(f"{self.path} holds no row of {self.table.name}")
         self.frame = self._converted(rows, request)
         required = self.table.required
-        self._refuse(self.frame[required].is_null(), f"no {required}", rows)
+        if not self.as_they_stand:
+            self._refuse(self.frame[required].is_null(), f"no {required}", rows)
         keys = self.frame[required]
+        once = self.table in (ACCOUNT, PERSON) and not self.as_they_stand
         # Equal names have equal hashes: as many hashes as rows means that no name stands twice.
-        if self.table in (ACCOUNT, PERSON) and keys.hash().n_unique() < self.frame.height:
+        if once and keys.hash().n_unique() < self.frame.height:
             self._refuse(~keys.is_first_distinct(), f"this {required} stood on an earlier line", rows)
         self.intake.read += self._read_in_full()
         if self.keep_lines:

@@ -1,0 +1,66 @@
+"""Look through a batch of accounts before it is loaded: what is ready, what to fix first, and why.
+
+Each row is held against the newest evidence and judged by the rules on planned accounts, and by every
+rule that could judge it on its first day. First passwords in the file are looked at and never kept.
+
+Exit code: 0 every row is ready, 1 something at or above --fail-on is to be fixed first, 2 the request
+could not be carried out, 3 nothing is to be fixed, but something could not be told.
+"""
+
+from __future__ import annotations
+
+import argparse
+
+from keymallet.commands.arguments.shared import FAIL_ON, add_judging, add_rows_format, number_of
+
+EXAMPLES = [
+    ("keymallet vet joiners.csv --map maps/joiners.toml", "which rows are ready, and what is wrong"),
+    (
+        "keymallet vet joiners.csv --map maps/joiners.toml --fixed joiners-remarks.csv",
+        "the same file with a column of remarks, to be corrected and looked through again",
+    ),
+    (
+        "keymallet vet joiners.csv --map maps/joiners.toml --with grant=rights.csv",
+        "with the rights in a file of their own",
+    ),
+]  # fmt: skip
+
+SHOWN = 10
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Declare the arguments."""
+    parser.add_argument("file", metavar="FILE", help="the batch: CSV, JSON or text in columns of fixed width")
+    parser.add_argument("--map", metavar="MAP", required=True, help="the column map that reads it")
+    parser.add_argument(
+        "--into",
+        metavar="SOURCE",
+        help="the source of the estate that it will be loaded into (default: what the map's [target] says)",
+    )
+    parser.add_argument(
+        "--with",
+        dest="beside",
+        metavar="TABLE=FILE",
+        action="append",
+        default=[],
+        help="a table that the map reads from a file of its own: grant=rights.csv (again for each)",
+    )
+    parser.add_argument(
+        "--fixed", metavar="FILE", help="write the batch there as it stands, with a column of remarks"
+    )
+    parser.add_argument(
+        "--fail-on",
+        choices=FAIL_ON,
+        default="low",
+        help="the least severity that ends with code 1 (default: low)",
+    )
+    parser.add_argument(
+        "--rows",
+        type=number_of("rows"),
+        default=SHOWN,
+        metavar="N",
+        help=f"rows shown one by one (default: {SHOWN})",
+    )
+    parser.add_argument("--all", action="store_true", help="show every row that is not ready")
+    add_judging(parser)
+    add_rows_format(parser)

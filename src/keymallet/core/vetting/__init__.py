@@ -1,0 +1,1 @@
+"""Accounts about to be made: held against what exists, judged, held against what came of them."""

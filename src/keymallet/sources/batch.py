@@ -1,0 +1,143 @@
+"""A batch of accounts that are about to be made, read from an export by its map."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.base.problems import fail
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, PERSON, PLANNED
+from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal
+from keymallet.core.vetting.batch import Batch, unique_names
+from keymallet.sources.export.column_map import ColumnMap
+from keymallet.sources.export.map_checks import read_column_map
+from keymallet.sources.export.reading import FORMATS
+from keymallet.sources.export.shaping import is_for, numbered
+from keymallet.sources.export.table_file import TableFile
+from keymallet.sources.request import Request, config_text, read_file
+
+_JSON = (".json", ".jsonl", ".ndjson")
+_LINE = "line in the file"
+_KEY = "name in the batch"
+
+
+def format_of(file: str, column_map: ColumnMap) -> str:
+    """The format a file is read in: what the map says, else by its ending; text where columns have places."""
+    told = column_map.settings_of(file).read
+    usual = "text" if column_map.positions else "csv"
+    return told or ("json" if Path(file).suffix.lower() in _JSON else usual)
+
+
+def batch_map(map_file: str, file: str, clock: ZoneInfo) -> ColumnMap:
+    """Read and check the map of a batch. Raises KeymalletError with every fault in it."""
+    text = config_text(Path(map_file), map_file)
+    likely = "json" if Path(file).suffix.lower() in _JSON else "csv"
+    column_map = read_column_map(text, map_file, clock, FORMATS[likely].header_fault)
+    for name in (EXEMPTION.name, PERSON.name):
+        if name in column_map.tables:
+            hint = "a batch has accounts, what is planned of them, and what belongs to them"
+            raise fail(f"a batch of accounts has no {name}", file=map_file, hint=hint)
+    if ACCOUNT.name not in column_map.tables:
+        hint = f'add [{ACCOUNT.name}.columns] with name = "…"'
+        raise fail("the map says nothing about accounts", file=map_file, hint=hint)
+    return column_map
+
+
+def read_batch(
+    file: str, column_map: ColumnMap, clock: ZoneInfo, at: datetime, beside: Mapping[str, str]
+) -> Batch:
+    """Read planned accounts, and what belongs to them; tables of `beside` stand in files of their own.
+
+    Raises KeymalletError where a file cannot be read as a whole, or `beside` names a table without a map.
+    """
+    for name in beside:
+        if name not in column_map.tables or name == ACCOUNT.name:
+            others = ", ".join(name for name in column_map.tables if name != ACCOUNT.name) or "none"
+            raise fail(f'--with {name}=…: the map says nothing about "{name}"', hint=f"it maps: {others}")
+    batch = Batch(file, column_map.target)
+    reading = Reading("batch")
+    with ThreadPoolExecutor() as workers:
+        request = Request("batch", Path(), clock, at, workers)
+        files = {
+            name: _read_table(
+                name, beside.get(name, file), column_map, request, reading, same_file=name not in beside
+            )
+            for name in sorted(column_map.tables, key=lambda name: name != ACCOUNT.name)
+        }
+    _take_accounts(files[ACCOUNT.name], batch)
+    for name, parts in files.items():
+        if name != ACCOUNT.name:
+            _take_rows(name, parts, batch, same_file=name not in beside)
+        for part in parts:
+            batch.refused += [each for each in part.intake.refusals if each not in batch.refused]
+            batch.unreadable += part.intake.unreadable_cells
+            batch.remarks += [remark for remark in part.remarks if remark not in batch.remarks]
+    for name, absent in column_map.absent.items():
+        batch.supply[name].update(dict.fromkeys(absent, "the target has no such thing"))
+    batch.told_by = {
+        f"{name}.{cell.column.name}": cell.header
+        for name, parts in files.items()
+        if name not in beside
+        for part in parts
+        for cell in part.row_map.cells
+        if cell.header
+    }
+    return batch
+
+
+def _read_table(
+    name: str, path: str, column_map: ColumnMap, request: Request, reading: Reading, *, same_file: bool
+) -> list[TableFile]:
+    """One table out of its file, in all the parts that the map has for such a file."""
+    form = FORMATS[format_of(path, column_map)]
+    parts = column_map.tables[name]
+    if any(part.if_columns for part in parts) or any(
+        "{n}" in asked for part in parts for asked in part.asked
+    ):
+        names = form.names_of(read_file(Path(path), path), path, column_map)
+        parts = [each for part in parts if is_for(part, names) for each in numbered(part, names, path)]
+    read = []
+    for part in parts:
+        table_file = TableFile(part, path, keep_lines=True, as_they_stand=same_file)
+        table_file.read(column_map, request, reading, form.rows_of)
+        read.append(table_file)
+    return read
+
+
+def _take_accounts(parts: list[TableFile], batch: Batch) -> None:
+    frame = pl.concat([part.frame for part in parts], how="diagonal")
+    batch.lines = [line for part in parts for line in part.lines]
+    batch.written = frame["name"].cast(pl.String)
+    batch.tables[ACCOUNT.name] = frame.with_columns(unique_names(batch.written, batch.lines).alias("name"))
+    batch.supply[ACCOUNT.name] = {name: where for part in parts for name, where in part.supply.items()}
+
+
+def _take_rows(name: str, parts: list[TableFile], batch: Batch, *, same_file: bool) -> None:
+    """The rows of a table beside the accounts: in the same file they are the account's on the same line."""
+    accounts = batch.accounts.select(pl.col("name").alias(_KEY)).with_columns(
+        pl.Series(_LINE, batch.lines, dtype=pl.Int64), batch.written.alias("account")
+    )
+    taken = []
+    for part in parts:
+        frame = part.frame.with_columns(pl.Series(_LINE, part.lines, dtype=pl.Int64))
+        by = [_LINE, "account"] if same_file else ["account"]
+        known = accounts.unique(by, keep="first")
+        found = frame.join(
+            known.select(*by, _KEY), on=by, how="left", maintain_order="left", nulls_equal=True
+        )
+        strays = found.filter(pl.col(_KEY).is_null())
+        batch.refused += [
+            Refusal(part.path, line, f"names no account of the batch: {account}")
+            for line, account in strays.select(_LINE, "account").head(MOST_DETAILS).iter_rows()
+        ]
+        found = found.filter(pl.col(_KEY).is_not_null())
+        taken.append(found.with_columns(pl.col(_KEY).alias("account")).drop(_KEY, _LINE))
+    batch.tables[name] = pl.concat(taken, how="diagonal")
+    batch.supply[name] = {column: where for part in parts for column, where in part.supply.items()}
+    if name == PLANNED.name:
+        batch.tables[name] = batch.tables[name].unique("account", keep="first", maintain_order=True)

@@ -1,0 +1,131 @@
+"""What vetting found, for people: how many rows are ready, what is wrong, and row by row why."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from operator import itemgetter
+from zoneinfo import ZoneInfo
+
+import polars as pl
+from rich.console import Console
+from rich.padding import Padding
+from rich.text import Text
+
+from keymallet.core.base.listing import and_more, how_many, some_names
+from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.core.vetting.vetting import CELLS, Result, Vetted
+from keymallet.views.plain_table import PlainTable
+from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_grid, text
+
+RULES_SHOWN = 12
+_STYLES = {Result.READY: "green", Result.FIX_FIRST: "red", Result.CANNOT_TELL: "yellow"}
+
+
+def show_vetted(out: Console, vetted: Vetted, organisation: str, clock: ZoneInfo, most: int) -> None:
+    """Print how the batch came out; `most` rows one by one, those that have to be fixed first."""
+    batch = vetted.batch
+    rows = how_many(vetted.rows, "planned account")
+    title = f"{organisation}: {rows} for {batch.target.source}, looked at {moment(vetted.at, clock)}"
+    out.print(text(title, "bold"))
+    _show_results(out, vetted)
+    if vetted.found.height:
+        out.print()
+        _show_rules(out, vetted)
+        out.print()
+        _show_rows(out, vetted, most)
+    _show_unread(out, vetted)
+    _show_open(out, vetted)
+    out.print()
+
+
+def _show_results(out: Console, vetted: Vetted) -> None:
+    line = Text("  ")
+    for result in (Result.READY, Result.FIX_FIRST, Result.CANNOT_TELL):
+        number = vetted.number(result)
+        line.append(" · " if len(line) > 2 else "", "dim")
+        line.append(f"{number:,} {result.words}", _STYLES[result] if number else "dim")
+    out.print(line)
+
+
+def _show_rules(out: Console, vetted: Vetted) -> None:
+    counted = (
+        vetted.found.with_columns(pl.col("verdict", "severity").cast(pl.String))
+        .group_by("rule", "title", "severity", "verdict", maintain_order=True)
+        .agg(pl.len().alias("rows"))
+    )
+    graded = sorted(
+        counted.iter_rows(named=True),
+        key=lambda row: (row["verdict"] == "unproven", -SEVERITIES[row["severity"]], -row["rows"]),
+    )
+    table = PlainTable()
+    table.add_column("rows", justify="right")
+    table.add_column("severity")
+    table.add_column("what has to hold", ratio=1)
+    for row in graded[:RULES_SHOWN]:
+        severity = SEVERITIES[row["severity"]]
+        open_ = row["verdict"] == "unproven"
+        said = text(row["title"]).append_text(text(" · not known" if open_ else "", "yellow"))
+        table.add_row(f"{row['rows']:,}", Text(row["severity"], SEVERITY_STYLES[severity]), said)
+    out.print(table)
+    if len(graded) > RULES_SHOWN:
+        out.print(text(f"  {and_more(len(graded) - RULES_SHOWN, 'rule')}: --format csv has them all", "dim"))
+
+
+def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
+    numbered = vetted.found.with_columns(vetted.found_rows.alias("place"))
+    worst = {int(place): result for place, result in enumerate(vetted.results)}
+    told = numbered.with_columns(pl.col("verdict", "severity").cast(pl.String)).iter_rows(named=True)
+    by_row = [(place, list(rows)) for place, rows in groupby(told, key=itemgetter("place"))]
+    by_row.sort(key=lambda each: -worst[each[0]])
+    for place, found in by_row[:most]:
+        name = vetted.batch.written[place]
+        result = Result(worst[place])
+        head = text(f"line {vetted.batch.lines[place]}", "dim").append("  ")
+        head.append_text(text(name if name is not None else "no login name", "bold"))
+        head.append("  ").append(result.words, _STYLES[result])
+        out.print(head)
+        grid = plain_grid(8, None)
+        for row in sorted(found, key=lambda row: -SEVERITIES[row["severity"]]):
+            severity = SEVERITIES[row["severity"]]
+            grid.add_row(Text(row["severity"], SEVERITY_STYLES[severity]), _said(row))
+        out.print(Padding(grid, (0, 0, 0, 2), expand=False))
+    if len(by_row) > most:
+        more = and_more(len(by_row) - most, "row")
+        out.print(text(f"{more} not ready: --all shows them", "dim"))
+
+
+def _said(row: dict[str, object]) -> Text:
+    cells = row[CELLS]
+    assert isinstance(cells, list)
+    line = text(f"{' + '.join(cells)}: " if cells else "", "bold")
+    if row["verdict"] == "unproven":
+        missing = row["missing"]
+        assert isinstance(missing, list)
+        return line.append_text(
+            text(f"{row['title']}: not known, for want of {', '.join(missing)}", "yellow")
+        )
+    line.append_text(text(row["because"]))
+    line.append("\n").append_text(text(row["advice"], "dim"))
+    return line
+
+
+def _show_unread(out: Console, vetted: Vetted) -> None:
+    lines = [
+        *((each, "not read") for each in vetted.refused),
+        *((each, "unknown") for each in vetted.batch.unreadable),
+    ]
+    for refusal, what in lines[:5]:
+        column = f', "{refusal.column}"' if refusal.column else ""
+        out.print(text(f"  {refusal.file} line {refusal.lines}{column}: {what}: {refusal.reason}", "yellow"))
+    if len(lines) > 5:
+        out.print(text(f"  {and_more(len(lines) - 5)} that could not be read", "yellow"))
+
+
+def _show_open(out: Console, vetted: Vetted) -> None:
+    if not vetted.open:
+        return
+    missing = sorted({fact for facts in vetted.open.values() for fact in facts})
+    number = how_many(len(vetted.open), "rule")
+    said = f"not judged: {number}, for want of {some_names(missing, 8)}: {some_names(list(vetted.open), 4)}"
+    out.print()
+    out.print(Padding(text(said, "yellow"), (0, 0, 0, 2), expand=False))

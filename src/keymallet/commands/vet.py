@@ -11,21 +11,20 @@ import polars as pl
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
+from keymallet.commands.vet_loaded import show_loaded
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
+from keymallet.core.base.source_names import is_of
 from keymallet.core.linking.linked import LinkingRules
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.core.vetting.batch import Batch
 from keymallet.core.vetting.evidence import planned_evidence
 from keymallet.core.vetting.existing import Existing, facts_needed
 from keymallet.core.vetting.remarks import remarks_by_line
-from keymallet.core.vetting.target import Target
 from keymallet.core.vetting.vetting import Result, Vetted, vet
-from keymallet.sources.batch import batch_map, read_batch
-from keymallet.sources.export.column_map import ColumnMap
-from keymallet.sources.export.remarked import remarked
-from keymallet.sources.request import read_file
+from keymallet.sources.batches.reading import open_batch
+from keymallet.sources.sections import SourceSection
 from keymallet.store.earlier_names import earlier_names
 from keymallet.views.terminal import console, show_hints
 from keymallet.views.vet import show_vetted
@@ -38,12 +37,15 @@ def run(options: argparse.Namespace) -> int:
         hint = "name a new file: somebody may be correcting this one"
         raise fail("this file exists already", file=str(fixed), hint=hint)
     inputs = open_inputs(options, of_planned=True)
-    column_map = batch_map(options.map, options.file, inputs.clock)
-    batch = read_batch(options.file, column_map, inputs.clock, inputs.at, _beside(options.beside))
-    batch.target = _target(options, inputs, batch)
+    file = open_batch(options.file, options.map, inputs.clock, _beside(options.beside))
+    source = _target(options, inputs, file.target.source)
+    batch = file.read(_section(inputs, source), inputs.clock, inputs.at)
+    batch.target = replace(file.target, source=source)
+    if options.loaded:
+        return show_loaded(options, inputs, file, batch, fixed)
     vetted = _vetted(inputs, batch)
     if fixed is not None:
-        _write_remarks(options.file, column_map, vetted, fixed)
+        write_file(fixed, file.with_remarks(remarks_by_line(vetted)))
     if options.format != "table":
         write_rows(options, _rows(vetted), _head(inputs, vetted), "rows")
     else:
@@ -64,20 +66,30 @@ def _beside(written: list[str]) -> dict[str, str]:
     return found
 
 
-def _target(options: argparse.Namespace, inputs: JudgingInputs, batch: Batch) -> Target:
-    """The target with the name of its source. Raises KeymalletError where that is none of the estate's."""
+def _target(options: argparse.Namespace, inputs: JudgingInputs, told: str) -> str:
+    """The source that the batch is for. Raises KeymalletError where that is none of the snapshot's."""
     manifest = inputs.snapshot.manifest
     known = [name for name, record in manifest.sources.items() if "name" in record.supply.get("account", {})]
-    name = options.into or batch.target.source
+    name = options.into or told
     if not name and len(known) == 1:
         (name,) = known
     if not name:
         hint = f'--into SOURCE, or [target] source = "…" in the map; there are: {", ".join(known)}'
-        raise fail("which source of the estate is the batch for?", file=options.map, hint=hint)
+        raise fail(
+            "which source of the estate is the batch for?", file=options.map or options.file, hint=hint
+        )
     if name not in known:
         hint = did_you_mean(name, known) or f"there are: {', '.join(known)}"
-        raise fail(f'the snapshot has no accounts of a source "{name}"', file=options.map, hint=hint)
-    return replace(batch.target, source=name)
+        raise fail(
+            f'the snapshot has no accounts of a source "{name}"', file=options.map or options.file, hint=hint
+        )
+    return name
+
+
+def _section(inputs: JudgingInputs, source: str) -> SourceSection | None:
+    """How the estate reads the source; None where there is no estate file, or it has none of this name."""
+    sources = inputs.estate.sources if inputs.estate else ()
+    return next((each.section for each in sources if is_of(source, each.name)), None)
 
 
 def _vetted(inputs: JudgingInputs, batch: Batch) -> Vetted:
@@ -87,16 +99,11 @@ def _vetted(inputs: JudgingInputs, batch: Batch) -> Vetted:
         name: [*record.incomplete, *([record.failed] if record.failed else [])]
         for name, record in snapshot.manifest.sources.items()
     }
-    before = earlier_names(snapshot.folder.parent, snapshot.manifest.estate, source, snapshot)
+    before = earlier_names(snapshot, source)
     existing = Existing(evidence, before, {name: why for name, why in unfinished.items() if why})
     rules = inputs.estate.linking if inputs.estate else LinkingRules(inputs.clock)
     planned = planned_evidence(batch, existing, rules, inputs.organisation, inputs.at)
     return vet(batch, planned, inputs.rulebook, inputs.register, inputs.clock, inputs.at)
-
-
-def _write_remarks(file: str, column_map: ColumnMap, vetted: Vetted, fixed: Path) -> None:
-    data = remarked(read_file(Path(file), file), file, column_map, remarks_by_line(vetted))
-    write_file(fixed, data)
 
 
 def _rows(vetted: Vetted) -> pl.DataFrame:
@@ -142,7 +149,7 @@ def _show(options: argparse.Namespace, inputs: JudgingInputs, vetted: Vetted) ->
         out = console(stream)
         most = vetted.rows if options.all else options.rows
         show_vetted(out, vetted, inputs.organisation, inputs.clock, most)
-        words = ["keymallet", "vet", options.file, "--map", options.map]
+        words = ["keymallet", "vet", options.file, *(["--map", options.map] if options.map else [])]
         words += ["--into", options.into] if options.into else []
         words += [word for each in options.beside for word in ("--with", each)]
         hints = []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from itertools import groupby
 from operator import itemgetter
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -13,6 +14,7 @@ from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many, some_names
 from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.core.vetting.remarks import facts_named
 from keymallet.core.vetting.vetting import CELLS, Result, Vetted
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_grid, text
@@ -86,8 +88,11 @@ def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
         out.print(head)
         grid = plain_grid(8, None)
         for row in sorted(found, key=lambda row: -SEVERITIES[row["severity"]]):
-            severity = SEVERITIES[row["severity"]]
-            grid.add_row(Text(row["severity"], SEVERITY_STYLES[severity]), _said(row))
+            if row["verdict"] != "unproven":
+                severity = SEVERITIES[row["severity"]]
+                grid.add_row(Text(row["severity"], SEVERITY_STYLES[severity]), _said(row))
+        if unknown := [row for row in found if row["verdict"] == "unproven"]:
+            grid.add_row(Text("", "dim"), _unknown(unknown, vetted))
         out.print(Padding(grid, (0, 0, 0, 2), expand=False))
     if len(by_row) > most:
         more = and_more(len(by_row) - most, "row")
@@ -97,16 +102,16 @@ def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
 def _said(row: dict[str, object]) -> Text:
     cells = row[CELLS]
     assert isinstance(cells, list)
-    line = text(f"{' + '.join(cells)}: " if cells else "", "bold")
-    if row["verdict"] == "unproven":
-        missing = row["missing"]
-        assert isinstance(missing, list)
-        return line.append_text(
-            text(f"{row['title']}: not known, for want of {', '.join(missing)}", "yellow")
-        )
-    line.append_text(text(row["because"]))
-    line.append("\n").append_text(text(row["advice"], "dim"))
-    return line
+    line = text(f"{' + '.join(cells)}: " if cells else "", "bold").append_text(text(row["because"]))
+    return line.append("\n").append_text(text(row["advice"], "dim"))
+
+
+def _unknown(rows: list[dict[str, Any]], vetted: Vetted) -> Text:
+    """What is not known of a row, and how many rules rest on it."""
+    missing = [fact for row in rows for fact in row["missing"] or ()]
+    facts = some_names(list(dict.fromkeys(facts_named(missing, vetted.batch))), 6)
+    rules = "1 rule rests" if len(rows) == 1 else f"{len(rows):,} rules rest"
+    return text(f"not known: {facts}; {rules} on it", "yellow")
 
 
 def _show_unread(out: Console, vetted: Vetted) -> None:

@@ -3,8 +3,9 @@
 Each row is held against the newest evidence and judged by the rules on planned accounts, and by every
 rule that could judge it on its first day. First passwords in the file are looked at and never kept.
 
-Exit code: 0 every row is ready, 1 something at or above --fail-on is to be fixed first, 2 the request
-could not be carried out, 3 nothing is to be fixed, but something could not be told.
+Exit code: 0 every row is ready, or arrived as asked; 1 something at or above --fail-on is to be fixed
+first, or did not arrive as asked; 2 the request could not be carried out; 3 nothing of that, but
+something is not known.
 """
 
 from __future__ import annotations
@@ -20,6 +21,10 @@ EXAMPLES = [
         "the same file with a column of remarks, to be corrected and looked through again",
     ),
     (
+        "keymallet vet joiners.csv --map maps/joiners.toml --loaded --fixed again.csv",
+        "once it was loaded and keymallet read ran: what to load again",
+    ),
+    (
         "keymallet vet joiners.csv --map maps/joiners.toml --with grant=rights.csv",
         "with the rights in a file of their own",
     ),
@@ -30,8 +35,14 @@ SHOWN = 10
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Declare the arguments."""
-    parser.add_argument("file", metavar="FILE", help="the batch: CSV, JSON or text in columns of fixed width")
-    parser.add_argument("--map", metavar="MAP", required=True, help="the column map that reads it")
+    parser.add_argument(
+        "file", metavar="FILE", help="the batch: CSV, JSON, fixed-width text, LDIF, SCIM bulk requests"
+    )
+    parser.add_argument(
+        "--map",
+        metavar="MAP",
+        help="the column map that reads it; of LDIF and SCIM bulk requests only its [target] counts",
+    )
     parser.add_argument(
         "--into",
         metavar="SOURCE",
@@ -46,7 +57,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="a table that the map reads from a file of its own: grant=rights.csv (again for each)",
     )
     parser.add_argument(
-        "--fixed", metavar="FILE", help="write the batch there as it stands, with a column of remarks"
+        "--loaded",
+        action="store_true",
+        help="after loading and reading: what arrived as asked, what differs, what is missing",
+    )
+    parser.add_argument(
+        "--fixed",
+        metavar="FILE",
+        help="write the batch there as it stands, with a column of remarks; with --loaded, only the records"
+        " that are missing or differ",
     )
     parser.add_argument(
         "--fail-on",

@@ -18,6 +18,10 @@ MOST_DETAILS = 1_000
 """How many refusals are kept one by one for a table and kind; all are counted."""
 
 
+NO_SUCH_THING = "the system has no such thing"
+"""Where a fact stands of which a system has no notion: it is none, and known to be."""
+
+
 def digest_of_record(record: bytes) -> str:
     """What tells later whether the very same record was refused again."""
     return hashlib.blake2b(record, digest_size=10).hexdigest()

@@ -33,8 +33,10 @@ def marks_of_shape(batch: Batch) -> Marks:
     """What is missing, damaged, not taken, out of order, against the pattern, and given beyond the usual."""
     frame = batch.accounts.with_columns(batch.written.alias("name"))
     target = batch.target
+    # An account without a name is none, whatever the target.
+    required = dict.fromkeys(("name", *target.required))
     marks = {
-        "missing": _listed(frame, ((name, _is_missing(frame, name)) for name in target.required)),
+        "missing": _listed(frame, ((name, _is_missing(frame, name)) for name in required)),
         "damaged": _listed(
             frame, ((name, _is_damaged(frame, name)) for name in _TEXTS if name in frame.columns)
         ),

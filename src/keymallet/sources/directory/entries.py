@@ -99,6 +99,15 @@ def normal_dn(dn: str) -> str:
     return "".join(f"{kind.strip()}={_plain(value)}{sign}" for kind, value, sign in parts).lower()
 
 
+def first_value(dn: str) -> str:
+    """What the first part of a name says: `crew` of `cn=crew,ou=groups`; what is no name, as it stands."""
+    try:
+        ((_, value, _), *_) = parse_dn(dn, escape=False, strip=True)
+    except (LDAPInvalidDnError, IndexError, ValueError):
+        return dn.strip()
+    return _ESCAPED.sub(lambda match: chr(int(match[1], 16)) if len(match[1]) == 2 else match[1], value)
+
+
 def _plain(value: str) -> str:
     """Every escape in one form, so that `\\2c` and `\\,` are the same comma."""
 

@@ -79,12 +79,14 @@ class Directory:
     own: str = ""
     with_password: set[str] | None = None
     all_asked: bool = True
+    named: dict[str, Entry] = field(default_factory=dict)
+    """The accounts by their login name, once they are interpreted."""
     _logins: dict[str, str] = field(default_factory=dict)
 
     def interpret(self) -> None:
         """Fill the reading's tables."""
         accounts, groups = self._sorted_out()
-        named = self._named(accounts)
+        named = self.named = self._named(accounts)
         self._logins = {entry.key: login for login, entry in named.items()}
         policies = Policies(self.entries, self.section.default_policy)
         membership = DirectoryGroups(groups)

@@ -15,14 +15,15 @@ from ldif import LDIFParser
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import Reading, Refusal, digest_of_record
-from keymallet.sources.directory.entries import Entry, attribute_name
+from keymallet.sources.directory.entries import Entry, attribute_name, first_value
 from keymallet.sources.directory.interpret import Directory, unique
 from keymallet.sources.request import Request
 from keymallet.sources.sections import LdifSection
 from keymallet.sources.shared import limits
 
 _ELSEWHERE = re.compile(rb"^([A-Za-z][\w;.-]*):<", re.MULTILINE)
-_CHANGE = re.compile(rb"^changetype:", re.MULTILINE | re.IGNORECASE)
+_CHANGE = re.compile(rb"^changetype:[ ]*(\w*)", re.MULTILINE | re.IGNORECASE)
+_ADDS_MEMBERS = re.compile(rb"^add:[ ]*(member|uniqueMember|memberUid)[ ]*$", re.IGNORECASE)
 _LONGEST_NAME = 8_000
 
 
@@ -32,7 +33,7 @@ def read(section: LdifSection, request: Request) -> list[Reading]:
     entries: list[Entry] = []
     paths = [section.files] if isinstance(section.files, str) else section.files
     for path in paths:
-        read_entries = list(_entries(path, request.bytes_of(path, reading), reading))
+        read_entries = list(entries_of(path, request.bytes_of(path, reading), reading))
         if not read_entries:
             hint = "a record begins with dn: and ends with a blank line"
             raise fail("no entry stands here", file=path, hint=hint)
@@ -41,7 +42,12 @@ def read(section: LdifSection, request: Request) -> list[Reading]:
     return [reading]
 
 
-def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
+def entries_of(path: str, data: bytes, reading: Reading, *, adding: bool = False) -> Iterator[Entry]:
+    """The entries of a file; with `adding`, those that its change records would add.
+
+    What cannot be read, or asks for another change, is noted in the reading's accounts. A record that adds
+    members to a group that is there gives the group with these.
+    """
     intake = reading.table_intake("account")
     for line, block in _blocks(data):
         if len(block) > limits.LARGEST_RECORD:
@@ -50,10 +56,18 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
         for name in _ELSEWHERE.findall(block):
             complaint = "a value that stands in another file is not fetched"
             intake.cannot_read(1, [Refusal(path, line, complaint, name.decode("ascii", "replace"))])
-        if _CHANGE.search(block):
+        change = _CHANGE.search(block)
+        if change and not adding:
             hint = "dump the entries themselves, not changes to them"
             intake.refuse(Refusal(path, line, f"a change record: {hint}"))
             continue
+        if change and change[1].lower() != b"add":
+            members = _added_members(block) if change[1].lower() == b"modify" else None
+            if members is None:
+                what = change[1].decode("ascii", "replace")
+                intake.refuse(Refusal(path, line, f"it asks for another change than to add: {what}"))
+                continue
+            block = members
         if _first_line_is_too_long(block):
             intake.refuse(Refusal(path, line, "the name of the entry is longer than any directory takes"))
             continue
@@ -75,7 +89,24 @@ def _entries(path: str, data: bytes, reading: Reading) -> Iterator[Entry]:
         attributes: dict[str, list[bytes]] = {}
         for described, attribute in values.items():
             attributes.setdefault(attribute_name(described), []).extend(attribute)
+        if adding:
+            # A group that is there already tells no name of its own.
+            attributes.setdefault("cn", [first_value(dn).encode()])
         yield Entry(dn, attributes, path, line)
+
+
+def _added_members(block: bytes) -> bytes | None:
+    """A record that adds members to a group as one of a group with these; None where it does more."""
+    begin, *rest = re.split(rb"^changetype:.*\n", block, maxsplit=1, flags=re.MULTILINE | re.IGNORECASE)
+    members: list[bytes] = []
+    for part in re.split(rb"^-[ ]*\n?", rest[0] if rest else b"", flags=re.MULTILINE):
+        lines = [line for line in part.split(b"\n") if line]
+        if lines and not _ADDS_MEMBERS.match(lines[0]):
+            return None
+        members += lines[1:]
+    if not members:
+        return None
+    return b"".join([begin, b"objectClass: groupOfNames\n", *(line + b"\n" for line in members)])
 
 
 def _blocks(data: bytes) -> Iterator[tuple[int, bytes]]:

@@ -12,9 +12,9 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from keymallet.core.facts.reading import NO_SUCH_THING
 from keymallet.sources.directory.entries import Entry, filetime, generalized_time
 from keymallet.sources.directory.policies import NOT_KNOWN, Policies, Policy
-from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
 Facts = dict[str, Any]
 _DISABLED, _LOCKED, _NEVER_EXPIRES, _SMARTCARD, _EXPIRED = 0x2, 0x10, 0x10000, 0x40000, 0x800000

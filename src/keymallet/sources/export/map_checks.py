@@ -37,10 +37,16 @@ _POSITIONS = re.compile(r"(\d+)(?:-(\d+))?", re.ASCII)
 
 
 def read_column_map(
-    text: str, name: str, clock: ZoneInfo, header_fault: Callable[[str], str] = lambda header: ""
+    text: str,
+    name: str,
+    clock: ZoneInfo,
+    header_fault: Callable[[str], str] = lambda header: "",
+    *,
+    of_target: bool = False,
 ) -> ColumnMap:
     """Read and check a column map; `header_fault` says what is wrong with the name of a column.
 
+    With `of_target` it need not map a table: only what it says of the target of a batch is wanted.
     Raises KeymalletError with every problem in it.
     """
     document = TomlDocument(text, name)
@@ -57,7 +63,7 @@ def read_column_map(
     rest = {key: value for key, value in rest.items() if key in settings}
     map_settings = document.read(ColumnMapText, rest)
     maps = {key: _parts(document, key, value) for key, value in tables.items()}
-    if not tables and not document.problems:
+    if not tables and not of_target and not document.problems:
         document.fault((), "the map names no table", 'add [account.columns] with name = "…"')
     document.raise_problems()
     assert map_settings is not None

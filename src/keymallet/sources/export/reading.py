@@ -12,7 +12,7 @@ import polars as pl
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import EXEMPTION, PLANNED, TABLES
-from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.core.facts.reading import NO_SUCH_THING, Reading, Refusal
 from keymallet.core.language.clocks import AN_INSTANT, instant_of
 from keymallet.sources.export.column_map import ColumnMap, RowMap
 from keymallet.sources.export.csv_export import CSV
@@ -24,7 +24,6 @@ from keymallet.sources.export.table_file import TableFile
 from keymallet.sources.export.text_export import TEXT
 from keymallet.sources.request import Request, read_file
 from keymallet.sources.sections import ExportSection
-from keymallet.sources.shared.no_notion import NO_SUCH_THING
 
 _LOOKED_UP = "looked up by"
 """The name of a column that stands beside the facts while accounts are looked up: no fact is called so."""

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from keymallet.core.facts.declaration import ELEVATION, GRANT
-from keymallet.core.facts.reading import Reading
-
-NO_SUCH_THING = "the system has no such thing"
+from keymallet.core.facts.reading import NO_SUCH_THING, Reading
 
 
 def rights_have_no_end(reading: Reading) -> None:

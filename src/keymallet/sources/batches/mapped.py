@@ -11,17 +11,16 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, PERSON, PLANNED
+from keymallet.core.facts.declaration import ACCOUNT, PLANNED
 from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal
 from keymallet.core.vetting.batch import Batch, unique_names
 from keymallet.sources.export.column_map import ColumnMap
-from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.export.reading import FORMATS
 from keymallet.sources.export.shaping import is_for, numbered
 from keymallet.sources.export.table_file import TableFile
-from keymallet.sources.request import Request, config_text, read_file
+from keymallet.sources.request import Request, read_file
 
-_JSON = (".json", ".jsonl", ".ndjson")
+JSON_ENDINGS = (".json", ".jsonl", ".ndjson")
 _LINE = "line in the file"
 _KEY = "name in the batch"
 
@@ -30,22 +29,7 @@ def format_of(file: str, column_map: ColumnMap) -> str:
     """The format a file is read in: what the map says, else by its ending; text where columns have places."""
     told = column_map.settings_of(file).read
     usual = "text" if column_map.positions else "csv"
-    return told or ("json" if Path(file).suffix.lower() in _JSON else usual)
-
-
-def batch_map(map_file: str, file: str, clock: ZoneInfo) -> ColumnMap:
-    """Read and check the map of a batch. Raises KeymalletError with every fault in it."""
-    text = config_text(Path(map_file), map_file)
-    likely = "json" if Path(file).suffix.lower() in _JSON else "csv"
-    column_map = read_column_map(text, map_file, clock, FORMATS[likely].header_fault)
-    for name in (EXEMPTION.name, PERSON.name):
-        if name in column_map.tables:
-            hint = "a batch has accounts, what is planned of them, and what belongs to them"
-            raise fail(f"a batch of accounts has no {name}", file=map_file, hint=hint)
-    if ACCOUNT.name not in column_map.tables:
-        hint = f'add [{ACCOUNT.name}.columns] with name = "…"'
-        raise fail("the map says nothing about accounts", file=map_file, hint=hint)
-    return column_map
+    return told or ("json" if Path(file).suffix.lower() in JSON_ENDINGS else usual)
 
 
 def read_batch(

@@ -104,9 +104,14 @@ def _as_reading(batch: Batch, existing: Existing, at: datetime) -> Reading:
 
 
 def _direct(grants: pl.DataFrame, told: dict[str, str]) -> tuple[pl.DataFrame, dict[str, str]]:
-    """Rights that a batch asks for: given to the account itself and without an end, where it does not say."""
-    given = [] if "via" in told else [pl.lit("direct").alias("via")]
-    return grants.with_columns(given), {**dict.fromkeys(("via", "starts", "ends"), _NOT_YET), **told}
+    """Rights that a batch asks for: the account's own, held all the time, where it does not say."""
+    usual = {"via": "direct", "mode": "standing"}
+    given = [
+        pl.lit(value).cast(data_type(column)).alias(name)
+        for name, value in usual.items()
+        if name not in told and (column := GRANT.column(name))
+    ]
+    return grants.with_columns(given), {**dict.fromkeys((*usual, "starts", "ends"), _NOT_YET), **told}
 
 
 def _on_first_day(batch: Batch, at: datetime) -> pl.DataFrame:

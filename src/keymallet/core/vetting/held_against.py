@@ -49,18 +49,20 @@ def marks_of_people(batch: Batch, existing: Existing, persons: pl.Series) -> Mar
 
 def marks_of_places(batch: Batch, existing: Existing) -> Marks:
     """Whether unit, manager, owner and groups are those of anybody."""
-    accounts, marks = batch.accounts, Marks()
+    accounts, marks, source = batch.accounts, Marks(), batch.target.source
     people = existing.people
     if "unit" in accounts.columns:
         known = [existing.accounts("unit")["unit"], *([people["unit"]] if people is not None else [])]
-        marks["unit-known"] = _known(accounts["unit"], known)
+        # Where no source tells of units, nothing says that one is not there.
+        if any(units.count() for units in known):
+            marks["unit-known"] = _known(accounts["unit"], known)
     if {"manager", "owner"} & set(accounts.columns):
         called = _everybody(batch, existing)
         for fact in ("manager", "owner"):
             if fact in accounts.columns:
                 marks[f"{fact}-known"] = _known(accounts[fact], called)
-    if "groups" in accounts.columns and "groups" in existing.evidence.tables["account"].columns:
-        groups = existing.of_target(batch.target.source, "groups")["groups"]
+    if "groups" in accounts.columns and source in existing.evidence.suppliers("account", "groups"):
+        groups = existing.of_target(source, "groups")["groups"]
         in_use = groups.explode().unique().drop_nulls()
         asked = accounts["groups"].cast(pl.List(pl.String))
         marks["groups-unknown"] = _without(asked, in_use)

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core.explaining.findings import COLUMNS, Alike, alike, describe
-from keymallet.core.facts.declaration import ACCOUNT, PLANNED, TABLES
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, PLANNED, TABLES
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.facts.reading import Refusal
 from keymallet.core.judging.judge import Judgement, RuleCount, judge
@@ -27,7 +27,7 @@ LINE, CELLS = "line", "cells"
 """Columns of what vetting finds: the line of the row, and the columns of the file that it is about."""
 
 FOUND_COLUMNS = (LINE, CELLS, *COLUMNS)
-MOST_FIRST_DAYS = 60
+MOST_FIRST_DAYS = 20
 """So many first days are judged one by one; where rows begin on more, each is judged at the next of these."""
 
 
@@ -64,9 +64,9 @@ class Vetted:
 
     def number(self, result: Result) -> int:
         """How many rows have this result; records that could not be read are to be fixed first."""
-        unread = {(each.file, each.line) for each in self.refused}
-        refused = len(unread) if result is Result.FIX_FIRST else 0
-        return int((self.results == int(result)).sum()) + refused
+        own = {each.line for each in self.refused if each.file == self.batch.file}
+        unread = len(own - set(self.batch.lines)) if result is Result.FIX_FIRST else 0
+        return int((self.results == int(result)).sum()) + unread
 
     @property
     def open_on_planned(self) -> bool:
@@ -134,7 +134,10 @@ def vet(
         open_rules |= lacking
         parts += _described(judgement, alike_ones, rows, batch)
     found = pl.concat(parts, how="vertical") if parts else _nothing()
-    results = _results(results, found)
+    # A right, say, that could not be read: the row is not what it should be.
+    unread = {each.line for each in batch.refused if each.file == batch.file}
+    faulty = [place for place, line in enumerate(batch.lines) if line in unread]
+    results = _results(results, found).scatter(faulty, int(Result.FIX_FIRST))
     found = found.sort(ROW, maintain_order=True)
     return Vetted(
         batch,
@@ -199,23 +202,20 @@ def _found(judgement: Judgement, batch: Batch) -> tuple[list[Alike], dict[str, l
 def _never_told(judgement: Judgement, rule: Rule, batch: Batch) -> dict[str, bool]:
     """The facts that a rule rests on and nothing tells of any row, and whether the file could tell them."""
     missing: dict[str, bool] = {}
-    evidence = judgement.evidence
+    evidence, target = judgement.evidence, batch.target.source
     for expression in rule.expressions:
         for node in expression.walk():
-            if not isinstance(node, typed.Fact):
+            if not isinstance(node, typed.Fact) or node.column.definition:
                 continue
-            table = TABLES[node.table]
-            if not (table is ACCOUNT or table.of_account):
+            table, name = TABLES[node.table], node.column.name
+            suppliers = evidence.suppliers(node.table, name)
+            is_told = bool(suppliers) if table is PERSON else target in suppliers
+            if is_told or name in ("account", "source"):
                 continue
-            told = evidence.supply.get(batch.target.source, {}).get(node.table, {})
-            if (
-                node.column.definition
-                or node.column.name in told
-                or node.column.name in ("account", "source")
-            ):
-                continue
-            name = node.column.name if table is ACCOUNT else f"{node.table}.{node.column.name}"
-            missing[name] = not node.column.across
+            of_account = table is ACCOUNT or table.of_account
+            missing[name if table is ACCOUNT else f"{table.name}.{name}"] = (
+                of_account and not node.column.across
+            )
     return missing
 
 

@@ -1,0 +1,1 @@
+"""Planned accounts: what is held against what, and what first passwords tell."""

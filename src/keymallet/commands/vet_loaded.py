@@ -61,7 +61,7 @@ def _show(
         out.print(text(f"{title}, as read {moment(read_at, inputs.clock)}", "bold"))
         show_arrivals(out, arrived, batch, len(arrived.results) if options.all else options.rows)
         if not looked_before:
-            out.print(text("  no earlier snapshot: accounts that nobody asked for are not told", "yellow"))
+            out.print(text("  no earlier snapshot: what else is new there is not known", "yellow"))
         out.print()
         hints = [("keymallet read", "if it was loaded after that")] if _none_arrived(arrived) else []
         if options.fixed and any(arrived.number(each) for each in (Arrival.MISSING, Arrival.DIFFERS)):

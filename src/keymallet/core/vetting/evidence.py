@@ -34,6 +34,7 @@ FIRST_DAY = "first-day"
 _NOT_YET = "there is none before the account is made"
 _NONE_YET = (FACTOR, KEY, GRANT, ELEVATION, SIGN_IN)
 """What belongs to an account: what the batch does not ask for will not be there."""
+_SHARED = "password-shared-with"
 _NEVER = ("locked-before", "password-set-with")
 _NONE_UNLESS_ASKED = (Kind.TEXT, Kind.WORDS, Kind.INSTANT)
 """Facts of these kinds are there only where the batch asks for them; how switches stand it has to say."""
@@ -62,13 +63,14 @@ def planned_evidence(
 def _before_any_use(linked: LinkedReadings) -> LinkedReadings:
     """What linking makes of accounts that nobody has used, as it will be.
 
-    They were never locked. That all first passwords are set at once says nothing: rules on planned accounts
-    look at them better.
+    They were never locked. That all first passwords are set at once says nothing, and at whether two are the
+    same rules on planned accounts look better.
     """
     never = [pl.lit(0, dtype=pl.Int64).alias(name) for name in _NEVER]
-    accounts = linked.accounts.with_columns(never)
+    nobody = pl.lit([], dtype=pl.List(pl.String)).alias(_SHARED)
+    accounts = linked.accounts.with_columns(*never, nobody)
     return linked.with_frame(ACCOUNT, accounts).supplying(
-        linked.suppliers(ACCOUNT), ACCOUNT, dict.fromkeys(_NEVER, _NOT_YET)
+        linked.suppliers(ACCOUNT), ACCOUNT, dict.fromkeys((*_NEVER, _SHARED), _NOT_YET)
     )
 
 

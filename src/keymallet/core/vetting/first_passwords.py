@@ -51,6 +51,17 @@ _LEET = str.maketrans(
 """Signs that stand for letters in passwords."""
 _DIGITS = re.compile(r"\d+")
 _LETTERS = re.compile(r"[^\W\d_]+")
+
+
+def _any_of(words: Iterable[str]) -> re.Pattern[str]:
+    """What finds one of these words: a long one anywhere, a short one where it stands between other signs."""
+    ways = (
+        word if len(word) >= _LEAST_WITHIN else rf"(?<![^\W\d_]){word}(?![^\W\d_])" for word in sorted(words)
+    )
+    return re.compile("|".join(ways))
+
+
+_SEASON, _MONTH = _any_of(SEASONS), _any_of(MONTHS)
 _CLASSES = (r"\p{Ll}", r"\p{Lu}", r"\p{Nd}", r"[^\p{Ll}\p{Lu}\p{Nd}]")
 
 
@@ -191,8 +202,8 @@ def _by_anybody(password: str, strength: int, organisation: Collection[str], yea
     found = ["common"] if strength < COMMON_BELOW else []
     if _holds(organisation, folded, plain):
         found.append("organisation")
-    for word, words in (("season", SEASONS), ("month", MONTHS)):
-        if _holds(words, folded, plain):
+    for word, likely in (("season", _SEASON), ("month", _MONTH)):
+        if likely.search(folded) or likely.search(plain):
             found.append(word)
     if any(abs(int(number) - year) <= 3 for number in re.findall(r"(?<!\d)(?:19|20)\d\d(?!\d)", password)):
         found.append("year")
@@ -203,11 +214,15 @@ def _by_anybody(password: str, strength: int, organisation: Collection[str], yea
 
 def _holds(words: Iterable[str], *texts: str) -> bool:
     """Whether one of these words stands in a text; a short one only where it stands between other signs."""
-    alone = {run for text in texts for run in _LETTERS.findall(text)}
     return any(
-        word in alone or (len(word) >= _LEAST_WITHIN and any(word in text for text in texts))
+        word in text and (len(word) >= _LEAST_WITHIN or _stands_alone(word, text))
         for word in words
+        for text in texts
     )
+
+
+def _stands_alone(word: str, text: str) -> bool:
+    return word in _LETTERS.findall(text)
 
 
 def _parts(names: Iterable[str]) -> set[str]:
@@ -221,27 +236,19 @@ def _parts(names: Iterable[str]) -> set[str]:
 
 
 def _has_run(password: str) -> bool:
-    """Whether most of it is runs of keys side by side, or of digits one after the other."""
-    covered, place = 0, 0
-    while place < len(password):
-        longest = max((_run_at(password, place, row) for row in _ROWS), default=0)
-        covered += longest if longest >= _RUN else 0
-        place += max(longest, 1) if longest >= _RUN else 1
-    return covered * 2 >= len(password)
+    """Whether half of it or more is runs of keys side by side, or of digits one after the other."""
+    covered = {
+        place + offset
+        for place in range(len(password) - _RUN + 1)
+        if password[place : place + _RUN] in _RUNS
+        for offset in range(_RUN)
+    }
+    return bool(covered) and len(covered) * 2 >= len(password)
 
 
-_ROWS = tuple(row for keys in _KEYBOARDS for row in (keys, keys[::-1]))
-
-
-def _run_at(password: str, place: int, row: str) -> int:
-    """How many characters from this place on stand side by side in a row of keys."""
-    start = row.find(password[place])
-    length = 0
-    while (
-        start >= 0
-        and place + length < len(password)
-        and start + length < len(row)
-        and password[place + length] == row[start + length]
-    ):
-        length += 1
-    return length
+_RUNS = frozenset(
+    way[start : start + _RUN]
+    for keys in _KEYBOARDS
+    for way in (keys, keys[::-1])
+    for start in range(len(keys) - _RUN + 1)
+)

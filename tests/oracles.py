@@ -30,6 +30,7 @@ FOUND_IN = {
     "java": "default-jre-headless",
     "less": "less",
     "mandoc": "mandoc",
+    "newusers": "passwd",
     "openssl": "openssl",
     "pdfinfo": "poppler-utils",
     "pdftoppm": "poppler-utils",

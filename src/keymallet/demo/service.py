@@ -17,6 +17,7 @@ from threading import Lock
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
+from keymallet.demo.bulk import done
 from keymallet.demo.staff_service import staff
 from keymallet.demo.tenant import in_force, resource_types, schemas, tenant
 
@@ -85,6 +86,11 @@ class Tenant:
                 listed = self.resources[path] = listed[1:]
         return self._page(listed, asked)
 
+    def bulk(self, request: dict[str, Any]) -> tuple[int, dict[str, Any]]:
+        """The answer to a bulk request, which changes users and groups."""
+        with self._lock:
+            return 200, done(request, self.resources["Users"], self.resources.setdefault("Groups", []))
+
     def _page(self, listed: list[dict[str, Any]], asked: dict[str, str]) -> tuple[int, dict[str, Any]]:
         by_cursor = "cursor" in asked
         if by_cursor and not self.manners.cursor:
@@ -141,6 +147,19 @@ def serve(manners: Manners, port: int, certificate: Path | None = None) -> Threa
             else:
                 status, answer = held.answer(parts.path.strip("/"), asked)
                 self._send(status, answer, {}, cut=held.chance(manners.cut))
+
+        def do_POST(self) -> None:
+            data = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+            if not held.takes(self.headers.get("Authorization")):
+                self._send(401, _error(401, "the token is not the one of this service"), {})
+            elif urlsplit(self.path).path.strip("/") != "Bulk":
+                self._send(404, _error(404, "only bulk requests are taken"), {})
+            else:
+                try:
+                    status, answer = held.bulk(json.loads(data))
+                except (ValueError, AttributeError, TypeError, KeyError):
+                    status, answer = 400, _error(400, "the request is not to be understood", "invalidSyntax")
+                self._send(status, answer, {})
 
         def _send(
             self, status: int, body: dict[str, Any], headers: dict[str, str], cut: bool = False

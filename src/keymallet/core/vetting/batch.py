@@ -49,3 +49,9 @@ def unique_names(written: pl.Series, lines: list[int]) -> pl.Series:
     line = pl.format("line {}", "line")
     apart = pl.when(pl.col("name").is_null()).then(line).otherwise(pl.format("{} ({})", "name", line))
     return told.select(name=pl.when(again).then(apart).otherwise("name")).to_series()
+
+
+def has_password(batch: Batch) -> pl.Series:
+    """Whether the batch gives each account a first password."""
+    planned = batch.tables["planned"].filter(pl.col(PASSWORD).is_not_null() & (pl.col(PASSWORD) != ""))
+    return batch.accounts["name"].is_in(planned["account"].implode())

@@ -22,7 +22,7 @@ from keymallet.core.facts.model import Kind, Table
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.passes import link
-from keymallet.core.vetting.batch import PASSWORD, Batch
+from keymallet.core.vetting.batch import PASSWORD, Batch, has_password
 from keymallet.core.vetting.existing import Existing
 from keymallet.core.vetting.first_passwords import marks_of_passwords
 from keymallet.core.vetting.held_against import Marks, marks_of_names, marks_of_people, marks_of_places
@@ -130,7 +130,7 @@ def _on_first_day(batch: Batch, at: datetime) -> pl.DataFrame:
         "built-in": pl.lit(value=False),
     }
     if _gives_passwords(batch):
-        has = _has_password(batch)
+        has = has_password(batch)
         frame = frame.with_columns(has.alias("has password"))
         facts |= {
             "has-password": pl.col("has password"),
@@ -150,11 +150,6 @@ def _on_first_day(batch: Batch, at: datetime) -> pl.DataFrame:
 
 def _gives_passwords(batch: Batch) -> bool:
     return PASSWORD in batch.supply.get(PLANNED.name, {})
-
-
-def _has_password(batch: Batch) -> pl.Series:
-    planned = batch.tables[PLANNED.name].filter(pl.col(PASSWORD).is_not_null() & (pl.col(PASSWORD) != ""))
-    return batch.accounts["name"].is_in(planned["account"].implode())
 
 
 def _marks(

@@ -11,11 +11,11 @@ from zoneinfo import ZoneInfo
 
 import polars as pl
 
-from keymallet.core.facts.declaration import ACCOUNT, GRANT
+from keymallet.core.facts.declaration import ACCOUNT, GRANT, PLANNED
 from keymallet.core.facts.evidence import ACCOUNT_ROW, UNREAD, Evidence
 from keymallet.core.facts.model import Kind
 from keymallet.core.facts.reading import NO_SUCH_THING
-from keymallet.core.vetting.batch import Batch
+from keymallet.core.vetting.batch import PASSWORD, Batch, has_password
 
 NOT_HELD = (
     "stable-id",
@@ -31,6 +31,8 @@ UNTIL_USED = ("password-must-change",)
 NAMED_PEOPLE = ("manager", "owner")
 COLUMNS = ("line", "name", "result", "fact", "cells", "asked", "found")
 """What is told of each row, or of each fact in which it differs."""
+HAS_PASSWORD = "has-password"
+"""The fact that stands for a first password: whether it arrived, not which."""
 ROLES = "role"
 """The fact that stands for the roles of an account, which are rows of their own."""
 
@@ -73,7 +75,7 @@ def facts_held(batch: Batch) -> dict[str, set[str]]:
     """The facts, by table, of the target's accounts that the batch is held against."""
     accounts = {name for name in batch.supply[ACCOUNT.name] if name not in NOT_HELD}
     return {
-        ACCOUNT.name: {"name", "person", "mail", "last-sign-in", *accounts},
+        ACCOUNT.name: {"name", "person", "mail", "last-sign-in", HAS_PASSWORD, *accounts},
         GRANT.name: {"role", "privileged"},
     }
 
@@ -93,10 +95,14 @@ def held_against(
     supplied = evidence.supply.get(source, {}).get(ACCOUNT.name, {})
     told = {name for name, where in supplied.items() if where != NO_SUCH_THING}
     given = [name for name in batch.supply[ACCOUNT.name] if name not in NOT_HELD]
+    accounts_asked = batch.accounts.with_columns(batch.written.alias("name"))
+    if HAS_PASSWORD not in given and PASSWORD in batch.supply.get(PLANNED.name, {}):
+        given.append(HAS_PASSWORD)
+        accounts_asked = accounts_asked.with_columns(has_password(batch).alias(HAS_PASSWORD))
     facts = [
-        name for name in given if name in told and name in accounts.columns and name in batch.accounts.columns
+        name for name in given if name in told and name in accounts.columns and name in accounts_asked.columns
     ]
-    holding = _Holding(batch, evidence, accounts, facts, clock)
+    holding = _Holding(batch, evidence, accounts_asked, accounts, facts, clock)
     rows: list[dict[str, Any]] = []
     results = []
     for place, written in enumerate(batch.written):
@@ -133,11 +139,16 @@ class _Holding:
     """The batch and the target's accounts side by side."""
 
     def __init__(
-        self, batch: Batch, evidence: Evidence, accounts: pl.DataFrame, facts: list[str], clock: ZoneInfo
+        self,
+        batch: Batch,
+        evidence: Evidence,
+        asked: pl.DataFrame,
+        accounts: pl.DataFrame,
+        facts: list[str],
+        clock: ZoneInfo,
     ) -> None:
         self.clock = clock
         self.batch = batch
-        asked = batch.accounts.with_columns(batch.written.alias("name"))
         self.asked = {fact: asked[fact].to_list() for fact in facts}
         self.held = {fact: accounts[fact].to_list() for fact in facts}
         self.found = accounts
@@ -158,7 +169,8 @@ class _Holding:
             if fact in UNTIL_USED and self.used[row]:
                 continue
             asked, found = self.asked[fact][place], self.held[fact][row]
-            cells = [header] if (header := self.batch.told_by.get(f"{ACCOUNT.name}.{fact}")) else []
+            stands = f"{PLANNED.name}.{PASSWORD}" if fact == HAS_PASSWORD else f"{ACCOUNT.name}.{fact}"
+            cells = [header] if (header := self.batch.told_by.get(stands)) else []
             if fact in unread:
                 yield {"fact": fact, "cells": cells, "asked": self._shown(asked), "found": None}
             elif not self._same(fact, asked, found):

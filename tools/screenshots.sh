@@ -96,6 +96,7 @@ keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure sweep.
 shot who 39 keymallet who "'privileged and no factor (phishing-resistant)'" --at $at
 shot view 39 keymallet view factors --at $at
 shot exempt 39 keymallet exempt list --at $at
+shot vet 39 keymallet vet joiners.csv --map joiners.toml --at $at
 for topic in factors passwords lockouts exemptions elevation temporary; do
     keymallet view $topic --at $at --figure $topic.png >/dev/null
 done
@@ -117,4 +118,4 @@ montage sweep.png trend.png -tile 1x2 -geometry 1100x688+6+6 -background '#fbfaf
 cd typing
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..
-python "$tools/architecture.py" "$target/architecture.png"
+python "$tools/architecture.py" "$target/../architecture.png"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import random
 import re
 import shutil
@@ -443,7 +444,12 @@ def test_json_of_any_form(harbour: Path, form: str) -> None:
     (harbour / "r.json").unlink(missing_ok=True)
     words = ("--map", "small.toml")
     rows = vetted(harbour, "b.json", *words, "--fixed", "r.json", expect=1)
-    assert {rule for _, rule in broken(rows)} == {"new-name-free", "new-name-once", "new-person-once"}
+    assert {rule for _, rule in broken(rows)} == {
+        "new-name-free",
+        "new-name-once",
+        "new-person-once",
+        "new-mail-free",
+    }
     remarked = (harbour / "r.json").read_text("utf-8")
     assert re.sub(r'"remarks": "(?:[^"\\]|\\.)*", ', "", remarked) == text
     told = json.loads(remarked) if form != "lines" else [json.loads(line) for line in remarked.splitlines()]
@@ -592,3 +598,83 @@ def test_after_loading(harbour: Path, tmp_path: Path) -> None:
     listed = json.loads(run(*words, "--format", "json", cwd=folder, expect=1).stdout)
     assert (listed["as-asked"], listed["missing"], listed["not-asked-for"]) == (1, 1, 1)
     assert {row["fact"] for row in listed["rows"] if row["name"] == "a.newy"} == {"unit", "enabled"}
+
+
+# what a trial as the opposition found
+
+
+LARK = {
+    "desk.csv": "u,n,m,p,g,on\njose\u0301,Jos\u00e9 Vane,jose@lark.example,1,all;riggers,yes\n"
+    "m.board,Mona Board,m.board@lark.example,2,all;board-ops,no\nq.stage,Quin Stage,q@lark.example,3,all;board-ops,yes\n",
+    "desk.toml": 'absent = ["factor", "key", "elevation", "sign-in"]\n[account.columns]\nname = "u"\ndisplay = "n"\n'
+    'mail = "m"\nperson = "p"\ngroups = "g"\nenabled = "on"\nkind = { always = "person" }\n[grant]\nabsent = ["starts",'
+    ' "ends"]\n[grant.columns]\naccount = "u"\nrole = "r"\nprivileged = "x"\nvia = "via"\nmode = { always = "standing" }\n',
+    "roles.csv": "u,r,x,via\nm.board,rig master,yes,group masters in barons\nq.stage,mixer,yes,direct\n",
+    "staff.toml": '[person.columns]\nperson = "p"\nname = "n"\nstatus = "s"\njoins = "j"\nleaves = { from = "l", plain = "through" }\ncontract = "c"\n',
+    "staff.csv": "p,n,s,j,l,c\n1,Jos\u00e9 Vane,present,2020-01-01,,staff\n2,Mona Board,left,2020-01-01,2026-10-31,staff\n"
+    "3,Quin Stage,present,2020-01-01,,staff\n4,Nell New,expected,2026-12-01,,staff\n5,Otto,expected,2026-12-01,,staff\n",
+    "estate.toml": 'organisation = "Lark Street Theatre"\nclock = "Europe/Zurich"\nrulebook = "b.toml"\n[source.desk]\n'
+    'read = "csv"\nmap = "desk.toml"\nfiles = { account = "desk.csv", grant = "roles.csv" }\n[source.staff]\nread = "csv"\n'
+    'map = "staff.toml"\nfiles = { person = "staff.csv" }\n',
+    "b.toml": 'title = "T"\ninclude = ["new-accounts"]\n',
+    "none.toml": 'title = "N"\n[rule.x]\ntitle = "X"\nwho = "privileged"\nmust = "enabled"\nseverity = "high"\nadvice = "y"\n',
+    "m.toml": '[target]\nsource = "desk"\n[account.columns]\nname = "Login"\nmail = "Mail"\nperson = "No"\nmanager = "Boss"\n'
+    'groups = "Groups"\nends = { from = "End", plain = "through" }\nenabled = { always = false }\nkind = { always = "person" }\n',
+}
+"""A theatre: accents spelt in two ways, a manager who has left, groups that bring privilege in two ways."""
+
+
+@pytest.fixture(scope="module")
+def lark(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("lark")
+    write(folder, LARK)
+    run("read", "--at", "2026-11-23", cwd=folder, expect=0)
+    return folder
+
+
+@pytest.mark.parametrize(
+    ("row", "rules"),
+    [
+        ("jos\u00e9,j@lark.example,4,q.stage,all,", {"new-name-free"}),
+        ("n.new,Q@Lark.example,4,q.stage,all,", {"new-mail-free"}),
+        ("n.new,n@lark.example,4,m.board,all,", {"new-manager-known"}),
+        ("n.new,n@lark.example,4,M.Board@lark.example,all,", {"new-manager-known"}),
+        ("n.new,n@lark.example,4,2,all,", {"new-manager-known"}),
+        ("n.new,n@lark.example,4,q.stage,all;board-ops,", {"new-groups-without-power"}),
+        ("n.new,n@lark.example,4,q.stage,all;masters,", {"new-groups-without-power", "new-groups-exist"}),
+        ("n.new,n@lark.example,4,q.stage,all;barons,", {"new-groups-without-power", "new-groups-exist"}),
+        ("n.new,n@lark.example,4,q.stage,all;riggers,", set()),
+        ("n.new,n@lark.example,2,q.stage,all,", {"new-person-not-left", "new-person-has-none"}),
+        ("n.new,n@lark.example,4,q.stage,all,2026-11-24", set()),
+        ("n.new,n@lark.example,4,q.stage,all,2026-11-23", {"new-not-over"}),
+        ("n.new,n@lark.example,4,q.stage,all,\no.two,N@lark.example,5,q.stage,all,", {"new-mail-free"}),
+    ],
+)
+def test_answers_worked_out_by_hand(lark: Path, row: str, rules: set[str]) -> None:
+    """One fault a row, each the kind that is missed where names are compared as they stand."""
+    write(lark, {"b.csv": f"Login,Mail,No,Boss,Groups,End\n{row}\n"})
+    rows = vetted(lark, "b.csv", "--map", "m.toml", expect=1 if rules else 0)
+    assert {rule for _, rule in broken(rows)} == rules
+
+
+def test_nothing_is_ready_that_nobody_looked_at(lark: Path) -> None:
+    """A rulebook without rules on planned accounts, a file without a row, a cell that could not be read."""
+    write(
+        lark,
+        {
+            "b.csv": "Login,Mail,No,Boss,Groups,End\nn.new,n@lark.example,4,q.stage,all,\n",
+            "h.csv": "Login,Mail,No,Boss,Groups,End\n",
+        },
+    )
+    told = run("vet", "b.csv", "--map", "m.toml", "--rulebook", "none.toml", *AT, cwd=lark, expect=3).stdout
+    assert "0 ready · 0 fix first · 1 cannot tell" in told and 'include = ["new-accounts"]' in told
+    assert "h.csv has no row" in run("vet", "h.csv", "--map", "m.toml", *AT, cwd=lark, expect=3).stdout
+    write(lark, {"b.csv": "Login,Mail,No,Boss,Groups,End\nn.new,n@lark.example,4,q.stage,all,soon\n"})
+    assert [row["result"] for row in vetted(lark, "b.csv", "--map", "m.toml", expect=3)] == ["cannot tell"]
+
+
+def test_a_pipe_is_no_batch(lark: Path) -> None:
+    """It is refused at once: it might never end."""
+    os.mkfifo(lark / "pipe")
+    told = run("vet", "pipe", "--map", "m.toml", *AT, cwd=lark, expect=2).stderr
+    assert "pipe: this is a pipe or a device" in told

@@ -60,6 +60,10 @@ MORNING = [
         "All findings go to a file that spreadsheets open.",
         ["judge", "--at", AT, "--format", "csv", "--output", "findings.csv"],
     ),
+    (
+        "Forty people come for the winter: their accounts are looked through before they are made.",
+        ["vet", "joiners.csv", "--map", "joiners.toml", "--at", AT, "--rows", "3"],
+    ),
     ("An export that nobody has a map for yet is looked at.", ["fit", "exports/cloud.json"]),
     ("The rulebook is checked, as it is before every change to it.", ["rules", "check"]),
     ("A page goes to those who were not here: managers, auditors.", ["report", "--into", "reports"]),

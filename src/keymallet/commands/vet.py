@@ -168,5 +168,7 @@ def _code(options: argparse.Namespace, inputs: JudgingInputs, vetted: Vetted) ->
     if options.fail_on != "never" and vetted.worst(SEVERITIES[options.fail_on]):
         return BREACH
     # What rules on accounts that exist rest on, a batch need not tell: how its twin will differ, say.
+    if not (vetted.has_rules_on_planned and vetted.rows):
+        return INCOMPLETE
     undecided = vetted.number(Result.CANNOT_TELL) or vetted.open_on_planned or vetted.batch.unreadable
     return INCOMPLETE if undecided or inputs.gaps or vetted.refused else CLEAN

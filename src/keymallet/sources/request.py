@@ -5,6 +5,7 @@ from __future__ import annotations
 import stat
 from collections.abc import Iterator
 from concurrent.futures import Executor, Future
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import islice
@@ -104,6 +105,14 @@ def _digest(data: bytes) -> str:
     return digest
 
 
+def refuse_pipe(path: Path, shown: str) -> None:
+    """Refuse what is neither a file nor a folder: reading it might never end. Raises KeymalletError."""
+    with suppress(OSError):
+        mode = path.stat().st_mode
+        if not (stat.S_ISREG(mode) or stat.S_ISDIR(mode)):
+            raise fail("this is a pipe or a device, not a file", file=shown, hint="write it to a file first")
+
+
 def read_file(
     path: Path, shown: str, hint: str = "paths are taken from the folder the estate file is in"
 ) -> bytes:
@@ -131,8 +140,7 @@ def config_bytes(path: Path, shown: str) -> bytes:
     if stat.S_ISREG(about.st_mode) and about.st_size > LARGEST_CONFIG:
         said = f"the file has {about.st_size:,} bytes; up to {LARGEST_CONFIG:,} are read"
         raise fail(said, file=shown, hint="is it the right one?")
-    if not (stat.S_ISREG(about.st_mode) or stat.S_ISDIR(about.st_mode)):
-        raise fail("this is a pipe or a device, not a file", file=shown, hint="write it to a file first")
+    refuse_pipe(path, shown)
     return read_file(path, shown)
 
 

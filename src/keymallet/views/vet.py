@@ -19,7 +19,7 @@ from keymallet.core.vetting.vetting import CELLS, Result, Vetted
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_grid, text
 
-RULES_SHOWN = 12
+RULES_SHOWN = 8
 _STYLES = {Result.READY: "green", Result.FIX_FIRST: "red", Result.CANNOT_TELL: "yellow"}
 
 
@@ -27,7 +27,7 @@ def show_vetted(out: Console, vetted: Vetted, organisation: str, clock: ZoneInfo
     """Print how the batch came out; `most` rows one by one, those that have to be fixed first."""
     batch = vetted.batch
     rows = how_many(vetted.rows, "planned account")
-    title = f"{organisation}: {rows} for {batch.target.source}, looked at {moment(vetted.at, clock)}"
+    title = f"{organisation}: {rows} for {batch.target.source} as of {moment(vetted.at, clock)}"
     out.print(text(title, "bold"))
     _show_results(out, vetted)
     if vetted.found.height:
@@ -36,8 +36,17 @@ def show_vetted(out: Console, vetted: Vetted, organisation: str, clock: ZoneInfo
         out.print()
         _show_rows(out, vetted, most)
     _show_unread(out, vetted)
+    if not vetted.has_rules_on_planned:
+        hint = 'include = ["new-accounts"] in it adds those that ship'
+        _incomplete(out, f"the rulebook has no rule on planned accounts; {hint}")
+    if not vetted.rows:
+        _incomplete(out, f"{batch.file} has no row")
     _show_open(out, vetted)
     out.print()
+
+
+def _incomplete(out: Console, why: str) -> None:
+    out.print(Padding(text(f"incomplete: {why}", "yellow"), (0, 0, 0, 2), expand=False))
 
 
 def _show_results(out: Console, vetted: Vetted) -> None:
@@ -78,11 +87,11 @@ def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
     worst = {int(place): result for place, result in enumerate(vetted.results)}
     told = numbered.with_columns(pl.col("verdict", "severity").cast(pl.String)).iter_rows(named=True)
     by_row = [(place, list(rows)) for place, rows in groupby(told, key=itemgetter("place"))]
-    by_row.sort(key=lambda each: -worst[each[0]])
+    by_row.sort(key=lambda each: (-worst[each[0]], -_gravest(each[1])))
     for place, found in by_row[:most]:
         name = vetted.batch.written[place]
         result = Result(worst[place])
-        head = text(f"line {vetted.batch.lines[place]}", "dim").append("  ")
+        head = Text().append_text(text(f"line {vetted.batch.lines[place]}", "dim")).append("  ")
         head.append_text(text(name if name is not None else "no login name", "bold"))
         head.append("  ").append(result.words, _STYLES[result])
         out.print(head)
@@ -99,10 +108,17 @@ def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
         out.print(text(f"{more} not ready: --all shows them", "dim"))
 
 
+def _gravest(found: list[dict[str, Any]]) -> int:
+    """The severity of the worst that is wrong with a row."""
+    broken = [row for row in found if row["verdict"] != "unproven"]
+    return max(SEVERITIES[row["severity"]] for row in broken or found)
+
+
 def _said(row: dict[str, object]) -> Text:
     cells = row[CELLS]
     assert isinstance(cells, list)
-    line = text(f"{' + '.join(cells)}: " if cells else "", "bold").append_text(text(row["because"]))
+    line = Text().append_text(text(f"{' + '.join(cells)}: " if cells else "", "bold"))
+    line.append_text(text(row["because"]))
     return line.append("\n").append_text(text(row["advice"], "dim"))
 
 

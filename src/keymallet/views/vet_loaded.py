@@ -42,7 +42,7 @@ def show_arrivals(out: Console, arrived: Arrived, batch: Batch, most: int) -> No
     for rows in by_row[:most]:
         first = rows[0]
         arrival = _BY_WORDS[first["result"]]
-        head = text(f"line {first['line']}  " if first["line"] else "", "dim")
+        head = Text().append_text(text(f"line {first['line']}  " if first["line"] else "", "dim"))
         head.append_text(text(first["name"] or "no login name", "bold")).append("  ")
         out.print(head.append(arrival.words, _STYLES[arrival]))
         for row in rows:
@@ -75,4 +75,5 @@ def _difference(row: dict[str, object]) -> Text:
     cells = row["cells"]
     named = " + ".join(cells) if isinstance(cells, list) and cells else str(row["fact"])
     found = "not known" if row["found"] is None else row["found"]
-    return text(f"{named}: ", "bold").append_text(text(f"asked {row['asked']}, found {found}"))
+    said = text(f"asked {row['asked']}, found {found}")
+    return Text().append_text(text(f"{named}: ", "bold")).append_text(said)

@@ -25,7 +25,13 @@ from keymallet.core.linking.passes import link
 from keymallet.core.vetting.batch import PASSWORD, Batch, has_password
 from keymallet.core.vetting.existing import Existing
 from keymallet.core.vetting.first_passwords import marks_of_passwords
-from keymallet.core.vetting.held_against import Marks, marks_of_names, marks_of_people, marks_of_places
+from keymallet.core.vetting.held_against import (
+    Marks,
+    marks_of_names,
+    marks_of_people,
+    marks_of_places,
+    named_by_number,
+)
 from keymallet.core.vetting.shape import marks_of_shape
 
 FIRST_DAY = "first-day"
@@ -87,7 +93,11 @@ def _as_reading(batch: Batch, existing: Existing, at: datetime) -> Reading:
     """The batch as its target would tell of it on the first day of each account."""
     tables = {name: frame for name, frame in batch.tables.items() if name != PLANNED.name}
     supply = {name: dict(told) for name, told in batch.supply.items() if name != PLANNED.name}
-    tables[ACCOUNT.name] = _on_first_day(batch, at)
+    source = batch.target.source
+    answering = {name for name in ("manager", "owner") if name in batch.accounts.columns}
+    tables[ACCOUNT.name] = _on_first_day(batch, at).with_columns(
+        named_by_number(batch.accounts[name], existing, source).alias(name) for name in sorted(answering)
+    )
     told = supply[ACCOUNT.name]
     for name in tables[ACCOUNT.name].columns:
         if ACCOUNT.column(name) is not None:
@@ -97,12 +107,12 @@ def _as_reading(batch: Batch, existing: Existing, at: datetime) -> Reading:
             supply[table.name] = dict.fromkeys(table.names, _NOT_YET)
         elif table is GRANT:
             tables[table.name], supply[table.name] = _direct(tables[table.name], supply[table.name])
-    for name, frame in existing.in_force(batch.target.source).items():
+    for name, frame in existing.in_force(source).items():
         tables[name] = frame
-        supply[name] = dict(existing.evidence.supply.get(batch.target.source, {}).get(name, {}))
+        supply[name] = dict(existing.evidence.supply.get(source, {}).get(name, {}))
         if not supply[name]:
             del tables[name], supply[name]
-    return Reading(batch.target.source, tables, supply)
+    return Reading(source, tables, supply)
 
 
 def _direct(grants: pl.DataFrame, told: dict[str, str]) -> tuple[pl.DataFrame, dict[str, str]]:

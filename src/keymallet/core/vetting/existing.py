@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
-from keymallet.core.facts.declaration import ACCOUNT, GATE, PERSON, SETTING
+from keymallet.core.facts.declaration import ACCOUNT, GATE, GRANT, PERSON, SETTING
 from keymallet.core.facts.evidence import Evidence, source_column
 from keymallet.core.facts.reading import Reading
 
@@ -79,6 +79,7 @@ def facts_needed(batch_facts: Collection[str]) -> dict[str, set[str]]:
     accounts = {*FACTS_HELD_AGAINST, *({"groups"} & set(batch_facts))}
     return {
         ACCOUNT.name: accounts,
+        **({GRANT.name: {"privileged", "via"}} if "groups" in batch_facts else {}),
         PERSON.name: set(PERSON.names),
         SETTING.name: set(SETTING.names),
         GATE.name: set(GATE.names),

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import re
+from typing import Literal
+
 import polars as pl
 
+from keymallet.core.facts.declaration import GRANT
+from keymallet.core.facts.evidence import ACCOUNT_ROW
 from keymallet.core.vetting.batch import Batch
 from keymallet.core.vetting.existing import Existing
 
@@ -31,6 +36,7 @@ def marks_of_names(batch: Batch, existing: Existing) -> Marks:
         marks["mail-taken-by"] = _holders(
             mails, _folded(everybody["mail"]), everybody["account"], _persons(batch), everybody["person"]
         )
+        marks["mail-again"] = _again(mails)
     if "stable-id" in batch.accounts.columns:
         ids, taken = batch.accounts["stable-id"], existing.of_target(source, "stable-id")
         marks["id-taken-by"] = _holders(ids, taken["stable-id"], taken["account"])
@@ -65,7 +71,8 @@ def marks_of_places(batch: Batch, existing: Existing) -> Marks:
         groups = existing.of_target(source, "groups")["groups"]
         in_use = groups.explode().unique().drop_nulls()
         asked = accounts["groups"].cast(pl.List(pl.String))
-        marks["groups-unknown"] = _without(asked, in_use)
+        marks["groups-unknown"] = _those(asked, in_use, how="anti")
+        marks["groups-of-power"] = _those(asked, _groups_of_power(existing, source), how="semi")
     return marks
 
 
@@ -80,6 +87,27 @@ def _everybody(batch: Batch, existing: Existing) -> list[pl.Series]:
     return called
 
 
+def named_by_number(named: pl.Series, existing: Existing, source: str) -> pl.Series:
+    """Who answers for accounts, by the number of the person where an account is named; else as it stands.
+
+    An account of the target goes before one of another source; what several people have is left open.
+    """
+    accounts = existing.accounts("name", "mail", "person", "stable-id").drop_nulls("person")
+    wanted = _folded(named)
+    few = wanted.drop_nulls().unique().alias("called").to_frame()
+    parts = []
+    for rank, frame in enumerate((accounts.filter(pl.col("source") == source), accounts)):
+        for by in ("name", "account", "mail", "stable-id"):
+            called = pl.DataFrame({"called": _folded(frame[by]), "person": frame["person"]}).drop_nulls()
+            parts.append(called.join(few, on="called", how="semi").with_columns(rank=pl.lit(rank)))
+    known = pl.concat(parts).unique()
+    known = known.filter(pl.col("rank") == pl.col("rank").min().over("called")).drop("rank").unique()
+    known = known.unique("called", keep="none")
+    rows = pl.DataFrame({"called": wanted, "as it stands": named.cast(pl.String)})
+    joined = rows.join(known, on="called", how="left", maintain_order="left")
+    return joined.select(pl.coalesce("person", "as it stands")).to_series()
+
+
 def _persons(batch: Batch) -> pl.Series:
     if "person" in batch.accounts.columns:
         return batch.accounts["person"]
@@ -87,8 +115,8 @@ def _persons(batch: Batch) -> pl.Series:
 
 
 def _folded(texts: pl.Series) -> pl.Series:
-    """Texts as most systems compare names: without regard to case, and to blanks around them."""
-    return texts.cast(pl.String).str.strip_chars().str.to_lowercase()
+    """Texts as most systems compare names: whatever their case, blanks around them, and way of accents."""
+    return texts.cast(pl.String).str.normalize("NFC").str.strip_chars().str.to_lowercase()
 
 
 def _known(asked: pl.Series, known: list[pl.Series]) -> pl.Series:
@@ -129,11 +157,41 @@ def _holders(
     return joined.select(pl.col("holder").fill_null(empty)).to_series()
 
 
-def _without(lists: pl.Series, known: pl.Series) -> pl.Series:
-    """The members of each list that are none of these; none where a list is not known."""
+_PATH = re.compile(r"\s*(?:[,;>/\u2192]|\sin\s|^groups?\s)\s*")
+_FEWEST_MEMBERS = 2
+"""A group of so many, all of whom hold privilege, is taken for one that brings it."""
+
+
+def _groups_of_power(existing: Existing, source: str) -> pl.Series:
+    """Groups of a source that bring privilege: it is held by way of them, or all their members hold some."""
+    grants = existing.evidence.tables.get(GRANT.name)
+    nothing = pl.Series("member", [], dtype=pl.String)
+    if grants is None or source not in existing.evidence.suppliers(GRANT.name, "privileged"):
+        return nothing
+    held = grants.filter(pl.col("privileged").fill_null(value=False) & pl.col(ACCOUNT_ROW).is_not_null())
+    # Of a path of groups each leads there; what is no group is none that a batch could ask for.
+    paths = held["via"].cast(pl.String).drop_nulls().unique().to_list()
+    ways = pl.Series([part for path in paths for part in _PATH.sub("\0", path).split("\0")], dtype=pl.String)
+    everybody = existing.accounts("groups").with_row_index(ACCOUNT_ROW)
+    members = (
+        everybody.filter(pl.col("source") == source).select(ACCOUNT_ROW, member="groups").explode("member")
+    )
+    powerful = held.select(ACCOUNT_ROW).unique().with_columns(power=pl.lit(value=True))
+    counted = (
+        members.drop_nulls()
+        .join(powerful, on=ACCOUNT_ROW, how="left")
+        .group_by("member")
+        .agg(pl.len().alias("all"), pl.col("power").count())
+        .filter((pl.col("all") >= _FEWEST_MEMBERS) & (pl.col("all") == pl.col("power")))
+    )
+    return pl.concat([nothing, ways.alias("member"), counted["member"]]).unique()
+
+
+def _those(lists: pl.Series, known: pl.Series, *, how: Literal["anti", "semi"]) -> pl.Series:
+    """The members of each list that are among these, or none of them; none where a list is not known."""
     members = lists.alias("member").to_frame().with_row_index("row")
     strange = (
-        members.explode("member").drop_nulls().join(known.alias("member").to_frame(), on="member", how="anti")
+        members.explode("member").drop_nulls().join(known.alias("member").to_frame(), on="member", how=how)
     )
     found = strange.group_by("row", maintain_order=True).agg("member")
     joined = members.select("row").join(found, on="row", how="left", maintain_order="left")

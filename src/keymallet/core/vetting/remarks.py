@@ -32,9 +32,16 @@ def remarks_by_line(vetted: Vetted) -> dict[int, list[str]]:
     remarks: dict[int, list[str]] = {}
     for line, own in zip(vetted.batch.lines, said, strict=True):
         remarks.setdefault(line, []).append(JOINED.join(own))
-    for refusal in vetted.refused:
-        if refusal.file == vetted.batch.file:
-            remarks.setdefault(refusal.line, []).append(f"not read: {refusal.reason}")
+    rows = set(vetted.batch.lines)
+    for refusal in (*vetted.refused, *vetted.batch.unreadable):
+        if refusal.file != vetted.batch.file:
+            continue
+        column = f"{refusal.column}: " if refusal.column else ""
+        said_of = f"{column}not read: {refusal.reason}"
+        if refusal.line in rows:
+            remarks[refusal.line][0] = JOINED.join(filter(None, (remarks[refusal.line][0], said_of)))
+        else:
+            remarks.setdefault(refusal.line, []).append(said_of)
     return remarks
 
 

@@ -17,6 +17,8 @@ _RESTS_ON: dict[str, tuple[str, ...]] = {
     "name-again": ("account.name",),
     "name-fits": ("account.name",),
     "mail-taken-by": ("account.mail",),
+    "mail-again": ("account.mail",),
+    "groups-of-power": ("account.groups",),
     "id-taken-by": ("account.stable-id",),
     "id-again": ("account.stable-id",),
     "person-again": ("account.person",),

@@ -69,6 +69,11 @@ class Vetted:
         return int((self.results == int(result)).sum()) + unread
 
     @property
+    def has_rules_on_planned(self) -> bool:
+        """Whether the rulebook has any rule on planned accounts: without, hardly anything is looked at."""
+        return any(count.rule.table == PLANNED.name for count in self.counts)
+
+    @property
     def open_on_planned(self) -> bool:
         """Whether a rule on planned accounts could judge nobody of the batch."""
         return any(count.rule.id in self.open and count.rule.table == PLANNED.name for count in self.counts)
@@ -137,6 +142,9 @@ def vet(
     # A right, say, that could not be read: the row is not what it should be.
     unread = {each.line for each in batch.refused if each.file == batch.file}
     faulty = [place for place, line in enumerate(batch.lines) if line in unread]
+    half_read = {each.line for each in batch.unreadable if each.file == batch.file}
+    doubtful = [place for place, line in enumerate(batch.lines) if line in half_read]
+    results = results.scatter(doubtful if on_planned.rules else everything, int(Result.CANNOT_TELL))
     results = _results(results, found).scatter(faulty, int(Result.FIX_FIRST))
     found = found.sort(ROW, maintain_order=True)
     return Vetted(

@@ -18,7 +18,7 @@ from keymallet.sources.batches import mapped, remarked
 from keymallet.sources.export.column_map import ColumnMap
 from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.export.reading import FORMATS
-from keymallet.sources.request import config_text, read_file
+from keymallet.sources.request import config_text, read_file, refuse_pipe
 from keymallet.sources.sections import SourceSection
 
 LDIF, BULK = "ldif", "scim"
@@ -67,6 +67,8 @@ class BatchFile:
 
 def open_batch(path: str, map_file: str | None, clock: ZoneInfo, beside: Mapping[str, str]) -> BatchFile:
     """Open the file of a batch, and its map. Raises KeymalletError with every fault of the map."""
+    for each in (path, *beside.values()):
+        refuse_pipe(Path(each), each)
     data = read_file(Path(path), path, hint="name the file of the batch")
     form = _form_of(path, data)
     if map_file is None and form not in (LDIF, BULK):

@@ -86,6 +86,12 @@ PLANNED = Table(
             "taken by {} / free",
         ),
         _seen(
+            "mail-again",
+            Kind.COUNT,
+            "how many other rows of the batch have its mail address",
+            "stands in {} other row / stands in {} other rows",
+        ),
+        _seen(
             "id-taken-by",
             Kind.WORDS,
             "accounts of the target that have its lasting id already",
@@ -132,6 +138,12 @@ PLANNED = Table(
             Kind.WORDS,
             "groups asked for that no account of the target is in",
             "no account of the target is in {} / every group it is to be in has members",
+        ),
+        _seen(
+            "groups-of-power",
+            Kind.WORDS,
+            "groups through which accounts of the target hold privilege, or whose members all hold some",
+            "privilege comes with {} / no group that brings privilege",
         ),
         _seen(
             "groups-missing",

@@ -23,6 +23,7 @@ from keymallet.core.judging.judge import judge
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import read_register
 from keymallet.demo.railway import REFUSED, write_estate
+from keymallet.sources.rulebooks import open_included
 from tests.conftest import RAILWAY_AT
 from tests.support import CLOCK, newest, rule, run, run_installed, write
 
@@ -91,9 +92,12 @@ def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
     assert not [secret for secret in hashes if any(secret in text for text in texts)]
 
 
-@pytest.mark.parametrize("command", COMMANDS)
+@pytest.mark.parametrize(
+    "command",
+    [pytest.param(name, marks=pytest.mark.deep) if name in ("report", "show") else name for name in COMMANDS],
+)
 def test_every_command_has_help_with_examples_that_run(command: str, railway: Path) -> None:
-    """The examples are run on the railway's estate just as they stand."""
+    """The examples are run on the railway's estate just as they stand; those that take longest, in deep runs."""
     module = importlib.import_module(f"keymallet.commands.arguments.{command}")
     told = run_installed(command, "--help", cwd=railway, expect=0).stdout
     assert len(module.EXAMPLES) >= 2
@@ -276,7 +280,9 @@ def test_json_carries_reasons_as_templates_beside_their_text(railway_snapshot: P
 
 def test_what_is_only_counted_is_what_would_be_described(railway_snapshot: Path) -> None:
     """People, systems, entries of the register and counts: the first screen tells how many, --all which."""
-    book = read_rulebook((railway_snapshot / "rulebook.toml").read_text("utf-8"), "rulebook.toml")
+    book = read_rulebook(
+        (railway_snapshot / "rulebook.toml").read_text("utf-8"), "rulebook.toml", open_included
+    )
     register = read_register(
         (railway_snapshot / "exemptions.toml").read_text("utf-8"), "exemptions.toml", CLOCK
     )

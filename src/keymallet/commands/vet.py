@@ -26,6 +26,7 @@ from keymallet.core.vetting.vetting import Result, Vetted, vet
 from keymallet.sources.batches.reading import open_batch
 from keymallet.sources.sections import SourceSection
 from keymallet.store.earlier_names import earlier_names
+from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, show_hints
 from keymallet.views.vet import show_vetted
 
@@ -152,6 +153,7 @@ def _show(options: argparse.Namespace, inputs: JudgingInputs, vetted: Vetted) ->
         words = ["keymallet", "vet", options.file, *(["--map", options.map] if options.map else [])]
         words += ["--into", options.into] if options.into else []
         words += [word for each in options.beside for word in ("--with", each)]
+        show_gaps(out, inputs.gaps)
         hints = []
         if options.fixed:
             hints.append(

@@ -14,6 +14,7 @@ from keymallet.core.vetting.loaded import Arrival, Arrived, facts_held, held_aga
 from keymallet.core.vetting.remarks import arrivals_by_line
 from keymallet.sources.batches.reading import BatchFile
 from keymallet.store.earlier_names import names_in_snapshot_before
+from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, moment, show_hints, text
 from keymallet.views.vet_loaded import show_arrivals
 
@@ -62,6 +63,7 @@ def _show(
         show_arrivals(out, arrived, batch, len(arrived.results) if options.all else options.rows)
         if not looked_before:
             out.print(text("  no earlier snapshot: what else is new there is not known", "yellow"))
+        show_gaps(out, inputs.gaps)
         out.print()
         hints = [("keymallet read", "if it was loaded after that")] if _none_arrived(arrived) else []
         if options.fixed and any(arrived.number(each) for each in (Arrival.MISSING, Arrival.DIFFERS)):

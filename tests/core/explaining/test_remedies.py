@@ -20,7 +20,7 @@ from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language import typed
 from keymallet.core.rulebook.model import Rule
 from keymallet.core.rulebook.reading import read_rulebook
-from keymallet.sources.rulebooks import shipped_text
+from keymallet.sources.rulebooks import open_included, shipped_text
 from tests.support import AT, CLOCK, days_ago, evidence, judged, newest, rule
 
 _SET: dict[str, dict[str, Any]] = {
@@ -80,7 +80,7 @@ def done(found: Evidence, broken: Rule, rows: pl.Series) -> Evidence:
 def test_what_is_to_be_done_ends_the_breach(railway_snapshot: Path, book: str) -> None:
     """Of every rule of these books that takes something away, on everything it finds on the railway."""
     text = shipped_text(book) if book == "base" else (railway_snapshot / book).read_text("utf-8")
-    rules = read_rulebook(text, book)
+    rules = read_rulebook(text, book, open_included)
     before = judge(newest(railway_snapshot).evidence(), rules, AT, CLOCK)
     as_it_was = judge(before.evidence, OPEN_OR_POWERFUL, AT, CLOCK)
     tried = 0
@@ -150,7 +150,7 @@ def _reached(left: typed.Typed, operator: str, bound: Any) -> dict[str, Any] | N
 def test_values_that_are_to_be_reached_end_the_breach(railway_snapshot: Path, book: str, least: int) -> None:
     """Of settings, ends, keys that are renewed, facts that a source has wrong: with the value of the rule itself."""
     text = shipped_text(book) if book == "base" else (railway_snapshot / book).read_text("utf-8")
-    rules = read_rulebook(text, book)
+    rules = read_rulebook(text, book, open_included)
     before = judge(newest(railway_snapshot).evidence(), rules, AT, CLOCK)
     as_it_was = judge(before.evidence, OPEN_OR_POWERFUL, AT, CLOCK)
     tried = []

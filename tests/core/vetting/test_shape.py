@@ -188,3 +188,32 @@ def test_units_managers_and_groups_that_are_those_of_anybody() -> None:
     assert marks["unit-known"] == [True, True, False, None]
     assert marks["manager-known"] == [True, True, True, False]
     assert marks["groups-unknown"] == [["gatekeepers"], [], [], []]
+
+
+def test_rows_are_told_apart_whatever_they_are_called() -> None:
+    """Names twice, names that read like the ones made up, none at all, several records on one line."""
+    written = pl.Series(["a", "a", "a (line 2)", None, None, "line 1", "a (line 2) #2"], dtype=pl.String)
+    names = unique_names(written, [1, 2, 2, 1, 1, 1, 3])
+    assert names.n_unique() == len(names) and names[0] == "a"
+
+
+def test_groups_that_bring_privilege() -> None:
+    """Held by way of them, on a path of them, or by all their members; one member alone tells nothing."""
+    held = pl.DataFrame({"account-row": [0, 1, 2], "privileged": [True, True, True],
+                         "via": ["group masters in barons", "direct", None], "from-source": ["hall"] * 3},
+                        schema_overrides={"account-row": pl.UInt32})  # fmt: skip
+    accounts = HALL.with_columns(
+        groups=pl.Series([["crew", "all"], ["crew"], ["all"]], dtype=pl.List(pl.String))
+    )
+    there = existing()
+    supply = {
+        **there.evidence.supply,
+        "hall": {**there.evidence.supply["hall"], "grant": {"privileged": "x"}},
+    }
+    evidence = Evidence({**there.evidence.tables, "account": accounts, "grant": held}, supply, {})
+    rows: list[dict[str, Any]] = [
+        {"name": "x", "groups": ["all", "crew", "masters"]},
+        {"name": "y", "groups": ["barons"]},
+    ]
+    marks = marks_of_places(batch_of(rows), Existing(evidence))
+    assert marks["groups-of-power"].to_list() == [["crew", "masters"], ["barons"]]

@@ -15,18 +15,14 @@ import argparse
 from keymallet.commands.arguments.shared import FAIL_ON, add_judging, add_rows_format, number_of
 
 EXAMPLES = [
-    ("keymallet vet joiners.csv --map maps/joiners.toml", "which rows are ready, and what is wrong"),
+    ("keymallet vet joiners.csv --map joiners.toml", "which rows are ready, and what is wrong"),
     (
-        "keymallet vet joiners.csv --map maps/joiners.toml --fixed joiners-remarks.csv",
+        "keymallet vet joiners.csv --map joiners.toml --fixed joiners-remarks.csv",
         "the same file with a column of remarks, to be corrected and looked through again",
     ),
     (
-        "keymallet vet joiners.csv --map maps/joiners.toml --loaded --fixed again.csv",
+        "keymallet vet joiners.csv --map joiners.toml --loaded --fixed again.csv",
         "once it was loaded and keymallet read ran: what to load again",
-    ),
-    (
-        "keymallet vet joiners.csv --map maps/joiners.toml --with grant=rights.csv",
-        "with the rights in a file of their own",
     ),
 ]  # fmt: skip
 

@@ -44,11 +44,16 @@ class Batch:
 
 def unique_names(written: pl.Series, lines: list[int]) -> pl.Series:
     """Login names by which rows can be told apart: with the line where there is none, or it stood before."""
-    told = pl.DataFrame({"name": written, "line": pl.Series(lines, dtype=pl.Int64)})
+    told = pl.DataFrame({"name": written, "line": pl.Series(lines, dtype=pl.Int64)}).with_row_index("row")
     again = written.is_null() | ~written.is_first_distinct()
     line = pl.format("line {}", "line")
-    apart = pl.when(pl.col("name").is_null()).then(line).otherwise(pl.format("{} ({})", "name", line))
-    return told.select(name=pl.when(again).then(apart).otherwise("name")).to_series()
+    apart = pl.when(pl.col("name").is_null()).then(line).otherwise(pl.format("{} (line {})", "name", "line"))
+    names = told.select(name=pl.when(again).then(apart).otherwise("name")).to_series()
+    # Somebody's login name may read like that, and several records may begin on one line.
+    while (clash := names.is_duplicated()).any():
+        counted = told.select(pl.format("{} #{}", names.alias("made"), pl.col("row") + 1)).to_series()
+        names = names.zip_with(~clash, counted)
+    return names
 
 
 def has_password(batch: Batch) -> pl.Series:

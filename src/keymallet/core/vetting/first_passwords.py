@@ -49,7 +49,7 @@ _LEET = str.maketrans(
     {"0": "o", "1": "i", "3": "e", "4": "a", "5": "s", "7": "t", "@": "a", "$": "s", "!": "i"}
 )
 """Signs that stand for letters in passwords."""
-_DIGITS = re.compile(r"\d+")
+_DIGITS = re.compile(r"[0-9]+")
 _LETTERS = re.compile(r"[^\W\d_]+")
 
 
@@ -134,7 +134,7 @@ def _of_one_pattern(passwords: pl.Series) -> pl.Series:
     apart = (
         rows.drop_nulls()
         .unique("password", keep="first")
-        .with_columns(pl.col("password").str.extract_all(r"\d+").alias("number"))
+        .with_columns(pl.col("password").str.extract_all(_DIGITS.pattern).alias("number"))
         .with_columns(place=pl.int_ranges(0, pl.col("number").list.len()))
         .explode("number", "place")
         .drop_nulls("number")

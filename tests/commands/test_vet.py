@@ -454,6 +454,8 @@ def test_json_of_any_form(harbour: Path, form: str) -> None:
     assert re.sub(r'"remarks": "(?:[^"\\]|\\.)*", ', "", remarked) == text
     told = json.loads(remarked) if form != "lines" else [json.loads(line) for line in remarked.splitlines()]
     assert [bool(each["remarks"]) for each in told] == [False, True, True]
+    assert [row["result"] for row in rows if row["name"] == "a.nord"] == ["ready"]
+    assert all(row["rule"] for row in rows if row["name"] == "m.quay")
 
 
 def test_text_of_fixed_width(harbour: Path) -> None:
@@ -671,6 +673,20 @@ def test_nothing_is_ready_that_nobody_looked_at(lark: Path) -> None:
     assert "h.csv has no row" in run("vet", "h.csv", "--map", "m.toml", *AT, cwd=lark, expect=3).stdout
     write(lark, {"b.csv": "Login,Mail,No,Boss,Groups,End\nn.new,n@lark.example,4,q.stage,all,soon\n"})
     assert [row["result"] for row in vetted(lark, "b.csv", "--map", "m.toml", expect=3)] == ["cannot tell"]
+
+
+def test_rows_that_begin_on_many_days(harbour: Path) -> None:
+    """Each is judged on its first day or the next of a few, and that is said; what is wrong with one is its own."""
+    chance = random.Random(9)
+    rows = [
+        _good_row(10 + place, chance)
+        | {"Login": f"a.n{chr(97 + place)}", "From": f"{1 + place:02}.12.2026", "On": "no"}
+        for place in range(24)
+    ]
+    rows[17]["Unit"] = "Kway"
+    write(harbour, {"b.csv": _written(rows, "\n", ",")})
+    told = run("vet", "b.csv", "--map", "batch.toml", *AT, cwd=harbour, expect=1).stdout
+    assert "23 ready · 1 fix first" in told and "rows begin on 24 days" in told and "line 19  a.nr" in told
 
 
 def test_a_pipe_is_no_batch(lark: Path) -> None:

@@ -107,6 +107,13 @@ def _vetted(inputs: JudgingInputs, batch: Batch) -> Vetted:
     return vet(batch, planned, inputs.rulebook, inputs.register, inputs.clock, inputs.at)
 
 
+_SAID = (
+    *("cells", "rule", "title", "severity", "verdict", "because", "missing", "mend", "change", "advice"),
+    "cite",
+)
+"""What is told of each finding, beside its row."""
+
+
 def _rows(vetted: Vetted) -> pl.DataFrame:
     """A line for each thing that is wrong or cannot be told, and for each row that is ready."""
     words = {int(result): result.words for result in Result}
@@ -116,10 +123,9 @@ def _rows(vetted: Vetted) -> pl.DataFrame:
             "name": vetted.batch.written,
             "result": vetted.results.cast(pl.Int64).replace_strict(words, return_dtype=pl.String),
         }
-    )
-    found = vetted.found.select("line", "cells", "rule", "title", "severity", "verdict", "because", "missing",
-                                "mend", "change", "advice", "cite")  # fmt: skip
-    joined = rows.unique("line", keep="first").join(found, on="line", how="left", maintain_order="left")
+    ).with_row_index("row")
+    found = vetted.found.select(_SAID).with_columns(vetted.found_rows.cast(pl.UInt32).alias("row"))
+    joined = rows.join(found, on="row", how="left", maintain_order="left").drop("row")
     unread = pl.DataFrame(
         {
             "line": pl.Series([each.line for each in vetted.refused], dtype=pl.Int64),

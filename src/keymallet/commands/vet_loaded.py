@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 from pathlib import Path
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
@@ -67,7 +68,7 @@ def _show(
         out.print()
         hints = [("keymallet read", "if it was loaded after that")] if _none_arrived(arrived) else []
         if options.fixed and any(arrived.number(each) for each in (Arrival.MISSING, Arrival.DIFFERS)):
-            hints.append((f"less {options.fixed}", "what to load again"))
+            hints.append((f"less {shlex.quote(options.fixed)}", "what to load again"))
         show_hints(out, hints)
 
 

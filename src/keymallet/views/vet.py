@@ -15,7 +15,7 @@ from rich.text import Text
 from keymallet.core.base.listing import and_more, how_many, some_names
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.core.vetting.remarks import facts_named
-from keymallet.core.vetting.vetting import CELLS, Result, Vetted
+from keymallet.core.vetting.vetting import CELLS, MOST_FIRST_DAYS, Result, Vetted
 from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_grid, text
 
@@ -39,6 +39,10 @@ def show_vetted(out: Console, vetted: Vetted, organisation: str, clock: ZoneInfo
     if not vetted.has_rules_on_planned:
         hint = 'include = ["new-accounts"] in it adds those that ship'
         _incomplete(out, f"the rulebook has no rule on planned accounts; {hint}")
+    if vetted.first_days > MOST_FIRST_DAYS:
+        days = f"rows begin on {vetted.first_days:,} days"
+        said = f"{days}: each is judged on the next of {MOST_FIRST_DAYS} of them"
+        out.print(Padding(text(said, "dim"), (0, 0, 0, 2), expand=False))
     if not vetted.rows:
         _incomplete(out, f"{batch.file} has no row")
     _show_open(out, vetted)
@@ -60,9 +64,9 @@ def _show_results(out: Console, vetted: Vetted) -> None:
 
 def _show_rules(out: Console, vetted: Vetted) -> None:
     counted = (
-        vetted.found.with_columns(pl.col("verdict", "severity").cast(pl.String))
+        vetted.found.with_columns(pl.col("verdict", "severity").cast(pl.String), vetted.found_rows)
         .group_by("rule", "title", "severity", "verdict", maintain_order=True)
-        .agg(pl.len().alias("rows"))
+        .agg(pl.col(vetted.found_rows.name).n_unique().alias("rows"))
     )
     graded = sorted(
         counted.iter_rows(named=True),
@@ -83,14 +87,18 @@ def _show_rules(out: Console, vetted: Vetted) -> None:
 
 
 def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
-    numbered = vetted.found.with_columns(vetted.found_rows.alias("place"))
-    worst = {int(place): result for place, result in enumerate(vetted.results)}
+    worst = _worst_rows(vetted)
+    shown = worst.head(most)
+    rank = {place: number for number, place in enumerate(shown)}
+    numbered = vetted.found.with_columns(vetted.found_rows.alias("place")).filter(
+        pl.col("place").is_in(shown.implode())
+    )
     told = numbered.with_columns(pl.col("verdict", "severity").cast(pl.String)).iter_rows(named=True)
     by_row = [(place, list(rows)) for place, rows in groupby(told, key=itemgetter("place"))]
-    by_row.sort(key=lambda each: (-worst[each[0]], -_gravest(each[1])))
-    for place, found in by_row[:most]:
+    by_row.sort(key=lambda each: rank[each[0]])
+    for place, found in by_row:
         name = vetted.batch.written[place]
-        result = Result(worst[place])
+        result = Result(vetted.results[place])
         head = Text().append_text(text(f"line {vetted.batch.lines[place]}", "dim")).append("  ")
         head.append_text(text(name if name is not None else "no login name", "bold"))
         head.append("  ").append(result.words, _STYLES[result])
@@ -103,15 +111,25 @@ def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
         if unknown := [row for row in found if row["verdict"] == "unproven"]:
             grid.add_row(Text("", "dim"), _unknown(unknown, vetted))
         out.print(Padding(grid, (0, 0, 0, 2), expand=False))
-    if len(by_row) > most:
-        more = and_more(len(by_row) - most, "row")
+    if len(worst) > most:
+        more = and_more(len(worst) - most, "row")
         out.print(text(f"{more} not ready: --all shows them", "dim"))
 
 
-def _gravest(found: list[dict[str, Any]]) -> int:
-    """The severity of the worst that is wrong with a row."""
-    broken = [row for row in found if row["verdict"] != "unproven"]
-    return max(SEVERITIES[row["severity"]] for row in broken or found)
+def _worst_rows(vetted: Vetted) -> pl.Series:
+    """The rows that something is told of: those to be fixed first, and of these the gravest."""
+    grades = {severity.word: int(severity) for severity in SEVERITIES.values()}
+    broken = pl.col("verdict").cast(pl.String) == "breach"
+    graded = vetted.found.select(
+        place=vetted.found_rows,
+        broken=broken,
+        grade=pl.col("severity").cast(pl.String).replace_strict(grades, return_dtype=pl.Int64),
+    )
+    by_row = graded.group_by("place").agg(
+        pl.col("broken").any(), worst=pl.col("grade").filter("broken").max(), other=pl.col("grade").max()
+    )
+    order = by_row.sort(["broken", pl.coalesce("worst", "other"), -pl.col("place")], descending=True)
+    return order["place"]
 
 
 def _said(row: dict[str, object]) -> Text:

@@ -27,7 +27,7 @@ def marks_of_names(batch: Batch, existing: Existing) -> Marks:
         "name-taken-by": _holders(names, _folded(target["name"]), target["account"]),
         "name-again": _again(names),
     }
-    before = pl.Series(sorted({name.strip().lower() for name in existing.names_before}), dtype=pl.String)
+    before = _folded(pl.Series(sorted(existing.names_before), dtype=pl.String)).unique()
     gone = before.filter(~before.is_in(_folded(target["name"]).implode()))
     marks["name-used-before"] = names.is_in(gone.implode()).fill_null(False)
     if "mail" in batch.accounts.columns:

@@ -50,7 +50,8 @@ class Vetted:
 
     `results` has the Result of each row. `found` is what is wrong with rows or cannot be told of them, with
     FOUND_COLUMNS, in the order of the rows; `found_rows` has the row of each. `open` are the rules that could
-    judge nobody of the batch, each with the facts it rests on that nothing tells.
+    judge nobody of the batch, each with the facts it rests on that nothing tells. `first_days` is on how many
+    days rows begin: beyond MOST_FIRST_DAYS some are judged on a later one.
     """
 
     batch: Batch
@@ -61,6 +62,7 @@ class Vetted:
     counts: list[RuleCount]
     open: Mapping[str, list[str]] = field(default_factory=dict)
     refused: list[Refusal] = field(default_factory=list)
+    first_days: int = 0
 
     def number(self, result: Result) -> int:
         """How many rows have this result; records that could not be read are to be fixed first."""
@@ -156,6 +158,7 @@ def vet(
         list(counted.values()),
         open_rules,
         batch.refused,
+        evidence.tables[ACCOUNT.name].head(height)[FIRST_DAY].n_unique(),
     )
 
 

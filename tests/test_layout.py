@@ -24,6 +24,7 @@ FLOORS = (
     ("core.judging",),
     ("core.explaining",),
     ("core.topics", "core.studies", "core.history", "core.vetting"),
+    ("core.mending",),
 )
 """The floors of the core: each may import what is below it, and itself; rooms side by side know nothing
 of each other."""
@@ -42,6 +43,7 @@ MAY_IMPORT: dict[str, set[str]] = {
     "starting": {*CORE, "sources", "fitting", "starting"},
     "views": {*CORE, "store", "fitting", "starting", "views"},
     "reports": {*CORE, "outputs", "reports"},
+    "proposals": {*CORE, "proposals"},
     "sending": {*CORE, "sending"},
     "completing": {*CORE, "store", "completing"},
     "demo": {*CORE, "demo"},
@@ -55,6 +57,7 @@ MAY_IMPORT: dict[str, set[str]] = {
         "starting",
         "views",
         "reports",
+        "proposals",
         "sending",
         "demo",
         "completing",

@@ -94,7 +94,10 @@ def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
 
 @pytest.mark.parametrize(
     "command",
-    [pytest.param(name, marks=pytest.mark.deep) if name in ("report", "show") else name for name in COMMANDS],
+    [
+        pytest.param(name, marks=pytest.mark.deep) if name in ("report", "show", "rehearse") else name
+        for name in COMMANDS
+    ],
 )
 def test_every_command_has_help_with_examples_that_run(command: str, railway: Path) -> None:
     """The examples are run on the railway's estate just as they stand; those that take longest, in deep runs."""

@@ -52,13 +52,15 @@ account = { kind = "person", enabled = true, has-password = true, password-chang
 # the books that ship
 
 
-@pytest.mark.parametrize("name", first(3, shipped()))
+@pytest.mark.parametrize(
+    "name", first(2, sorted(shipped(), key=lambda name: name not in ("base", "new-accounts")))
+)
 def test_a_book_that_ships_is_tried_by_its_cases(name: str) -> None:
     """Every rule breaks, is met, and is open where a fact is missing; every comparison was true and false."""
     book = read_rulebook(shipped_text(name), name, open_included)
-    # What a book includes brings its own cases along.
-    parts = [file for file in book.files if file in shipped()]
-    cases = [case for each in parts for case in read_cases(shipped_text(each, CASES), each + CASES, book)]
+    # What it includes is tried by itself.
+    book = book.only(lambda demand: demand.origin == name)
+    cases = read_cases(shipped_text(name, CASES), name + CASES, book)
     outcomes = [try_case(case, book) for case in cases]
     assert [outcome.wrong for outcome in outcomes if outcome.wrong] == []
     for verdict in (Verdict.BREACH, Verdict.MET, Verdict.UNPROVEN):

@@ -22,6 +22,7 @@ COMMANDS = {
     "rehearse": "try another rulebook or limit on the same evidence",
     "who": "pick accounts by any question in the rule language",
     "vet": "look through a batch of accounts before it is loaded",
+    "mend": "turn findings into changes to make, tried on the evidence first",
     "exempt": "list, add, end, review, explain and import exemptions",
     "rules": "check, show, try, start and compare rulebooks",
     "logbook": "list, show and verify the runs there were",

@@ -26,10 +26,11 @@ from keymallet.store.snapshot import Snapshot, SourceRecord
 
 
 class Earlier:
-    """The snapshot before, read once for all that is asked of it."""
+    """The snapshot before, read once for all that is asked of it; or `evidence` in its place."""
 
-    def __init__(self, snapshot: Snapshot) -> None:
+    def __init__(self, snapshot: Snapshot, evidence: Evidence | None = None) -> None:
         self.snapshot = snapshot
+        self._given = evidence
 
     @cached_property
     def accounts(self) -> dict[str, pl.DataFrame]:
@@ -49,7 +50,7 @@ class Earlier:
 
     @cached_property
     def _evidence(self) -> Evidence:
-        return self.snapshot.evidence()
+        return self._given or self.snapshot.evidence()
 
     def sources_of(self, declared: str) -> dict[str, SourceRecord]:
         """How each source that the estate declares by this name was read."""

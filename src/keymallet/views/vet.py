@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from keymallet.core.base.listing import and_more, how_many, some_names
+from keymallet.core.base.listing import and_more, how_many, shortened, some_names
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.core.vetting.remarks import facts_named
 from keymallet.core.vetting.vetting import CELLS, MOST_FIRST_DAYS, Result, Vetted
@@ -20,6 +20,7 @@ from keymallet.views.plain_table import PlainTable
 from keymallet.views.terminal import SEVERITY_STYLES, moment, plain_grid, text
 
 RULES_SHOWN = 8
+LONGEST_NAME = 60
 _STYLES = {Result.READY: "green", Result.FIX_FIRST: "red", Result.CANNOT_TELL: "yellow"}
 
 
@@ -100,7 +101,7 @@ def _show_rows(out: Console, vetted: Vetted, most: int) -> None:
         name = vetted.batch.written[place]
         result = Result(vetted.results[place])
         head = Text().append_text(text(f"line {vetted.batch.lines[place]}", "dim")).append("  ")
-        head.append_text(text(name if name is not None else "no login name", "bold"))
+        head.append_text(text(shortened(name or "no login name", LONGEST_NAME), "bold"))
         head.append("  ").append(result.words, _STYLES[result])
         out.print(head)
         grid = plain_grid(8, None)

@@ -8,10 +8,11 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from keymallet.core.base.listing import and_more, how_many, some_names
+from keymallet.core.base.listing import and_more, how_many, shortened, some_names
 from keymallet.core.vetting.batch import Batch
 from keymallet.core.vetting.loaded import Arrival, Arrived
 from keymallet.views.terminal import text
+from keymallet.views.vet import LONGEST_NAME
 
 _STYLES = {
     Arrival.AS_ASKED: "green",
@@ -43,7 +44,7 @@ def show_arrivals(out: Console, arrived: Arrived, batch: Batch, most: int) -> No
         first = rows[0]
         arrival = _BY_WORDS[first["result"]]
         head = Text().append_text(text(f"line {first['line']}  " if first["line"] else "", "dim"))
-        head.append_text(text(first["name"] or "no login name", "bold")).append("  ")
+        head.append_text(text(shortened(first["name"] or "no login name", LONGEST_NAME), "bold")).append("  ")
         out.print(head.append(arrival.words, _STYLES[arrival]))
         for row in rows:
             if row["fact"]:

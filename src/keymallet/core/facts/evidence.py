@@ -155,6 +155,15 @@ def _renumbered(frame: pl.DataFrame, column: str, chosen: pl.Series, *, keep_oth
     return kept.drop(column).rename({"new": column})
 
 
+def in_full(table: Table, frame: pl.DataFrame) -> pl.DataFrame:
+    """The frame with every column of its table; what nobody gives is not known."""
+    return frame.with_columns(
+        pl.lit(None, dtype=data_type(column)).alias(column.name)
+        for column in table.columns
+        if column.name not in frame.columns
+    )
+
+
 def link_to_accounts(names: pl.Series, tables: list[pl.DataFrame]) -> list[pl.DataFrame]:
     """Give each row of these tables the number of the account that its `account` column names.
 

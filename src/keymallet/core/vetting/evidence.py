@@ -17,8 +17,8 @@ from keymallet.core.facts.declaration import (
     SIGN_IN,
     TABLES,
 )
-from keymallet.core.facts.evidence import INSTANT, PERSON_ROW, Evidence, data_type
-from keymallet.core.facts.model import Kind, Table
+from keymallet.core.facts.evidence import INSTANT, PERSON_ROW, Evidence, data_type, in_full
+from keymallet.core.facts.model import Kind
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.passes import link
@@ -60,7 +60,7 @@ def planned_evidence(
     marks = _marks(batch, existing, linked, organisation, at)
     linked = _with_planned(_before_any_use(linked), batch, marks)
     return Evidence(
-        {name: _in_full(TABLES[name], frame) for name, frame in linked.tables.items()},
+        {name: in_full(TABLES[name], frame) for name, frame in linked.tables.items()},
         {each.source: each.supply for each in linked.readings},
         {each.source: at for each in linked.readings},
     )
@@ -77,15 +77,6 @@ def _before_any_use(linked: LinkedReadings) -> LinkedReadings:
     accounts = linked.accounts.with_columns(*never, nobody)
     return linked.with_frame(ACCOUNT, accounts).supplying(
         linked.suppliers(ACCOUNT), ACCOUNT, dict.fromkeys((*_NEVER, _SHARED), _NOT_YET)
-    )
-
-
-def _in_full(table: Table, frame: pl.DataFrame) -> pl.DataFrame:
-    """The frame with every column of its table; what nobody gives is not known."""
-    return frame.with_columns(
-        pl.lit(None, dtype=data_type(column)).alias(column.name)
-        for column in table.columns
-        if column.name not in frame.columns
     )
 
 
@@ -199,7 +190,7 @@ def _with_planned(linked: LinkedReadings, batch: Batch, marks: Marks) -> LinkedR
         frame = frame.join(prefixed, on="account", how="left", maintain_order="left")
     frame = frame.with_columns(values.alias(name) for name, values in marks.items())
     origin = accounts.head(height)["source"].alias("from-source")
-    frame = _in_full(PLANNED, frame).with_columns(origin, pl.col("account-row").cast(pl.UInt32))
+    frame = in_full(PLANNED, frame).with_columns(origin, pl.col("account-row").cast(pl.UInt32))
     frame = frame.cast({column.name: data_type(column) for column in PLANNED.columns})
     # What nobody asks for, or the target says nothing of, is none; and known to be.
     told = dict.fromkeys(PLANNED.names, "the batch, held against what exists")

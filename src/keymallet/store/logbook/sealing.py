@@ -12,6 +12,7 @@ import os
 import re
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -194,7 +195,7 @@ def opened(path: Path) -> Iterator[Sealed]:
                 yield _read(path, archive, folder)
         except OSError as error:
             raise fail(f"the file cannot be read: {error.strerror or error}", file=str(path)) from None
-        except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError) as error:
+        except (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, EOFError) as error:
             hint = "keymallet logbook seal writes one; have it sent again"
             raise fail(
                 f"this is no sealed run, or it was altered: {error}", file=str(path), hint=hint

@@ -1,0 +1,148 @@
+"""Changes tried on the evidence: what they end, what they would newly break, what is set aside."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import polars as pl
+
+from keymallet.core.explaining.finding_subject import subjects_of
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
+from keymallet.core.facts.evidence import ACCOUNT_ROW, PERSON_ROW
+from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.mending.changes import PROPOSAL
+from keymallet.core.rulebook.model import SEVERITIES, Rule, Tally
+
+KNOWN_BY = ("rule", "account", "subject")
+"""What a breach is known by in both judgings."""
+_MOST_ROUNDS = 8
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What came of trying: KNOWN_BY and `severity` of each breach.
+
+    `ended` are breaches that would be gone, `broken` those that would be new, both with all changes made that
+    are not set aside. `aside` are the proposals that are set aside, with `why`, and what each would break.
+    """
+
+    ended: pl.DataFrame
+    broken: pl.DataFrame
+    aside: pl.DataFrame
+
+
+def tried(
+    changes: pl.DataFrame,
+    before: Judgement,
+    judged_with: Callable[[pl.DataFrame], Judgement],
+    *,
+    even_if_it_breaks: bool,
+) -> Trial:
+    """Try changes: PROPOSAL, `severity`, TABLE, ROW and `account-row` of each.
+
+    `before` is the judgement without any, `judged_with` gives the one with some. What newly breaks something
+    at or above its own severity is set aside: the changes to the account that would be in breach, or to others
+    of its person; where a number would be wrong, to the accounts that count no longer; until nothing is left.
+    """
+    was = breaches(before)
+    left, aside = changes, [_nothing_aside()]
+    for _ in range(_MOST_ROUNDS):
+        after = judged_with(left)
+        now = breaches(after)
+        broken = now.join(was, on=KNOWN_BY, how="anti", nulls_equal=True)
+        if even_if_it_breaks or not broken.height or not left.height:
+            break
+        blamed = _blamed(left, broken, before, after)
+        if not blamed.height:
+            break
+        aside.append(blamed)
+        left = left.join(blamed, on=PROPOSAL, how="anti")
+    ended = was.join(now, on=KNOWN_BY, how="anti", nulls_equal=True)
+    return Trial(ended, broken, pl.concat(aside))
+
+
+def about(breach: Mapping[str, str | None]) -> str:
+    """Whom a breach is on, in words: the account and what of it; of a number, all accounts."""
+    named = " ".join(part for part in (breach["account"], breach["subject"]) if part)
+    return named or "a number over all accounts"
+
+
+def for_people(finding: Mapping[str, str | None]) -> str:
+    """What people have to do about a finding, with whom it is about where the words do not say."""
+    who, change = about(finding), finding["change"] or ""
+    return change if (finding["account"] or "") in change and finding["account"] else f"{who}: {change}"
+
+
+def breaches(judgement: Judgement) -> pl.DataFrame:
+    """Every breach of a judgement: KNOWN_BY, its severity, and the rows of its account and person."""
+    parts = [_no_breaches()]
+    of_people = judgement.context.frames[ACCOUNT.name][PERSON_ROW].cast(pl.UInt32)
+    for demand in judgement.rulebook.demands:
+        if isinstance(demand, Rule):
+            rows = judgement.rows(demand, Verdict.BREACH)
+            if not len(rows):
+                continue
+            who = subjects_of(judgement.context, TABLES[demand.table], rows).select("account", "subject")
+            accounts = judgement.accounts(demand, rows).cast(pl.UInt32)
+            people = rows.cast(pl.UInt32) if demand.table == PERSON.name else of_people.gather(accounts)
+        else:
+            numbers = judgement.numbers[demand.id].filter(pl.col("verdict") == int(Verdict.BREACH))
+            if not numbers.height:
+                continue
+            nobody = pl.lit(None, dtype=pl.String)
+            which = pl.col(demand.by).cast(pl.String) if isinstance(demand, Tally) and demand.by else nobody
+            who = numbers.select(account=nobody, subject=which)
+            accounts = people = pl.Series([None], dtype=pl.UInt32).new_from_index(0, numbers.height)
+        named = who.select(pl.lit(demand.id).alias("rule"), pl.col("account", "subject").cast(pl.String))
+        grade = pl.lit(demand.severity.word).alias("severity")
+        parts.append(named.with_columns(grade, accounts.alias(ACCOUNT_ROW), people.alias(PERSON_ROW)))
+    return pl.concat(parts)
+
+
+def _no_breaches() -> pl.DataFrame:
+    schema = dict.fromkeys((*KNOWN_BY, "severity"), pl.String())
+    return pl.DataFrame(schema={**schema, ACCOUNT_ROW: pl.UInt32(), PERSON_ROW: pl.UInt32()})
+
+
+def _nothing_aside() -> pl.DataFrame:
+    return pl.DataFrame(schema={PROPOSAL: pl.Int64, "why": pl.String})
+
+
+def _blamed(changes: pl.DataFrame, broken: pl.DataFrame, before: Judgement, after: Judgement) -> pl.DataFrame:
+    """The proposals to be set aside, each with the rule it would break."""
+    grades = {word: int(severity) for word, severity in SEVERITIES.items()}
+    graded = changes.with_columns(
+        pl.col("severity").replace_strict(grades, return_dtype=pl.Int64).alias("grade")
+    )
+    worse = broken.with_columns(
+        pl.col("severity").replace_strict(grades, return_dtype=pl.Int64).alias("breaks")
+    )
+    of_people = before.context.frames[ACCOUNT.name][PERSON_ROW].cast(pl.UInt32)
+    graded = graded.with_columns(of_people.gather(graded[ACCOUNT_ROW]).alias(PERSON_ROW))
+    touched = pl.concat([worse, *_of_numbers(worse, before, after)])
+    parts = []
+    # What is switched off in one system shows in another of the same person, and on the person.
+    for by in (ACCOUNT_ROW, PERSON_ROW):
+        where = touched.drop_nulls(by).select(by, "breaks", broken_rule="rule")
+        parts.append(graded.select(PROPOSAL, "grade", by).join(where, on=by, how="inner").drop(by))
+    hit = pl.concat(parts).filter(pl.col("breaks") >= pl.col("grade"))
+    hit = hit.sort("breaks", descending=True, maintain_order=True)
+    return hit.unique(PROPOSAL, keep="first", maintain_order=True).select(
+        pl.col(PROPOSAL).cast(pl.Int64), why=pl.col("broken_rule")
+    )
+
+
+def _of_numbers(worse: pl.DataFrame, before: Judgement, after: Judgement) -> list[pl.DataFrame]:
+    """For each number that would be wrong the accounts that count no longer, or count newly."""
+    parts = []
+    for tally in after.rulebook.tallies:
+        mine = worse.filter(pl.col("rule") == tally.id)
+        if not mine.height or tally.table != "account":
+            continue
+        (was,) = before.context.work_out(tally.table, [tally.count])
+        (now,) = after.context.work_out(tally.table, [tally.count])
+        changed = (was.fill_null(value=False) != now.fill_null(value=False)).arg_true().cast(pl.UInt32)
+        parts.append(mine.head(1).drop(ACCOUNT_ROW).join(changed.alias(ACCOUNT_ROW).to_frame(), how="cross"))
+    return [part.select(worse.columns) for part in parts]

@@ -1,0 +1,71 @@
+"""The page that lies on top of a folder of changes: what is in it, in which order, and what is not."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.base.listing import how_many
+from keymallet.core.mending.changes import PROPOSAL, ROW
+from keymallet.core.mending.trial import Trial, about, for_people
+
+
+def readme(
+    organisation: str,
+    at: datetime,
+    clock: ZoneInfo,
+    files: Mapping[str, int],
+    written: pl.DataFrame,
+    proposed: pl.DataFrame,
+    trial: Trial,
+) -> str:
+    """The text, in Markdown."""
+    day = f"{at.astimezone(clock):%Y-%m-%d %H:%M}"
+    lines = [
+        f"# {organisation}: changes proposed",
+        "",
+        f"Tried on the evidence as of {day}. Nothing is changed yet.",
+        "",
+    ]
+    lines += [
+        f"- {how_many(proposed.height, 'finding')} chosen, {how_many(written.height, 'change')} proposed"
+    ]
+    lines += [f"- made all together they end {how_many(trial.ended.height, 'finding')}"]
+    lines += [
+        f"- they would newly break {how_many(trial.broken.height, 'rule')}"
+        if trial.broken.height
+        else "- they would newly break nothing"
+    ]
+    lines += [
+        "",
+        "## In this order",
+        "",
+        "Proposals are numbered in the order in which they are made, over all files.",
+        "",
+    ]
+    lines += [f"- `{name}`: {how_many(number, 'change')}" for name, number in files.items()]
+    if trial.broken.height:
+        lines += ["", "## What would newly be in breach", ""]
+        lines += [f"- {row['rule']}: {about(row)}" for row in trial.broken.iter_rows(named=True)]
+    if trial.aside.height:
+        lines += ["", "## Set aside", "", "They would break something as grave as what they mend:", ""]
+        told = proposed.join(trial.aside, on=PROPOSAL, how="inner").unique(PROPOSAL, maintain_order=True)
+        lines += [
+            f"- {change}: would break {why}" for change, why in told.select("change", "why").iter_rows()
+        ]
+    by_people = proposed.filter(pl.col(ROW).is_null()).unique(PROPOSAL, maintain_order=True)
+    if by_people.height:
+        lines += [
+            "",
+            "## For people",
+            "",
+            "No change of one fact mends these; they stand in the worksheets as well:",
+            "",
+        ]
+        lines += [f"- {for_people(row)}" for row in by_people.iter_rows(named=True)]
+    after = "Afterwards: `keymallet read`, `keymallet judge`; `keymallet changes` tells what is mended."
+    lines += ["", after, ""]
+    return "\n".join(" ".join(line.split()) if line.startswith("- ") else line for line in lines)

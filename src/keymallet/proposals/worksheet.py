@@ -1,0 +1,73 @@
+"""A worksheet: a line for each change, for whoever makes it by hand, with the way back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.facts import wording
+from keymallet.core.facts.declaration import ACCOUNT
+from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, Evidence
+from keymallet.core.history.columns import ANSWERER, FINDING
+from keymallet.core.mending.changes import PROPOSAL, ROW, TABLE, Act
+from keymallet.core.mending.trial import Trial
+
+COLUMNS = (
+    *("proposal", "account", "subject", "what to do", "fact", "now", "then", "way back"),
+    *("severity", "rules", "findings", "answerer", "due"),
+)
+"""The columns of a worksheet, in the order in which its changes are to be made."""
+
+
+def as_changes(
+    proposed: pl.DataFrame,
+    trial: Trial,
+    acts: Mapping[tuple[str, str], Act],
+    evidence: Evidence,
+    clock: ZoneInfo,
+) -> pl.DataFrame:
+    """One line for each proposal that is not set aside, with `source` and the columns of a worksheet."""
+    left = proposed.join(trial.aside, on=PROPOSAL, how="anti")
+    lines = left.group_by(PROPOSAL, maintain_order=True).agg(
+        pl.col("account").first(),
+        pl.col(ACCOUNT_ROW).first(),
+        pl.col("subject").drop_nulls().first(),
+        pl.col("change").first().alias("what to do"),
+        pl.col("mend").first(),
+        pl.col(TABLE).first(),
+        pl.col(ROW).first(),
+        pl.col("severity").cast(pl.String).first(),
+        pl.col("rule").cast(pl.String).unique(maintain_order=True).str.join(", ").alias("rules"),
+        pl.col(FINDING).drop_nulls().unique(maintain_order=True).str.join(" ").alias("findings"),
+        pl.col(ANSWERER).drop_nulls().first().alias("answerer"),
+        pl.col("due").min(),
+    )
+    facts = [
+        _fact(mend, table, row, acts, evidence)
+        for mend, table, row in lines.select("mend", TABLE, ROW).iter_rows()
+    ]
+    told = pl.DataFrame(
+        facts, schema=dict.fromkeys(("fact", "now", "then", "way back"), pl.String), orient="row"
+    )
+    whole = lines.hstack(told).rename({PROPOSAL: "proposal"})
+    # A finding on a person or on something in force names its source alone; one on a number has none.
+    sources = evidence.tables[ACCOUNT.name]["source"].cast(pl.String).gather(whole[ACCOUNT_ROW])
+    of_source = pl.DataFrame({"own": sources, "named": whole["account"]}).select(
+        source=pl.coalesce("own", "named")
+    )
+    due = wording.instants(whole["due"].cast(INSTANT), clock).alias("due")
+    return whole.with_columns(of_source["source"], due).select("source", "mend", TABLE, *COLUMNS)
+
+
+def _fact(
+    mend: str, table: str, row: int | None, acts: Mapping[tuple[str, str], Act], evidence: Evidence
+) -> tuple[str, str | None, str, str]:
+    if row is None:
+        return "", None, "", ""
+    act = acts[mend, table]
+    fact, then = act.shows
+    now = evidence.tables[table][fact][row]
+    shown = {True: "yes", False: "no", None: "none"}.get(now, now) if isinstance(now, bool | None) else now
+    return f"{table}.{fact}", str(shown), then, f"{act.back} ({fact}: {shown})"

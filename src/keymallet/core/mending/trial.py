@@ -43,8 +43,8 @@ def tried(
     """Try changes: PROPOSAL, `severity`, TABLE, ROW and `account-row` of each.
 
     `before` is the judgement without any, `judged_with` gives the one with some. What newly breaks something
-    at or above its own severity is set aside: the changes to the account that would be in breach, or to others
-    of its person; where a number would be wrong, to the accounts that count no longer; until nothing is left.
+    at or above its own severity is set aside: the changes to the account that would be in breach, or others
+    of its person; where a number would be wrong, to the accounts that count no longer; until none is left.
     """
     was = breaches(before)
     left, aside = changes, [_nothing_aside()]

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.profiles import first
 from tests.support import PROGRAM, run_installed, write
 
 ESTATE = """
@@ -271,7 +272,7 @@ def test_written_files_are_the_owners_alone_and_keep_what_they_are(tmp_path: Pat
     assert Path("/dev/null").is_char_device()
 
 
-@pytest.mark.parametrize("kind", ["rulebook", "map", "register", "estate"])
+@pytest.mark.parametrize("kind", first(2, ["rulebook", "estate", "map", "register"]))
 def test_a_pipe_a_device_or_a_giant_is_no_configuration(tmp_path: Path, kind: str) -> None:
     """Refused at once, instead of being waited for or read without end."""
     estate(tmp_path, "Login,Name,On\na,A,yes\n")
@@ -297,6 +298,7 @@ def test_a_pipe_a_device_or_a_giant_is_no_configuration(tmp_path: Path, kind: st
     assert "10,000,001 bytes" in run_installed(*words, cwd=tmp_path, expect=2).stderr
 
 
+@pytest.mark.deep
 def test_work_on_a_rulebook_is_bounded(tmp_path: Path) -> None:
     """A thousand members cost a thousand times one; what would double with each term is refused."""
     estate(tmp_path, "Login,Name,On\na,A,no\n")

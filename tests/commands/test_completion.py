@@ -140,7 +140,7 @@ LINES = {
 }
 
 
-@pytest.mark.parametrize("shell", first(2, SHELLS))
+@pytest.mark.parametrize("shell", first(1, SHELLS))
 def test_what_a_tab_adds(shell: str, estate: Path, tmp_path: Path) -> None:
     """Commands, options, topics, rules, entries, limits, files, sources, accounts: as far as it is plain."""
     folder = Path(shutil.copytree(estate, tmp_path / "estate"))

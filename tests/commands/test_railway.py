@@ -95,7 +95,9 @@ def test_no_password_hash_leaves_the_reader(railway: Path) -> None:
 @pytest.mark.parametrize(
     "command",
     [
-        pytest.param(name, marks=pytest.mark.deep) if name in ("report", "show", "rehearse") else name
+        pytest.param(name, marks=pytest.mark.deep)
+        if name in ("report", "show", "rehearse", "mend", "vet")
+        else name
         for name in COMMANDS
     ],
 )

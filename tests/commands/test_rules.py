@@ -53,7 +53,7 @@ account = { kind = "person", enabled = true, has-password = true, password-chang
 
 
 @pytest.mark.parametrize(
-    "name", first(2, sorted(shipped(), key=lambda name: name not in ("base", "new-accounts")))
+    "name", first(2, sorted(shipped(), key=lambda name: name not in ("new-accounts", "cis-controls-8")))
 )
 def test_a_book_that_ships_is_tried_by_its_cases(name: str) -> None:
     """Every rule breaks, is met, and is open where a fact is missing; every comparison was true and false."""

@@ -56,6 +56,7 @@ def test_no_number_is_cut_at_any_width(railway_snapshot: Path, command: str) -> 
             assert len(line) <= width or line.startswith("keymallet "), (width, line)
 
 
+@pytest.mark.deep
 def test_judge_tells_every_number_of_the_data(railway_snapshot: Path) -> None:
     """Rule by rule, in any width: as many breaches as the findings have."""
     told = json.loads(run("judge", *AT, "--format", "json", cwd=railway_snapshot).stdout)

@@ -15,7 +15,10 @@ def page_file(reports: Path) -> Path:
     return reports / "report.html"
 
 
-@pytest.mark.parametrize(("scheme", "widths"), [("light", (320, 768, 1280)), ("dark", (320, 1280))])
+@pytest.mark.parametrize(
+    ("scheme", "widths"),
+    [("light", (320, 768, 1280)), pytest.param("dark", (320, 1280), marks=pytest.mark.deep)],
+)
 def test_axe_finds_nothing(page_file: Path, scheme: str, widths: tuple[int, ...]) -> None:
     """Every rule of axe, in light and dark, from a telephone to a desk; 320 is also 1280 at 400% zoom."""
     with opened(page_file, color_scheme=scheme) as (page, requests):

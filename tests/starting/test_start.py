@@ -31,7 +31,7 @@ TODAY = date(2026, 11, 24)
 WRITTEN = {"estate.toml", "rulebook.toml", "exemptions.toml", "start-answers.toml"}
 
 
-@pytest.mark.parametrize("name", first(4, FOLDERS))
+@pytest.mark.parametrize("name", first(2, FOLDERS))
 def test_a_folder_becomes_a_judged_estate(name: str, tmp_path: Path) -> None:
     """In one command, with no file written by hand, at most six questions, and nothing sure and wrong."""
     folder = tmp_path / name

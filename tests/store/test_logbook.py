@@ -362,7 +362,7 @@ while True:
 """
 
 
-@pytest.mark.parametrize("times", [6, pytest.param(100, marks=pytest.mark.deep)])
+@pytest.mark.parametrize("times", [3, pytest.param(100, marks=pytest.mark.deep)])
 def test_killed_in_the_middle_of_writing(tmp_path: Path, times: int) -> None:
     """After each kill the chain is whole, and the next run follows it."""
     where = Location.of_folder(tmp_path / "logbook")

@@ -659,6 +659,21 @@ def test_answers_worked_out_by_hand(lark: Path, row: str, rules: set[str]) -> No
     assert {rule for _, rule in broken(rows)} == rules
 
 
+def test_a_name_arrives_whichever_way_its_accent_is_spelt(lark: Path) -> None:
+    """The target has it decomposed: it is there, and differs in its spelling alone."""
+    write(lark, {"b.csv": "Login,Mail,No,Boss,Groups,End\njos\u00e9,jose@lark.example,1,,all,\n"})
+    told = run("vet", "b.csv", "--map", "m.toml", "--loaded", *AT, cwd=lark, expect=1).stdout
+    assert "0 missing" in told and "1 differing" in told
+
+
+def test_a_map_that_is_not_for_the_file_is_said(lark: Path) -> None:
+    """Where no part of it has the columns, that is an error with the columns there are."""
+    write(lark, {"b.csv": "Login,Mail\nn.new,n@lark.example\n", "parts.toml": '[target]\nsource = "desk"\n[[account]]\n'
+                 'if-columns = ["Other"]\n[account.columns]\nname = "Other"\n'})  # fmt: skip
+    told = run("vet", "b.csv", "--map", "parts.toml", *AT, cwd=lark, expect=2).stderr
+    assert "none of the parts for account is for this file" in told
+
+
 def test_nothing_is_ready_that_nobody_looked_at(lark: Path) -> None:
     """A rulebook without rules on planned accounts, a file without a row, a cell that could not be read."""
     write(

@@ -15,11 +15,9 @@ from keymallet.core.facts.declaration import EXEMPTION
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.rulebook.register import Exemption
 from keymallet.sources.export.map_checks import read_column_map
-from keymallet.sources.export.reading import FORMATS
+from keymallet.sources.export.reading import FORMATS, usual_format
 from keymallet.sources.export.table_file import TableFile
 from keymallet.sources.request import Request, config_text
-
-_JSON = (".json", ".jsonl", ".ndjson")
 
 
 @dataclass(frozen=True)
@@ -32,7 +30,7 @@ class ListedEntry:
 
 def read_register_list(file: str, map_file: str, clock: ZoneInfo, at: datetime) -> list[ListedEntry]:
     """The entries of a list. Raises KeymalletError with every row and cell that cannot be read."""
-    usual = "json" if Path(file).suffix.lower() in _JSON else "csv"
+    usual = usual_format(file)
     column_map = read_column_map(
         config_text(Path(map_file), map_file), map_file, clock, FORMATS[usual].header_fault
     )

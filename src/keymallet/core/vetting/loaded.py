@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import unicodedata
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from datetime import datetime, time
@@ -132,7 +133,8 @@ def held_against(
 
 
 def _folded(name: str | None) -> str:
-    return (name or "").strip().lower()
+    """A text as names are compared before loading too: whatever its case, blanks around, way of accents."""
+    return unicodedata.normalize("NFC", name or "").strip().lower()
 
 
 class _Holding:

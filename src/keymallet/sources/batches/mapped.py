@@ -12,15 +12,13 @@ import polars as pl
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, PLANNED
-from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal
+from keymallet.core.facts.reading import MOST_DETAILS, NO_SUCH_THING, Reading, Refusal
 from keymallet.core.vetting.batch import Batch, unique_names
 from keymallet.sources.export.column_map import ColumnMap
-from keymallet.sources.export.reading import FORMATS
-from keymallet.sources.export.shaping import is_for, numbered
+from keymallet.sources.export.reading import FORMATS, parts_for, usual_format
 from keymallet.sources.export.table_file import TableFile
-from keymallet.sources.request import Request, read_file
+from keymallet.sources.request import Request
 
-JSON_ENDINGS = (".json", ".jsonl", ".ndjson")
 _LINE = "line in the file"
 _KEY = "name in the batch"
 
@@ -28,8 +26,8 @@ _KEY = "name in the batch"
 def format_of(file: str, column_map: ColumnMap) -> str:
     """The format a file is read in: what the map says, else by its ending; text where columns have places."""
     told = column_map.settings_of(file).read
-    usual = "text" if column_map.positions else "csv"
-    return told or ("json" if Path(file).suffix.lower() in JSON_ENDINGS else usual)
+    usual = usual_format(file)
+    return told or ("text" if column_map.positions and usual == "csv" else usual)
 
 
 def read_batch(
@@ -62,7 +60,7 @@ def read_batch(
             batch.unreadable += part.intake.unreadable_cells
             batch.remarks += [remark for remark in part.remarks if remark not in batch.remarks]
     for name, absent in column_map.absent.items():
-        batch.supply[name].update(dict.fromkeys(absent, "the target has no such thing"))
+        batch.supply[name].update(dict.fromkeys(absent, NO_SUCH_THING))
     batch.told_by = {
         f"{name}.{cell.column.name}": cell.header
         for name, parts in files.items()
@@ -79,14 +77,8 @@ def _read_table(
 ) -> list[TableFile]:
     """One table out of its file, in all the parts that the map has for such a file."""
     form = FORMATS[format_of(path, column_map)]
-    parts = column_map.tables[name]
-    if any(part.if_columns for part in parts) or any(
-        "{n}" in asked for part in parts for asked in part.asked
-    ):
-        names = form.names_of(read_file(Path(path), path), path, column_map)
-        parts = [each for part in parts if is_for(part, names) for each in numbered(part, names, path)]
     read = []
-    for part in parts:
+    for part in parts_for(path, column_map.tables[name], column_map, request, form):
         table_file = TableFile(part, path, keep_lines=True, as_they_stand=same_file)
         table_file.read(column_map, request, reading, form.rows_of)
         read.append(table_file)

@@ -17,7 +17,7 @@ from keymallet.core.vetting.target import NOTHING_SAID, Target
 from keymallet.sources.batches import mapped, remarked
 from keymallet.sources.export.column_map import ColumnMap
 from keymallet.sources.export.map_checks import read_column_map
-from keymallet.sources.export.reading import FORMATS
+from keymallet.sources.export.reading import FORMATS, usual_format
 from keymallet.sources.request import config_text, read_file, refuse_pipe
 from keymallet.sources.sections import SourceSection
 
@@ -103,8 +103,8 @@ def _form_of(path: str, data: bytes) -> str:
 def _map_of(map_file: str, file: str, clock: ZoneInfo, *, tables: bool) -> ColumnMap:
     """Read and check the map of a batch; without `tables`, only what it says of the target counts."""
     text = config_text(Path(map_file), map_file)
-    likely = "json" if Path(file).suffix.lower() in mapped.JSON_ENDINGS else "csv"
-    column_map = read_column_map(text, map_file, clock, FORMATS[likely].header_fault, of_target=not tables)
+    header_fault = FORMATS[usual_format(file)].header_fault
+    column_map = read_column_map(text, map_file, clock, header_fault, of_target=not tables)
     for name in (EXEMPTION.name, PERSON.name):
         if name in column_map.tables:
             hint = "a batch has accounts, what is planned of them, and what belongs to them"

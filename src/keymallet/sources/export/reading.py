@@ -30,8 +30,14 @@ _LOOKED_UP = "looked up by"
 _PATTERN = re.compile(r"[*?\[]")
 
 
+_JSON = (".json", ".jsonl", ".ndjson")
 FORMATS = {"csv": CSV, "json": JSON, "text": TEXT}
 """Every format by the word that estate files and maps call it by. A new one is a module and a row here."""
+
+
+def usual_format(path: str) -> str:
+    """The format that a file is in by its ending, where nobody says."""
+    return "json" if Path(path).suffix.lower() in _JSON else "csv"
 
 
 def read(section: ExportSection, request: Request) -> list[Reading]:
@@ -135,7 +141,7 @@ def _table_files(
         for path in paths:
             files += [
                 TableFile(part, path)
-                for part in _parts_for(path, row_maps, column_map, request, format_of(path))
+                for part in parts_for(path, row_maps, column_map, request, format_of(path))
             ]
     return files
 
@@ -154,10 +160,13 @@ def _paths_of(name: str, request: Request) -> list[str]:
     return paths
 
 
-def _parts_for(
+def parts_for(
     path: str, row_maps: list[RowMap], column_map: ColumnMap, request: Request, format_: Format
 ) -> list[RowMap]:
-    """The parts of the map that are for this file, numbered columns taken apart."""
+    """The parts of the map that are for this file, numbered columns taken apart.
+
+    Raises KeymalletError where none is.
+    """
     if not any(part.if_columns or any(NUMBER in name for name in part.asked) for part in row_maps):
         return row_maps
     names = format_.names_of(read_file(request.folder / path, path), path, column_map)

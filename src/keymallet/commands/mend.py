@@ -15,19 +15,22 @@ from keymallet.commands.relinking import relinked
 from keymallet.commands.writing import write_file
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
+from keymallet.core.base.source_names import is_of
 from keymallet.core.explaining.findings import alike
-from keymallet.core.facts.evidence import ACCOUNT_ROW
+from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.facts.lookup import find_accounts
 from keymallet.core.history.columns import ANSWERER, FINDING
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.mending.changes import ROW, acts_at, laid_over
+from keymallet.core.mending.forms import with_forms
 from keymallet.core.mending.proposals import described, numbered, rows_of
 from keymallet.core.mending.trial import Trial, tried
 from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.values import OutputRows
 from keymallet.proposals.readme import readme
 from keymallet.proposals.worksheet import COLUMNS, as_changes
+from keymallet.proposals.writing import Written, written_out
 from keymallet.views.mend import show_mending
 from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, show_hints
@@ -49,7 +52,7 @@ def run(options: argparse.Namespace) -> int:
     known = compared_with_last(inputs, judgement, None).added(places.height)
     chosen = _chosen(options, inputs, judgement, places.hstack(known))
     chosen = chosen.hstack(described(judgement, everything, chosen["place"]).select(_TOLD))
-    proposed = numbered(chosen)
+    proposed = numbered(with_forms(chosen, evidence, _readers(inputs, evidence)))
 
     def judged_with(changes: pl.DataFrame) -> Judgement:
         return inputs.judge(relinked(inputs, laid_over(evidence, changes, acts)))
@@ -58,7 +61,7 @@ def run(options: argparse.Namespace) -> int:
     trial = tried(changes, judgement, judged_with, even_if_it_breaks=options.even_if_it_breaks)
     written = as_changes(proposed, trial, acts, evidence, inputs.clock)
     if options.into:
-        _write(Path(options.into), inputs, written, proposed, trial)
+        _write(Path(options.into), inputs, evidence, written, proposed, trial)
     out = console()
     show_mending(out, inputs.organisation, proposed, written, trial, options.rows)
     show_gaps(out, inputs.gaps)
@@ -67,6 +70,17 @@ def run(options: argparse.Namespace) -> int:
     if trial.aside.height or trial.broken.height or by_people:
         return BREACH
     return INCOMPLETE if inputs.gaps else CLEAN
+
+
+def _readers(inputs: JudgingInputs, evidence: Evidence) -> dict[str, str]:
+    """How each source is read, by the estate file."""
+    declared = inputs.estate.sources if inputs.estate else ()
+    return {
+        source: each.section.read
+        for each in declared
+        for source in evidence.supply
+        if is_of(source, each.name)
+    }
 
 
 def _check(options: argparse.Namespace) -> None:
@@ -122,16 +136,29 @@ def _chosen(
 
 
 def _write(
-    folder: Path, inputs: JudgingInputs, written: pl.DataFrame, proposed: pl.DataFrame, trial: Trial
+    folder: Path,
+    inputs: JudgingInputs,
+    evidence: Evidence,
+    written: pl.DataFrame,
+    proposed: pl.DataFrame,
+    trial: Trial,
 ) -> None:
-    """A worksheet for each system, and the order of it all, readable by their owner alone."""
+    """A worksheet for each system, its changes in its own form, and the order of it all."""
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-    files = {}
+    files = []
     for (source,), mine in written.partition_by("source", as_dict=True, maintain_order=True).items():
-        name = f"{str(source or 'people').replace('/', '-')}.csv"
+        stem = str(source or "people").replace("/", "-")
+        heading = (
+            f"{inputs.organisation}, {source}: changes proposed on the evidence of"
+            f" {inputs.at.astimezone(inputs.clock):%Y-%m-%d %H:%M}",
+            f"Read {README} first: what goes in which order, and what was set aside.",
+        )
+        own = written_out(stem, str(source), mine, evidence, heading)
         rows = OutputRows(mine.select(COLUMNS), {}, "changes", spreadsheet=True)
-        write_file(folder / name, FORMATS["csv"].write(rows))
-        files[name] = mine.height
+        sheet = Written(f"{stem}.csv", mine.height, mine["proposal"][0], "", FORMATS["csv"].write(rows))
+        files += [*own, sheet]
+    for each in files:
+        write_file(folder / each.name, each.data)
     text = readme(inputs.organisation, inputs.at, inputs.clock, files, written, proposed, trial)
     write_file(folder / README, text.encode())
 

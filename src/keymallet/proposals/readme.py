@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
@@ -11,13 +11,14 @@ import polars as pl
 from keymallet.core.base.listing import how_many
 from keymallet.core.mending.changes import PROPOSAL, ROW
 from keymallet.core.mending.trial import Trial, about, for_people
+from keymallet.proposals.writing import BACK, Written
 
 
 def readme(
     organisation: str,
     at: datetime,
     clock: ZoneInfo,
-    files: Mapping[str, int],
+    files: Sequence[Written],
     written: pl.DataFrame,
     proposed: pl.DataFrame,
     trial: Trial,
@@ -43,10 +44,15 @@ def readme(
         "",
         "## In this order",
         "",
-        "Proposals are numbered in the order in which they are made, over all files.",
+        "Proposals are numbered in the order in which they are made, over all files. Each file leaves alone",
+        "what has changed since it was read. A worksheet lists every change of its system, those in another file",
+        "too (column `how`).",
         "",
     ]
-    lines += [f"- `{name}`: {how_many(number, 'change')}" for name, number in files.items()]
+    lines += [_told(each) for each in sorted(files, key=lambda each: each.first) if BACK not in each.name]
+    undo = [each.name for each in files if BACK in each.name]
+    if undo:
+        lines += ["", "What undoes them: " + ", ".join(f"`{name}`" for name in undo) + "."]
     if trial.broken.height:
         lines += ["", "## What would newly be in breach", ""]
         lines += [f"- {row['rule']}: {about(row)}" for row in trial.broken.iter_rows(named=True)]
@@ -69,3 +75,8 @@ def readme(
     after = "Afterwards: `keymallet read`, `keymallet judge`; `keymallet changes` tells what is mended."
     lines += ["", after, ""]
     return "\n".join(" ".join(line.split()) if line.startswith("- ") else line for line in lines)
+
+
+def _told(file: Written) -> str:
+    how = f": {file.how}" if file.how else ""
+    return f"- `{file.name}` (from {file.first} on, {how_many(file.number, 'change')}){how}"

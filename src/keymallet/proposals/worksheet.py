@@ -11,12 +11,12 @@ from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, Evidence
 from keymallet.core.history.columns import ANSWERER, FINDING
-from keymallet.core.mending.changes import PROPOSAL, ROW, TABLE, Act
+from keymallet.core.mending.changes import FORM, PROPOSAL, ROW, TABLE, Act
 from keymallet.core.mending.trial import Trial
 
 COLUMNS = (
     *("proposal", "account", "subject", "what to do", "fact", "now", "then", "way back"),
-    *("severity", "rules", "findings", "answerer", "due"),
+    *("how", "severity", "rules", "findings", "answerer", "due"),
 )
 """The columns of a worksheet, in the order in which its changes are to be made."""
 
@@ -38,6 +38,7 @@ def as_changes(
         pl.col("mend").first(),
         pl.col(TABLE).first(),
         pl.col(ROW).first(),
+        pl.col(FORM).first(),
         pl.col("severity").cast(pl.String).first(),
         pl.col("rule").cast(pl.String).unique(maintain_order=True).str.join(", ").alias("rules"),
         pl.col(FINDING).drop_nulls().unique(maintain_order=True).str.join(" ").alias("findings"),
@@ -58,7 +59,9 @@ def as_changes(
         source=pl.coalesce("own", "named")
     )
     due = wording.instants(whole["due"].cast(INSTANT), clock).alias("due")
-    return whole.with_columns(of_source["source"], due).select("source", "mend", TABLE, *COLUMNS)
+    by_people = pl.when(pl.col(ROW).is_null()).then(pl.lit("for people")).otherwise(FORM).alias("how")
+    whole = whole.with_columns(of_source["source"], due, by_people)
+    return whole.select("source", "mend", TABLE, ROW, FORM, *COLUMNS)
 
 
 def _fact(

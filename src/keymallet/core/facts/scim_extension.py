@@ -10,6 +10,7 @@ from typing import Any
 
 from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GATE, GRANT, KEY, SETTING
 from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.tables.columns import AS_FOUND, STANDS_AT
 
 URN = "urn:keymallet:scim:schemas:extension:accounts:1.0:User"
 LISTS: dict[str, Table] = {
@@ -26,7 +27,9 @@ IN_FORCE: dict[str, Table] = {
 }
 """Resources of our own: what a service asks of those who sign in, and the policies it has in force."""
 
-_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups")
+_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups", STANDS_AT.name, AS_FOUND.name)
+_OF_THE_SERVICE = (STANDS_AT, AS_FOUND)
+"""What no member of a list says of itself: it follows from where it was found."""
 ACCOUNT_COLUMNS: tuple[Column, ...] = tuple(
     column for column in ACCOUNT.columns if column.name not in _IN_THE_CORE and not column.across
 )
@@ -43,6 +46,11 @@ _JSON_TYPES: dict[Kind, dict[str, Any]] = {
 }
 
 
+def members_of(table: Table) -> list[Column]:
+    """What a member of a list holds."""
+    return [column for column in table.columns[1:] if not column.across and column not in _OF_THE_SERVICE]
+
+
 def camel(name: str) -> str:
     """`last-sign-in` as JSON names it: `lastSignIn`."""
     head, *rest = name.split("-")
@@ -53,7 +61,7 @@ def json_schema() -> dict[str, Any]:
     """The extension as a JSON Schema (2020-12)."""
     properties = {camel(column.name): _property(column) for column in ACCOUNT_COLUMNS}
     for name, table in LISTS.items():
-        members = {camel(column.name): _property(column) for column in table.columns[1:] if not column.across}
+        members = {camel(column.name): _property(column) for column in members_of(table)}
         item = {"type": "object", "properties": members, "additionalProperties": False}
         properties[name] = {"type": "array", "description": table.meaning, "items": item}
     return {

@@ -40,6 +40,7 @@ class DirectoryGroups:
         self._by_login: dict[str, list[Entry]] = defaultdict(list)
         self._by_gid: dict[str, list[Entry]] = defaultdict(list)
         self._by_rid: dict[str, list[Entry]] = defaultdict(list)
+        self._closures: dict[str, set[str]] = {}
         for group in groups:
             for name in _BY_NAME:
                 for member in group.texts(name):
@@ -78,6 +79,43 @@ class DirectoryGroups:
                 following += [Membership(group, (*current.path, group_name(group))) for group in above]
             waiting = following
         return list(groups.values())
+
+    def lines_of(self, account: Entry, login: str, group: Entry) -> list[str] | None:
+        """The values of a group by which an account is in it, as they stand there, with their attribute.
+
+        None where these are not all that puts it there: a group within the group, its primary group.
+        """
+        numbers = (account.text("gidnumber"), group.text("gidnumber"))
+        if numbers[0] is not None and numbers[0] == numbers[1]:
+            return None
+        number = account.text("primarygroupid")
+        if number is not None and group in self._primary(account, number):
+            return None
+        others = [*self._above.get(account.key, ()), *self._by_login.get(login, ()), *self._named_by(account)]
+        if any(other.key != group.key and group.key in self._reached(other) for other in others):
+            return None
+        lines = [
+            f"{attribute}: {member}"
+            for attribute in ("member", "uniqueMember")
+            for member in group.texts(attribute.lower())
+            if normal_dn(member.partition("#")[0] if attribute == "uniqueMember" else member) == account.key
+        ]
+        lines += [f"memberUid: {member}" for member in group.texts("memberuid") if member == login]
+        return lines or [f"member: {account.dn}"]
+
+    def _reached(self, group: Entry) -> set[str]:
+        """The groups that a group is in, directly or through others."""
+        if group.key not in self._closures:
+            reached: set[str] = set()
+            waiting = [group]
+            while waiting:
+                current = waiting.pop()
+                for above in (*self._above.get(current.key, ()), *self._named_by(current)):
+                    if above.key not in reached:
+                        reached.add(above.key)
+                        waiting.append(above)
+            self._closures[group.key] = reached
+        return self._closures[group.key]
 
     def _primary(self, account: Entry, number: str) -> list[Entry]:
         """The groups of a number, of the account's own domain where that is known."""

@@ -19,7 +19,7 @@ from keymallet.core.facts.declaration import ACCOUNT, GRANT, KEY, SETTING
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.sources.directory.entries import Entry, by_key, normal_dn
-from keymallet.sources.directory.groups import DirectoryGroups, group_name, is_one_of
+from keymallet.sources.directory.groups import DirectoryGroups, Membership, group_name, is_one_of
 from keymallet.sources.directory.policies import NOT_KNOWN, SETTING_FACTS, Policies
 from keymallet.sources.directory.state import (
     FAMILIES,
@@ -50,6 +50,7 @@ _TEXTS = {
     "unit": ("ou", "department", "departmentnumber"),
     "title": ("title",),
 }
+_SSH_ATTRIBUTES = {"sshpublickey": "sshPublicKey", "ipasshpubkey": "ipaSshPubKey"}
 _IDS = ("entryuuid", "nsuniqueid", "ipauniqueid", "objectguid")
 _SHADOW = ("shadowlastchange", "shadowmax", "shadowexpire", "shadowinactive")
 _SHADOW_FACTS = (
@@ -171,6 +172,9 @@ class Directory:
             own = [grant for grant in families if len(families) == 1 or entry.has(*grant.witnesses)]
             for family in own:
                 row |= family.read(entry, policies, self.at)
+            policy = policies.of(entry)
+            row["stands-at"] = entry.dn
+            row["as-found"] = [line for family in own for line in family.switches(entry, policy)]
             if passwords is not None:
                 row |= passwords(entry)
             row["groups"] = [group_name(grant.group) for grant in membership.of(entry, login)]
@@ -244,8 +248,10 @@ class Directory:
                 supply[fact] = ", ".join(shown)
         if not families and seen & set(_SHADOW):
             supply |= dict.fromkeys(_SHADOW_FACTS, "the shadow attributes, which only hosts heed")
+        supply["stands-at"] = "the DN"
         for family in families:
             supply |= family.supplies
+            supply["as-found"] = "what bars an account and demands a new password"
         if self._passwords(accounts) is not None:
             supply |= dict.fromkeys(("has-password", "password-empty"), "whether userPassword is there")
             if "userpassword" in seen:
@@ -272,8 +278,10 @@ class Directory:
                     rows += self._key(entry, certificate_row, login, data)
             for name in SSH_KEYS:
                 for text in entry.texts(name):
-                    rows += self._key(entry, ssh_row, login, text)
-        enter_table(self.reading, KEY, rows, dict.fromkeys(KEY_FACTS, "userCertificate and SSH keys"))
+                    where = {"stands-at": entry.dn, "as-found": [f"{_SSH_ATTRIBUTES[name]}: {text}"]}
+                    rows += [row | where for row in self._key(entry, ssh_row, login, text)]
+        facts = (*KEY_FACTS, "stands-at", "as-found")
+        enter_table(self.reading, KEY, rows, dict.fromkeys(facts, "userCertificate and SSH keys"))
 
     def _key(
         self, entry: Entry, read: Callable[[str, Any], dict[str, Any]], login: str, value: Any
@@ -300,6 +308,7 @@ class Directory:
                 "privileged": True,
                 "mode": "standing",
                 "via": grant.via,
+                **_where_held(entry, login, grant, membership),
             }
             for login, entry in named.items()
             for grant in membership.of(entry, login)
@@ -318,7 +327,7 @@ class Directory:
             for scope in delegations(entry)
         ]
         how = "members of the estate's privileged-groups, and delegation"
-        columns = ("account", "role", "privileged", "mode", "via", "scope")
+        columns = ("account", "role", "privileged", "mode", "via", "scope", "stands-at", "as-found")
         enter_table(self.reading, GRANT, rows, dict.fromkeys(columns, how))
 
     def _setting_table(self, named: dict[str, Entry], policies: Policies) -> None:
@@ -364,6 +373,14 @@ class Directory:
 
 def _words(spoken: str) -> list[str]:
     return spoken.lower().replace(",", " ").split()
+
+
+def _where_held(
+    entry: Entry, login: str, grant: Membership, membership: DirectoryGroups
+) -> dict[str, str | list[str]]:
+    """The group whose member the account is, where it has to leave no other to lose the right."""
+    lines = membership.lines_of(entry, login, grant.group) if len(grant.path) == 1 else None
+    return {} if lines is None else {"stands-at": grant.group.dn, "as-found": lines}
 
 
 def _stable_id(entry: Entry) -> str | None:

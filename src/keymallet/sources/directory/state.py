@@ -38,13 +38,18 @@ _SCHEMES = (
 
 @dataclass(frozen=True)
 class Family:
-    """One family of attributes: which show that it can be seen, what to ask for, what it supplies, how."""
+    """One family of attributes: which show that it can be seen, what to ask for, what it supplies, how.
+
+    `switches` are the attributes by which an administrator bars an account, or demands a new password, as
+    they stand; only those that the policy in force heeds.
+    """
 
     name: str
     witnesses: list[str]
     attributes: str
     supplies: dict[str, str]
     read: Callable[[Entry, Policies, datetime], Facts]
+    switches: Callable[[Entry, Policy | None], list[str]]
 
 
 def _overlay(entry: Entry, policies: Policies, at: datetime) -> Facts:
@@ -70,6 +75,34 @@ def _overlay(entry: Entry, policies: Policies, at: datetime) -> Facts:
     }
     limit = policy.max_idle if policy and policy.locks else None
     return facts | _idle_lock(facts, limit, entry.time("pwdlastsuccess") or changed, at)
+
+
+def _as_it_stands(entry: Entry, name: str) -> str:
+    """An attribute and its value; the name alone where it is not there."""
+    value = entry.text(name.lower())
+    return name if value is None else f"{name}: {value}"
+
+
+def _overlay_switches(entry: Entry, policy: Policy | None) -> list[str]:
+    heeded = {
+        "pwdAccountLockedTime": policy is not None and policy.locks,
+        "pwdReset": policy is not None and policy.must_change is True,
+    }
+    return [_as_it_stands(entry, name) for name, is_heeded in heeded.items() if is_heeded]
+
+
+def _account_lock_switches(entry: Entry, policy: Policy | None) -> list[str]:
+    demands = policy is not None and policy.must_change is True
+    names = ("nsAccountLock", "passwordExpirationTime") if demands else ("nsAccountLock",)
+    return [_as_it_stands(entry, name) for name in names]
+
+
+def _control_switches(entry: Entry, policy: Policy | None) -> list[str]:
+    """The password's time only where it can be demanded anew: not of machines, cards, or who keeps theirs."""
+    stored = entry.number("useraccountcontrol") or 0
+    demands = not stored & (_NEVER_EXPIRES | _SMARTCARD | _MACHINES)
+    names = ("userAccountControl", "pwdLastSet") if demands else ("userAccountControl",)
+    return [_as_it_stands(entry, name) for name in names]
 
 
 def _idle_lock(facts: Facts, limit: timedelta | None, last: datetime | object | None, at: datetime) -> Facts:
@@ -113,9 +146,11 @@ def _overlay_lock(entry: Entry, policy: Policy | None) -> Facts:
     since = generalized_time(text)
     cause = "failed-attempts" if since else "administrator"
     if policy is None:
-        return {"locked": NOT_KNOWN, "lock-cause": cause, "locked-since": since}
+        barred = {"enabled": NOT_KNOWN} if since is None else {}
+        return {"locked": NOT_KNOWN, "lock-cause": cause, "locked-since": since, **barred}
     if since is None:
-        return {"locked": True, "lock-cause": cause}
+        # The overlay has no switch of its own: an account is switched off by this lock, which no time ends.
+        return {"enabled": False, "locked": True, "lock-cause": cause}
     until = since + policy.lock_for if policy.lock_for else None
     return {"locked": True, "lock-cause": "failed-attempts", "locked-since": since, "locked-until": until}
 
@@ -242,7 +277,7 @@ def _control_lock(entry: Entry, policy: Policy | None, computed: int | None) -> 
 
 
 _OVERLAY_FACTS = {
-    "enabled": "the overlay knows no switch but the lock",
+    "enabled": "pwdAccountLockedTime, as an administrator sets it",
     "password-changed": "pwdChangedTime",
     "password-must-change": "pwdReset",
     "password-never-expires": "pwdChangedTime and the policy",
@@ -302,6 +337,7 @@ FAMILIES = (
         " pwdStartTime pwdEndTime pwdPolicySubentry authTimestamp",
         _OVERLAY_FACTS,
         _overlay,
+        _overlay_switches,
     ),
     Family(
         "nsAccountLock",
@@ -310,6 +346,7 @@ FAMILIES = (
         " lastLoginTime passwordGraceUserTime pwdPolicySubentry acctPolicySubentry",
         _ACCOUNT_LOCK_FACTS,
         _account_lock,
+        _account_lock_switches,
     ),
     Family(
         "userAccountControl",
@@ -319,6 +356,7 @@ FAMILIES = (
         " msDS-ResultantPSO msDS-AllowedToDelegateTo",
         _CONTROL_FACTS,
         _account_control,
+        _control_switches,
     ),
 )
 

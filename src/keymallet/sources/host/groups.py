@@ -19,6 +19,11 @@ class HostGroups:
             for name in dict.fromkeys(entry.members):
                 self._by_member[name].append(entry)
 
+    def has_member(self, group: str, account: PasswdEntry) -> bool:
+        """Whether a group names the account as a member, and is not its primary one as well."""
+        named = any(entry.name == group for entry in self._by_member.get(account.name, ()))
+        return named and not any(entry.name == group for entry in self._by_id.get(account.gid, ()))
+
     def of(self, account: PasswdEntry) -> dict[str, int]:
         """The ids of an account's groups by their names, the primary one first."""
         primary = self._by_id.get(account.gid, ())

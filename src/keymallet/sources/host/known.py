@@ -71,6 +71,14 @@ class Known:
             self._doors[entry.name] = doors(self.server or SshServer(), entry.name, entry.uid, groups)
         return self._doors[entry.name]
 
+    def can_leave(self, entry: PasswdEntry, group: str) -> bool:
+        """Whether the account is a listed member of a group, and that decides nothing about its sign-ins."""
+        if not self.member_of.has_member(group, entry):
+            return False
+        others = tuple(name for name in self.member_of.of(entry) if name != group)
+        server = self.server or SshServer()
+        return doors(server, entry.name, entry.uid, others) == self.doors_of(entry)
+
     @property
     def locks_in_force(self) -> Policy | None:
         """The lockout policy, where it is known to be one: without PAM files, tallies have to be there."""
@@ -81,6 +89,7 @@ class Known:
         supply = {name: f"{folder}/etc/passwd, {where}" for name, where in _FROM_PASSWD.items()}
         if self.shadow is not None:
             supply |= {name: f"{folder}/etc/shadow, {where}" for name, where in _FROM_SHADOW.items()}
+            supply["as-found"] = f"{folder}/etc/shadow, fields 3 and 8"
         if self.tallies is not None:
             origin = (
                 "etc/pam.d: nothing locks after failures" if self.locks is None else "the tally of failures"
@@ -106,6 +115,9 @@ class Known:
         line = None if self.shadow is None else self.shadow.get(entry.name)
         if self.shadow is not None:
             row |= passwords.of_account(entry, line, self.pam, at)
+            if entry.password == "x" and line is not None:
+                days = (("last change", line.last_change), ("expires", line.expires))
+                row["as-found"] = [name if day is None else f"{name}: {day}" for name, day in days]
             if row["password-empty"] and self.stacks is not None and not self._takes_empty:
                 row["password-locked"] = True
         if self.tallies is not None:

@@ -54,9 +54,9 @@ _ODD = {"etc/passwd": odd_passwd, "etc/shadow": odd_shadow}
 MOST_ODD = 20
 """How many odd lines of a file, or shared user ids, are told one by one."""
 
-_KEY_FACTS = "account key kind starts expires state algorithm bits digest scope label".split()
+_KEY_FACTS = "account key kind starts expires state algorithm bits digest scope label stands-at".split()
 _FACTOR_FACTS = "account kind amr registered last-used state label".split()
-_GRANT_FACTS = "account role privileged mode via scope asks-proof starts ends".split()
+_GRANT_FACTS = "account role privileged mode via scope asks-proof starts ends stands-at".split()
 
 
 @dataclass
@@ -253,7 +253,17 @@ class HostReader:
             return
         holders = [Account(entry.name, entry.uid, host.member_of.of(entry)) for entry in accounts.values()]
         grants = Grants(sudoers, name, holders)
-        rows = [row for holder in holders for row in grants.of(holder)]
+        rows = []
+        for entry, holder in zip(accounts.values(), holders, strict=True):
+            held = grants.of(holder)
+            for group in {
+                row["via"].removeprefix("group ") for row in held if row["via"].startswith("group ")
+            }:
+                if host.can_leave(entry, group) and grants.fall_with(group, holder, held):
+                    of_group = [row for row in held if row["via"] == f"group {group}"]
+                    for row in of_group:
+                        row["stands-at"] = row["via"]
+            rows += held
         for remark in sorted(grants.remarks):
             self.files.remark(f"{self.folder}: {remark}")
         enter_table(

@@ -193,6 +193,7 @@ class _AccountKeys:
             "digest": print_,
             "scope": key.scope or None,
             "label": key.comment or None,
+            "stands-at": place,
         }
 
     def _key_state(self, key: AuthorizedKey, door: Door, *, is_open: bool) -> str:

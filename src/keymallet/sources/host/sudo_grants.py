@@ -67,6 +67,16 @@ class Grants:
                 rows.append(self._row(account, entry, later))
         return rows
 
+    def fall_with(self, group: str, account: Account, held: list[dict[str, Any]]) -> bool:
+        """Whether the account would lose what it holds by way of a group, and nothing else, by leaving it.
+
+        A rule that names it in another way too holds on; one that this one covered may come to light.
+        """
+        others = {name: number for name, number in account.groups.items() if name != group}
+        return self.of(replace(account, groups=others)) == [
+            row for row in held if row["via"] != f"group {group}"
+        ]
+
     def _entries(self, rule: Rule, account: Account) -> Iterator[_Entry]:
         via = self._via(rule.users, account)
         if not via or not self._on_this_host(rule):

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import json
 from collections import defaultdict
 from fnmatch import fnmatchcase
 from typing import Any
@@ -99,6 +100,7 @@ class Tenant:
         self.schemas = schemas or Schemas([])
         self.reading = reading
         self.supply: dict[str, str] = {"name": "userName", "kind": "userType and the estate's kinds"}
+        self.supply |= {"stands-at": "id", "as-found": "meta.version"}
         if groups is not None:
             self.supply["groups"] = "/ScimGroups, their members"
         self.groups = ScimGroups(groups or [])
@@ -161,6 +163,11 @@ class Tenant:
         manager = company.get("manager")
         person = name.get("formatted") if isinstance(name, dict) else name or None
         self._take(row, "stable-id", user.get("id"), "id")
+        version = meta.get("version") if isinstance(meta, dict) else None
+        row |= {
+            "stands-at": f"/Users/{user['id']}" if isinstance(user.get("id"), str) else None,
+            "as-found": [f"version: {version}"] if isinstance(version, str) else [],
+        }
         self._take(row, "display", user.get("displayName") or person, "displayName")
         if user.get("emails"):
             self._take(row, "mail", primary(user["emails"]), "emails")
@@ -245,11 +252,13 @@ class Tenant:
     def _roles(self, login: str, user: Resource) -> None:
         if user.get("roles") is None:
             return
-        names = ("account", "role", "privileged", "mode", "via")
+        names = ("account", "role", "privileged", "mode", "via", "stands-at", "as-found")
         self.told.setdefault("grant", {}).update(dict.fromkeys(names, "roles"))
         roles, odd = values_of(user["roles"])
         for _ in range(odd):
             self._refuse("grant", f"{login[:60]}: a role without value and display")
+        members = [each for each in user["roles"] if isinstance(each, dict)]
+        found = {each["value"]: [json.dumps(each)] for each in members if isinstance(each.get("value"), str)}
         for role in roles:
             privileged = any(fnmatchcase(role, pattern) for pattern in self.section.privileged_roles)
             self._pending["grant"].append(
@@ -259,6 +268,8 @@ class Tenant:
                     "privileged": privileged if self.section.privileged_roles else None,
                     "mode": "standing",
                     "via": "direct",
+                    "stands-at": "roles",
+                    "as-found": found.get(role) if roles.count(role) == 1 else None,
                 }
             )
 
@@ -276,13 +287,14 @@ class Tenant:
                 self._refuse("key", f"{login[:60]}: {error}")
 
     def _list(self, login: str, table: Table, members: Any, where: str) -> None:
-        supplied = self.told.setdefault(table.name, {"account": where})
+        supplied = self.told.setdefault(table.name, {"account": where, "stands-at": where})
+        place = f"{scim_extension.URN}:{where.rpartition(' ')[2]}"
         for member in members if isinstance(members, list) else [members]:
-            row: dict[str, Any] = {"account": login}
+            row: dict[str, Any] = {"account": login, "stands-at": place}
             if not isinstance(member, dict):
                 self._refuse(table.name, f"{login[:60]}: a member that is no object")
                 continue
-            for column in table.columns[1:]:
+            for column in scim_extension.members_of(table):
                 value = member.get(scim_extension.camel(column.name))
                 if value is None:
                     continue

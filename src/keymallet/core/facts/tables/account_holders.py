@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from keymallet.core.facts.model import Column, Kind
 from keymallet.core.facts.tables.columns import (
+    AS_FOUND,
+    STANDS_AT,
     WHERE_PEOPLE_STAND,
     closes,
     flag,
@@ -55,6 +57,8 @@ WHOSE: tuple[Column, ...] = (
         "the source's own lasting id; follows renames",
         said="lasting id {} / no lasting id on record",
     ),
+    STANDS_AT,
+    AS_FOUND,
     text("name", "the login name", said="login name {} / no login name on record"),
     text("display", "the name shown to people", said="shown as {} / no shown name on record"),
     text("mail", "mail address", said="mail address {} / no mail address on record"),

@@ -63,6 +63,21 @@ def beside_secrets(column: Column) -> Column:
     return replace(column, secret=True)
 
 
+STANDS_AT = text(
+    "stands-at",
+    "where it stands in its own system, as that system writes it: a DN, a file, a group",
+    said="stands at {} / where it stands is not on record",
+)
+"""Where somebody would change it; known only of systems in whose own form changes can be written."""
+
+
+AS_FOUND = words(
+    "as-found",
+    "what stands there that a change has to know, as the system writes it; a name alone: it is not set",
+    said="found there: {} / nothing on record of what stands there",
+)
+
+
 FACTOR_KINDS = (
     "password otp push sms voice email hardware-key passkey software-key smartcard biometric recovery-codes"
 )

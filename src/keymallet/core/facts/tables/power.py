@@ -5,7 +5,9 @@ from __future__ import annotations
 from keymallet.core.facts.model import Column, Kind, KnownBy, Table
 from keymallet.core.facts.tables.columns import (
     ACCOUNT_REFERENCE,
+    AS_FOUND,
     FACTOR_KINDS,
+    STANDS_AT,
     closes,
     flag,
     instant,
@@ -67,6 +69,8 @@ GRANT = Table(
             across=True,
             said="last used / never used, as far as recorded",
         ),
+        STANDS_AT,
+        AS_FOUND,
     ),
     label=("role", "via"),
     known_by=KnownBy(("role", "via", "scope")),

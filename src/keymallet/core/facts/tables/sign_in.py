@@ -5,8 +5,10 @@ from __future__ import annotations
 from keymallet.core.facts.model import Column, Kind, KnownBy, Table
 from keymallet.core.facts.tables.columns import (
     ACCOUNT_REFERENCE,
+    AS_FOUND,
     FACTOR_KINDS,
     KEY_KINDS,
+    STANDS_AT,
     TAKEN_KEYS,
     beside_secrets,
     closes,
@@ -74,6 +76,7 @@ FACTOR = Table(
             across=True,
             said="the same device also proves {} / its device proves nobody else",
         ),
+        STANDS_AT,
     ),
     label=("kind", "state"),
     known_by=KnownBy(("kind",), "device", ("label",)),
@@ -140,6 +143,8 @@ KEY = Table(
         text("superseded-by", "the id of the one that replaces it", said="replaced by {} / not replaced"),
         text("scope", "what it may be used for", said="scope {} / no scope on record"),
         text("label", "what its owner calls it", said="label {} / no label"),
+        STANDS_AT,
+        AS_FOUND,
     ),
     label=("kind", "key"),
     known_by=KnownBy(("kind",), "key", ("label", "issued")),

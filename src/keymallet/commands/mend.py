@@ -25,7 +25,7 @@ from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.mending.changes import ROW, acts_at, laid_over
 from keymallet.core.mending.forms import with_forms
 from keymallet.core.mending.proposals import described, numbered, rows_of
-from keymallet.core.mending.trial import Trial, tried
+from keymallet.core.mending.trial import Trial, tried, without_idle
 from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.values import OutputRows
 from keymallet.proposals.readme import readme
@@ -59,6 +59,7 @@ def run(options: argparse.Namespace) -> int:
 
     changes = proposed.filter(pl.col(ROW).is_not_null())
     trial = tried(changes, judgement, judged_with, even_if_it_breaks=options.even_if_it_breaks)
+    proposed = without_idle(proposed, trial)
     written = as_changes(proposed, trial, acts, evidence, inputs.clock)
     if options.into:
         _write(Path(options.into), inputs, evidence, written, proposed, trial)

@@ -45,8 +45,8 @@ def readme(
         "## In this order",
         "",
         "Proposals are numbered in the order in which they are made, over all files. Each file leaves alone",
-        "what has changed since it was read. A worksheet lists every change of its system, those in another file",
-        "too (column `how`).",
+        "what has changed since it was read. A worksheet lists every change of its system, also those that",
+        "stand in another file (column `how`).",
         "",
     ]
     lines += [_told(each) for each in sorted(files, key=lambda each: each.first) if BACK not in each.name]
@@ -59,9 +59,7 @@ def readme(
     if trial.aside.height:
         lines += ["", "## Set aside", "", "They would break something as grave as what they mend:", ""]
         told = proposed.join(trial.aside, on=PROPOSAL, how="inner").unique(PROPOSAL, maintain_order=True)
-        lines += [
-            f"- {change}: would break {why}" for change, why in told.select("change", "why").iter_rows()
-        ]
+        lines += [f"- {for_people(row)}: would break {row['why']}" for row in told.iter_rows(named=True)]
     by_people = proposed.filter(pl.col(ROW).is_null()).unique(PROPOSAL, maintain_order=True)
     if by_people.height:
         lines += [

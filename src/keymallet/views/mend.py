@@ -73,8 +73,8 @@ def _show_aside(out: Console, proposed: pl.DataFrame, trial: Trial, most: int) -
         text("set aside: it would break something as grave as what it mends (--even-if-it-breaks)", "bold")
     )
     told = proposed.join(trial.aside, on=PROPOSAL, how="inner").unique(PROPOSAL, maintain_order=True)
-    for change, why in told.select("change", "why").head(most).iter_rows():
-        out.print(text(f"  {change}: would break {why}", "yellow"))
+    for row in told.head(most).iter_rows(named=True):
+        out.print(text(f"  {for_people(row)}: would break {row['why']}", "yellow"))
     _more(out, told.height - most, "change")
     out.print()
 

@@ -72,7 +72,7 @@ class Server:
     root = f"cn=admin,{BASE}"
     password = "planted-Secret-4711"
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, more_schema: str = "") -> None:
         needs_root("a directory server of our own")
         self.folder = folder
         with socket.socket() as probe:
@@ -88,6 +88,7 @@ class Server:
             "".join(
                 f"include {schema}/{name}.schema\n" for name in ("core", "cosine", "nis", "inetorgperson")
             )
+            + more_schema
             + f"""
 modulepath /usr/lib/ldap
 moduleload back_mdb

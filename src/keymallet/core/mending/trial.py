@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from itertools import count
 
 import polars as pl
 
@@ -12,12 +13,14 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, PERSON_ROW
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
-from keymallet.core.mending.changes import PROPOSAL
+from keymallet.core.mending.changes import FORM, PROPOSAL, ROW
 from keymallet.core.rulebook.model import SEVERITIES, Rule, Tally
 
 KNOWN_BY = ("rule", "account", "subject")
 """What a breach is known by in both judgings."""
-_MOST_ROUNDS = 8
+_MOST_TRIES = 8
+"""Judgings in which, of several changes of one account, only the likeliest is blamed."""
+_LIKELY = ("switch-off", "remove-factor", "remove-grant", "revoke-key")
 
 
 @dataclass(frozen=True)
@@ -25,12 +28,14 @@ class Trial:
     """What came of trying: KNOWN_BY and `severity` of each breach.
 
     `ended` are breaches that would be gone, `broken` those that would be new, both with all changes made that
-    are not set aside. `aside` are the proposals that are set aside, with `why`, and what each would break.
+    are not set aside. `aside` are the proposals that are set aside, with `why`, the rule each would break;
+    `idle` those whose change would end nothing, such as a new password where there should be none.
     """
 
     ended: pl.DataFrame
     broken: pl.DataFrame
     aside: pl.DataFrame
+    idle: pl.Series
 
 
 def tried(
@@ -40,27 +45,38 @@ def tried(
     *,
     even_if_it_breaks: bool,
 ) -> Trial:
-    """Try changes: PROPOSAL, `severity`, TABLE, ROW and `account-row` of each.
+    """Try changes: PROPOSAL, KNOWN_BY of its finding, `severity`, TABLE, ROW and `account-row` of each.
 
     `before` is the judgement without any, `judged_with` gives the one with some. What newly breaks something
     at or above its own severity is set aside: the changes to the account that would be in breach, or others
     of its person; where a number would be wrong, to the accounts that count no longer; until none is left.
     """
     was = breaches(before)
-    left, aside = changes, [_nothing_aside()]
-    for _ in range(_MOST_ROUNDS):
+    left, aside, idle = changes, [_nothing_aside()], changes[PROPOSAL].clear()
+    for tries in count():
         after = judged_with(left)
         now = breaches(after)
         broken = now.join(was, on=KNOWN_BY, how="anti", nulls_equal=True)
-        if even_if_it_breaks or not broken.height or not left.height:
+        of_each = left.select(PROPOSAL).hstack([_ends(left, now)]).group_by(PROPOSAL, maintain_order=True)
+        none = of_each.agg(pl.col("ends").any()).filter(~pl.col("ends"))[PROPOSAL]
+        blamed = _nothing_aside() if even_if_it_breaks else _blamed(left, broken, before, after)
+        if tries < _MOST_TRIES:
+            blamed = _likeliest(blamed, left)
+        if not blamed.height and not len(none):
             break
-        blamed = _blamed(left, broken, before, after)
-        if not blamed.height:
-            break
-        aside.append(blamed)
-        left = left.join(blamed, on=PROPOSAL, how="anti")
+        idle = pl.concat([idle, none])
+        aside.append(blamed.filter(~pl.col(PROPOSAL).is_in(none.implode())))
+        left = left.filter(~pl.col(PROPOSAL).is_in(pl.concat([none, blamed[PROPOSAL]]).implode()))
     ended = was.join(now, on=KNOWN_BY, how="anti", nulls_equal=True)
-    return Trial(ended, broken, pl.concat(aside))
+    return Trial(ended, broken, pl.concat(aside), idle)
+
+
+def without_idle(proposed: pl.DataFrame, trial: Trial) -> pl.DataFrame:
+    """The proposals, those whose change would end nothing as ones for people: what does, is not known."""
+    is_idle = pl.col(PROPOSAL).is_in(trial.idle.implode())
+    return proposed.with_columns(
+        pl.when(is_idle).then(None).otherwise(name).alias(name) for name in (ROW, FORM)
+    )
 
 
 def about(breach: Mapping[str, str | None]) -> str:
@@ -110,6 +126,24 @@ def _nothing_aside() -> pl.DataFrame:
     return pl.DataFrame(schema={PROPOSAL: pl.Int64, "why": pl.String})
 
 
+def _ends(changes: pl.DataFrame, now: pl.DataFrame) -> pl.Series:
+    """For each finding whether it is gone."""
+    known = changes.select(pl.col(name).cast(pl.String) for name in KNOWN_BY)
+    stands = now.select(*KNOWN_BY, pl.lit(value=True).alias("stands")).unique()
+    joined = known.join(stands, on=KNOWN_BY, how="left", nulls_equal=True, maintain_order="left")
+    return joined["stands"].is_null().alias("ends")
+
+
+def _likeliest(blamed: pl.DataFrame, changes: pl.DataFrame) -> pl.DataFrame:
+    """Of several changes of one account the one likeliest to break something: the others may be well."""
+    likely = {kind: place for place, kind in enumerate(_LIKELY)}
+    place = pl.col("mend").replace_strict(likely, default=len(likely), return_dtype=pl.Int64).alias("place")
+    whose = changes.unique(PROPOSAL, maintain_order=True).select(PROPOSAL, ACCOUNT_ROW, place)
+    ranked = blamed.join(whose, on=PROPOSAL, how="left", maintain_order="left")
+    first = ranked.filter(pl.col("place") == pl.col("place").min().over(ACCOUNT_ROW))
+    return first.select(blamed.columns)
+
+
 def _blamed(changes: pl.DataFrame, broken: pl.DataFrame, before: Judgement, after: Judgement) -> pl.DataFrame:
     """The proposals to be set aside, each with the rule it would break."""
     grades = {word: int(severity) for word, severity in SEVERITIES.items()}
@@ -127,6 +161,7 @@ def _blamed(changes: pl.DataFrame, broken: pl.DataFrame, before: Judgement, afte
     for by in (ACCOUNT_ROW, PERSON_ROW):
         where = touched.drop_nulls(by).select(by, "breaks", broken_rule="rule")
         parts.append(graded.select(PROPOSAL, "grade", by).join(where, on=by, how="inner").drop(by))
+        touched = touched.join(graded.drop_nulls(by), on=by, how="anti")
     hit = pl.concat(parts).filter(pl.col("breaks") >= pl.col("grade"))
     hit = hit.sort("breaks", descending=True, maintain_order=True)
     return hit.unique(PROPOSAL, keep="first", maintain_order=True).select(

@@ -15,6 +15,7 @@ from typing import NoReturn
 import pytest
 
 FOUND_IN = {
+    **dict.fromkeys("base64 cp cut dirname id sha256sum stat uname".split(), "coreutils"),
     "bash": "bash",
     "busybox": "busybox",
     "chage": "passwd",
@@ -23,11 +24,14 @@ FOUND_IN = {
     "dash": "dash",
     "faillock": "libpam-modules-bin",
     "fish": "fish",
+    "gpasswd": "passwd",
+    "grep": "grep",
     "ldapadd": "ldap-utils",
     "ldapmodify": "ldap-utils",
     "ldappasswd": "ldap-utils",
     "ldapwhoami": "ldap-utils",
     "java": "default-jre-headless",
+    "ldd": "libc-bin",
     "less": "less",
     "mandoc": "mandoc",
     "newusers": "passwd",
@@ -36,6 +40,7 @@ FOUND_IN = {
     "pdftoppm": "poppler-utils",
     "pdftotext": "poppler-utils",
     "rsyslogd": "rsyslog-gnutls",
+    "sed": "sed",
     "setpriv": "util-linux",
     "ssh-keygen": "openssh-client",
     "soffice": "libreoffice-calc-nogui",

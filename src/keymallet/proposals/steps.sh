@@ -121,8 +121,16 @@ is_plain() { # NUMBER FILE
   fi
 }
 
+digest_of() { # WORD: of the bytes of a key
+  printf %s "$1" | base64 -d 2>&- | sha256sum | cut -d' ' -f1
+}
+
 close_key() { # NUMBER FILE DIGEST MARK: the lines with the key become comments
   is_plain "$1" "$2" || return
+  if [ "$(digest_of QQ==)" != 559aead08264d5795d3909718cdd05abd49572e84fe55590eef31a88a08fdffd ]; then
+    skip "$1" "base64 and sha256sum do not work here"
+    return
+  fi
   place=0 edits=
   while IFS= read -r line || [ -n "$line" ]; do
     place=$((place + 1))
@@ -133,8 +141,7 @@ close_key() { # NUMBER FILE DIGEST MARK: the lines with the key become comments
     for word in $line; do
       case $word in
         AAAA*)
-          digest=$(printf %s "$word" | base64 -d 2> /dev/null | sha256sum)
-          if [ "${digest%% *}" = "$3" ]; then
+          if [ "$(digest_of "$word")" = "$3" ]; then
             edits="$edits${place}s/^/$4/;"
             break
           fi

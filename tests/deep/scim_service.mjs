@@ -19,7 +19,10 @@ function kept(resources) {
 }
 
 SCIMMY.Resources.User.extend(SCIMMY.Schemas.EnterpriseUser, false);
-SCIMMY.Resources.declare(SCIMMY.Resources.User).egress(kept(tenant.users));
+const users = new Map(tenant.users.map((user) => [user.id, user]));
+SCIMMY.Resources.declare(SCIMMY.Resources.User)
+  .egress(kept(tenant.users))
+  .ingress((resource, data) => Object.assign(users.get(resource.id), JSON.parse(JSON.stringify({ roles: [], ...data }))));
 SCIMMY.Resources.declare(SCIMMY.Resources.Group).egress(kept(tenant.groups));
 
 const service = express();

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import shutil
 import socket
@@ -11,10 +13,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 
 from tests.oracles import missing
 from tests.sources.scim.test_scim import ENTERPRISE, TOKEN, by_index, ok, read, rows, service
+from tests.support import run, write
 
 pytestmark = pytest.mark.deep
 USERS = 53
@@ -98,3 +102,58 @@ def test_thirty_thousand_users(tmp_path: Path) -> None:
         took = time.perf_counter() - began
     assert len(reading.tables["account"]) == total and not reading.incomplete
     assert took < 60, f"{took:.0f} s"
+
+
+ESTATE = """
+organisation = "Quay"
+clock = "UTC"
+rulebook = "book.toml"
+[source.quay]
+read = "scim"
+url = "{url}"
+token-from = "env:TOKEN"
+privileged-roles = ["*-admin"]
+kinds = {{ "*" = "person" }}
+"""
+BOOK = """
+title = "Quay"
+[rule.off]
+title = "Off"
+who = "enabled and name in ['u00001', 'u00002']"
+must = "kind = service"
+severity = "low"
+mend = "switch-off"
+advice = "Disable it."
+[rule.power]
+title = "Power"
+each = "grant"
+must = "not privileged"
+severity = "high"
+mend = "remove-grant"
+advice = "Remove it."
+"""
+
+
+def test_changes_are_made_and_undone_in_a_service_of_another_make(another_make: str, tmp_path: Path) -> None:
+    """Users switched off, roles removed; then all as it was."""
+    headers = {"Authorization": f"Bearer {TOKEN}", "Content-Type": "application/scim+json"}
+    write(tmp_path, {"estate.toml": ESTATE.format(url=another_make), "book.toml": BOOK})
+
+    def breaches() -> set[tuple[str, str]]:
+        run("read", cwd=tmp_path, TOKEN=TOKEN)
+        told = csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=tmp_path).stdout))
+        return {(row["rule"], row["account"]) for row in told if row["verdict"] == "breach"}
+
+    def sent(name: str) -> None:
+        for line in (tmp_path / "out" / name).read_text().splitlines():
+            asked = json.loads(line)
+            answer = httpx.patch(f"{another_make}{asked['path']}", json=asked["data"], headers=headers)
+            assert answer.status_code in (200, 204), answer.text
+
+    before = breaches()
+    assert {rule for rule, _ in before} == {"off", "power"} and len(before) == 2 + len(range(3, USERS, 10))
+    run("mend", "--all", "--into", "out", cwd=tmp_path)
+    sent("quay.jsonl")
+    assert breaches() == set()
+    sent("quay.back.jsonl")
+    assert breaches() == before

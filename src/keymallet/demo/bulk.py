@@ -6,6 +6,7 @@ import uuid
 from typing import Any
 
 from keymallet.core.facts import scim_extension
+from keymallet.demo.patched import first_version, patched
 
 Resource = dict[str, Any]
 RESPONSE = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
@@ -42,9 +43,19 @@ def _one(
         ident = str(uuid.uuid5(uuid.NAMESPACE_URL, name))
         kept = {key: value for key, value in data.items() if key != "password"}
         kept[scim_extension.URN] = {**kept.get(scim_extension.URN, {}), "hasPassword": "password" in data}
-        users.append({**kept, "id": ident, "userName": name, "meta": {"resourceType": "User"}})
+        users.append(
+            {
+                **kept,
+                "id": ident,
+                "userName": name,
+                "meta": {"resourceType": "User", "version": first_version()},
+            }
+        )
         made[str(operation.get("bulkId", ""))] = ident
         return 201, f"/Users/{ident}"
+    if method == "PATCH" and path.startswith("/Users/"):
+        user = next((user for user in users if user["id"] == path.removeprefix("/Users/")), None)
+        return (404, "") if user is None else (patched(user, data, operation.get("version")), path)
     if method == "PATCH" and path.startswith("/Groups/"):
         group = next((group for group in groups if group["id"] == path.removeprefix("/Groups/")), None)
         if group is None:

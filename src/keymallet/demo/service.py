@@ -15,9 +15,10 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Lock
 from typing import Any
-from urllib.parse import parse_qs, urlsplit
+from urllib.parse import parse_qs, unquote, urlsplit
 
 from keymallet.demo.bulk import done
+from keymallet.demo.patched import patched
 from keymallet.demo.staff_service import staff
 from keymallet.demo.tenant import in_force, resource_types, schemas, tenant
 
@@ -76,7 +77,8 @@ class Tenant:
         if path.removeprefix("staff/") == "ServiceProviderConfig":
             return 200, {
                 "pagination": {"cursor": self.manners.cursor, "index": True},
-                "patch": {"supported": False},
+                "patch": {"supported": True},
+                "etag": {"supported": True},
             }
         if path not in self.resources:
             return 404, _error(404, f"there is no {path}")
@@ -90,6 +92,17 @@ class Tenant:
         """The answer to a bulk request, which changes users and groups."""
         with self._lock:
             return 200, done(request, self.resources["Users"], self.resources.setdefault("Groups", []))
+
+    def patch(self, path: str, request: dict[str, Any], version: str | None) -> tuple[int, dict[str, Any]]:
+        """The answer to a PATCH of a user."""
+        with self._lock:
+            user = next((user for user in self.resources["Users"] if path == f"Users/{user['id']}"), None)
+            if user is None:
+                return 404, _error(404, f"there is no {path}")
+            status = patched(user, request, version)
+            return status, user if status == 200 else _error(
+                status, "the user has changed, or the request is odd"
+            )
 
     def _page(self, listed: list[dict[str, Any]], asked: dict[str, str]) -> tuple[int, dict[str, Any]]:
         by_cursor = "cursor" in asked
@@ -160,6 +173,18 @@ def serve(manners: Manners, port: int, certificate: Path | None = None) -> Threa
                 except (ValueError, AttributeError, TypeError, KeyError):
                     status, answer = 400, _error(400, "the request is not to be understood", "invalidSyntax")
                 self._send(status, answer, {})
+
+        def do_PATCH(self) -> None:
+            data = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+            if not held.takes(self.headers.get("Authorization")):
+                self._send(401, _error(401, "the token is not the one of this service"), {})
+                return
+            try:
+                path = unquote(urlsplit(self.path).path.strip("/"))
+                status, answer = held.patch(path, json.loads(data), self.headers.get("If-Match"))
+            except (ValueError, AttributeError, TypeError, KeyError):
+                status, answer = 400, _error(400, "the request is not to be understood", "invalidSyntax")
+            self._send(status, answer, {})
 
         def _send(
             self, status: int, body: dict[str, Any], headers: dict[str, str], cut: bool = False

@@ -8,6 +8,7 @@ from typing import Any
 from keymallet.core.facts import scim_extension
 from keymallet.demo.accounts import Account
 from keymallet.demo.directory import railway_directory
+from keymallet.demo.patched import first_version
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0"
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
@@ -166,7 +167,11 @@ def _user(account: Account) -> dict[str, Any]:
         userType=account.account_type,
         title=account.job or None,
         emails=[{"value": f"{account.login}@gvr.example", "primary": True}],
-        meta={"resourceType": "User", "created": _instant(account.created)},
+        meta={
+            "resourceType": "User",
+            "created": _instant(account.created),
+            "version": first_version(),
+        },
         **{ENTERPRISE: _plain(employeeNumber=account.staff_no or None, department=account.unit)},
         **{scim_extension.URN: _plain(**own)},
     )

@@ -1,19 +1,20 @@
 """Changes of a SCIM service as operations of bulk requests (RFC 7644, 3.7), one on a line.
 
-Each is a PATCH of one user (3.5.2). Where the service gives versions (3.14), it carries the one that was
-read: sent as `If-Match`, it is refused where the user has changed meanwhile.
+Each is a PATCH of one user (3.5.2), with all that is changed of it, made wholly or not at all. Where the
+service gives versions (3.14), it carries the one that was read: sent as `If-Match`, it is refused where the
+user has changed meanwhile.
 """
 
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from keymallet.core.facts import scim_extension
 from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.model import Kind
-from keymallet.core.facts.tables.columns import AS_FOUND
+from keymallet.core.facts.tables.columns import AS_FOUND, STANDS_AT
 from keymallet.core.mending.forms import TELLING_APART, attributes, scim_path
 from keymallet.proposals.change import Change
 
@@ -27,22 +28,31 @@ Operation = dict[str, Any]
 
 def write(changes: Sequence[Change], heading: Sequence[str]) -> tuple[str, str]:
     """The requests of these changes in their order, and those that undo them, the last first."""
-    forward = [_line(change, _asked(change), with_version=True) for change in changes]
+    forward = _requests(changes, _asked, with_version=True)
     # What a change makes of the version, only the service knows.
-    back = [_line(change, _undone(change), with_version=False) for change in reversed(changes)]
+    back = _requests(changes[::-1], _undone, with_version=False)
     return "".join(forward), "".join(back)
 
 
-def _line(change: Change, operation: Operation, *, with_version: bool) -> str:
-    version = attributes(change.account.get(AS_FOUND.name)).get("version") if with_version else None
-    request = {
-        "method": "PATCH",
-        "path": change.account["stands-at"],
-        "bulkId": str(change.number),
-        **({"version": version} if version else {}),
-        "data": {"schemas": [_PATCH], "Operations": [operation]},
-    }
-    return json.dumps(request) + "\n"
+def _requests(
+    changes: Sequence[Change], operation: Callable[[Change], Operation], *, with_version: bool
+) -> list[str]:
+    """One request for each user: a second one would find another version than was read."""
+    of_users: dict[str, list[Change]] = {}
+    for change in changes:
+        of_users.setdefault(change.account[STANDS_AT.name], []).append(change)
+    lines = []
+    for path, mine in of_users.items():
+        version = attributes(mine[0].account.get(AS_FOUND.name)).get("version") if with_version else None
+        request = {
+            "method": "PATCH",
+            "path": path,
+            "bulkId": ",".join(str(change.number) for change in mine),
+            **({"version": version} if version else {}),
+            "data": {"schemas": [_PATCH], "Operations": [operation(change) for change in mine]},
+        }
+        lines.append(json.dumps(request) + "\n")
+    return lines
 
 
 def _asked(change: Change) -> Operation:

@@ -1,0 +1,201 @@
+"""What mend writes for a SCIM service, sent to the stand-in; read and judged again; and undone."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from keymallet.core.facts import scim_extension
+from keymallet.demo.service import TOKEN
+from tests.demo.test_service import served
+from tests.support import run, write
+
+HEADERS = {"Authorization": f"Bearer {TOKEN}", "Content-Type": "application/scim+json"}
+URN = scim_extension.URN
+HOSTILE = (
+    "plain",
+    'a"b\\c',
+    "x] or (1 eq 1)",
+    "line\nbreak",
+    "zürich\u202e",
+    "$(touch pwned)",
+    "' or 1=1",
+    "y" * 1000,
+)
+"""Names and labels that end a string, a filter or a line where somebody writes them carelessly."""
+ESTATE = """
+organisation = "Loft"
+clock = "UTC"
+rulebook = "book.toml"
+[source.loft]
+read = "scim"
+url = "{url}"
+token-from = "env:TOKEN"
+privileged-roles = ["*admin"]
+user-types = {{ "Loft" = "person" }}
+"""
+BOOK = """
+title = "Loft"
+[rule.off]
+title = "Off"
+who = "kind = person and unit = 'off'"
+must = "not enabled"
+severity = "high"
+mend = "switch-off"
+advice = "Disable it."
+[rule.demand]
+title = "Old"
+who = "kind = person and unit = 'aged'"
+must = "age(password-changed) <= 60d"
+severity = "medium"
+mend = "change-password"
+advice = "Set a new one."
+[rule.power]
+title = "Power"
+each = "grant"
+who = "account.unit in ['rest', 'role']"
+must = "not privileged"
+severity = "high"
+mend = "remove-grant"
+advice = "Remove it."
+[rule.keys]
+title = "Keys"
+each = "key"
+who = "account.unit = 'rest'"
+must = "state != active"
+severity = "low"
+mend = "revoke-key"
+advice = "Revoke it."
+[rule.sms]
+title = "Text messages"
+each = "factor"
+who = "account.unit = 'rest'"
+must = "kind != sms"
+severity = "low"
+mend = "remove-factor"
+advice = "Remove it."
+"""
+
+
+def user(number: int, name: str, unit: str, own: dict[str, Any], **core: Any) -> dict[str, Any]:
+    return {
+        "userName": f"{name} {unit} {number}", "active": True, "userType": "Loft", **core,
+        "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User": {"department": unit}, URN: own,
+    }  # fmt: skip
+
+
+def everybody() -> list[dict[str, Any]]:
+    users = []
+    for number, name in enumerate(HOSTILE):
+        factors = [{"kind": kind, "state": "active", "label": f"{name} {kind}"} for kind in ("sms", "otp")]
+        keys = [{"key": f"{name}-{place}", "kind": "api-key", "state": state, "issued": "2026-01-02T03:04:05Z"}
+                for place, state in enumerate(("active", "inactive"))]  # fmt: skip
+        held = [{"role": f"{name} admin", "privileged": True, "mode": "standing", "scope": name},
+                {"role": f"{name} reader", "privileged": False, "mode": "standing"}]  # fmt: skip
+        users += [
+            user(number, name, "off", {}),
+            user(
+                number, name, "aged", {"passwordChanged": "2026-01-02T03:04:05Z", "passwordMustChange": False}
+            ),
+            user(number, name, "rest", {"factors": factors, "keys": keys, "grants": held}),
+            user(
+                number,
+                name,
+                "role",
+                {},
+                roles=[{"value": f"{name} admin", "type": "direct"}, {"value": "reader"}],
+            ),
+        ]
+    return users
+
+
+@pytest.fixture
+def loft(tmp_path: Path) -> Iterator[tuple[str, Path]]:
+    with served() as url:
+        operations = [{"method": "POST", "path": "/Users", "bulkId": str(number), "data": each}
+                      for number, each in enumerate(everybody())]  # fmt: skip
+        answer = httpx.post(f"{url}/Bulk", json={"Operations": operations}, headers=HEADERS).json()
+        assert {each["status"] for each in answer["Operations"]} == {"201"}
+        write(tmp_path, {"estate.toml": ESTATE.format(url=url), "book.toml": BOOK})
+        yield url, tmp_path
+
+
+def breaches(folder: Path) -> set[tuple[str, str, str]]:
+    run("read", cwd=folder, TOKEN=TOKEN)
+    rows = csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=folder).stdout))
+    return {(row["rule"], row["account"], row["subject"]) for row in rows if row["verdict"] == "breach"}
+
+
+def held(url: str) -> dict[str, dict[str, Any]]:
+    """Every user by id, without what counts changes."""
+    users: dict[str, dict[str, Any]] = {}
+    while True:
+        asked = {"startIndex": len(users) + 1}
+        page = httpx.get(f"{url}/Users", headers=HEADERS, params=asked).json()["Resources"]
+        if not page:
+            return users
+        for each in page:
+            each["meta"].pop("version", None)
+            users[each["id"]] = each
+
+
+def sent(url: str, path: Path) -> list[int]:
+    """Each line as a request of its own."""
+    statuses = []
+    for line in path.read_text().splitlines():
+        asked = json.loads(line)
+        headers = {**HEADERS, **({"If-Match": asked["version"]} if "version" in asked else {})}
+        statuses.append(httpx.patch(f"{url}{asked['path']}", json=asked["data"], headers=headers).status_code)
+    return statuses
+
+
+def as_sets(users: dict[str, dict[str, Any]]) -> dict[str, str]:
+    """The same with lists in one order: a member that is put back stands last."""
+
+    def plain(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {key: plain(member) for key, member in value.items() if member != []}
+        return sorted(map(json.dumps, map(plain, value))) if isinstance(value, list) else value
+
+    return {ident: json.dumps(plain(each), sort_keys=True) for ident, each in users.items()}
+
+
+def test_changes_of_a_service_are_made_and_undone(loft: tuple[str, Path]) -> None:
+    """For every kind of change, with every hostile name: just those, and then as it was."""
+    url, folder = loft
+    before, stood = breaches(folder), held(url)
+    number = len(HOSTILE)
+    assert len(before) == 6 * number
+    run("mend", "--all", "--into", "out", cwd=folder)
+    assert set(sent(url, folder / "out/loft.jsonl")) == {200}
+    changed = held(url)
+    ours = {each["userName"] for each in everybody()}
+    differing = {changed[ident]["userName"] for ident in stood if changed[ident] != stood[ident]}
+    assert {name.lower() for name in ours} == differing
+    assert breaches(folder) == {each for each in before if each[0] == "demand"}
+    rest = next(each for each in changed.values() if each["userName"].startswith("plain rest"))[URN]
+    assert [each["kind"] for each in rest["factors"]] == ["otp"]
+    assert [each["state"] for each in rest["keys"]] == ["revoked", "inactive"]
+    assert [each["role"] for each in rest["grants"]] == ["plain reader"]
+    lines = [json.loads(line) for line in (folder / "out/loft.back.jsonl").read_text().splitlines()]
+    answer = httpx.post(f"{url}/Bulk", json={"Operations": lines}, headers=HEADERS).json()
+    assert {each["status"] for each in answer["Operations"]} == {"200"}
+    assert as_sets(held(url)) == as_sets(stood) and breaches(folder) == before
+
+
+def test_a_user_that_has_changed_is_refused(loft: tuple[str, Path]) -> None:
+    """By the version that was read: the second change of one user needs the evidence read anew."""
+    url, folder = loft
+    breaches(folder)
+    run("mend", "--rule", "off", "--into", "out", cwd=folder)
+    first = json.loads((folder / "out/loft.jsonl").read_text().splitlines()[0])
+    other = {"Operations": [{"op": "replace", "path": "title", "value": "moved"}]}
+    assert httpx.patch(f"{url}{first['path']}", json=other, headers=HEADERS).status_code == 200
+    assert sent(url, folder / "out/loft.jsonl") == [412] + [200] * (len(HOSTILE) - 1)

@@ -22,7 +22,10 @@ SCIMMY.Resources.User.extend(SCIMMY.Schemas.EnterpriseUser, false);
 const users = new Map(tenant.users.map((user) => [user.id, user]));
 SCIMMY.Resources.declare(SCIMMY.Resources.User)
   .egress(kept(tenant.users))
-  .ingress((resource, data) => Object.assign(users.get(resource.id), JSON.parse(JSON.stringify({ roles: [], ...data }))));
+  .ingress((resource, data) => {
+    const given = JSON.parse(JSON.stringify(data));
+    return Object.assign(users.get(resource.id), { roles: [] }, given);
+  });
 SCIMMY.Resources.declare(SCIMMY.Resources.Group).egress(kept(tenant.groups));
 
 const service = express();

@@ -19,7 +19,7 @@ from keymallet.core.base.source_names import is_of
 from keymallet.core.explaining.findings import alike
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.facts.lookup import find_accounts
-from keymallet.core.history.columns import ANSWERER, FINDING
+from keymallet.core.history.columns import ANSWERER, FINDING, TOLD
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.mending.changes import ROW, acts_at, laid_over
@@ -49,7 +49,8 @@ def run(options: argparse.Namespace) -> int:
     everything = alike(judgement, together=True)
     # Only what is chosen is put into words.
     places = rows_of(judgement, everything, acts)
-    known = compared_with_last(inputs, judgement, None).added(places.height)
+    unsaid = pl.DataFrame(schema=TOLD).clear(places.height)
+    known = compared_with_last(inputs, judgement, unsaid).added(places.height)
     chosen = _chosen(options, inputs, judgement, places.hstack(known))
     chosen = chosen.hstack(described(judgement, everything, chosen["place"]).select(_TOLD))
     proposed = numbered(with_forms(chosen, evidence, _readers(inputs, evidence)))

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 
 import polars as pl
 
+from keymallet.core.evaluating.context import columns_used
 from keymallet.core.explaining.findings import Alike, describe, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW
@@ -36,9 +37,10 @@ def rows_of(
         rows = accounts = pl.Series([None], dtype=pl.UInt32).new_from_index(0, height)
         if each.rows is not None and isinstance(each.demand, Rule):
             accounts = judgement.accounts(each.demand, each.rows).cast(pl.UInt32)
-            if (each.demand.mend, table) in acts:
+            act = acts.get((each.demand.mend, table))
+            if act is not None and not _never_ends(each.demand, act):
                 rows = each.rows.cast(pl.UInt32)
-            elif (each.demand.mend, ACCOUNT.name) in acts and TABLES[table].of_account:
+            elif act is None and (each.demand.mend, ACCOUNT.name) in acts and TABLES[table].of_account:
                 rows, table = accounts, ACCOUNT.name
         of_rule = [
             pl.lit(each.demand.id).alias("rule"),
@@ -51,6 +53,21 @@ def rows_of(
 
 
 _OF_RULE = {"rule": pl.String, "severity": pl.String, "verdict": pl.Int64}
+
+
+def _never_ends(rule: Rule, act: Act) -> bool:
+    """Whether the change sets nothing that the rule asks about, such as a new password where none should be.
+
+    What is worked out from other facts, or over all sources, may hang on anything: trying tells.
+    """
+    if act.removes:
+        return False
+    used = columns_used((rule.table, expression) for expression in rule.expressions)
+    columns = [TABLES[table].column(name) for table, names in used.items() for name in names]
+    plain = [
+        column for column in columns if column is not None and not column.definition and not column.across
+    ]
+    return len(plain) == len(columns) and not any(column.name in act.sets for column in plain)
 
 
 def _height(judgement: Judgement, each: Alike) -> int:

@@ -179,3 +179,35 @@ def test_what_is_wrong_is_said(house: Path, words: tuple[str, ...], told: str) -
     before = sorted(path.name for path in house.iterdir())
     assert told in " ".join(run("mend", *words, *AT, cwd=house, expect=2).stderr.split())
     assert sorted(path.name for path in house.iterdir()) == before
+
+
+def test_old_evidence_is_refused_unless_told(house: Path) -> None:
+    """By the estate's own word for how old evidence may get; other sources may be as old as they like."""
+    estate = (
+        (house / "estate.toml").read_text().replace('read = "csv"\n', 'read = "csv"\nstale-after = "36h"\n')
+    )
+    (house / "estate.toml").write_text(estate)
+    late = ("--at", "2026-11-27T09:00Z", "--account", "anna", "--preview")
+    told = run("mend", *late, cwd=house, expect=2).stderr
+    assert "too old to change anything by it" in told and "--even-if-old" in told
+    run("mend", *late, "--even-if-old", cwd=house, expect=3)
+
+
+def test_changes_tells_which_proposals_worked(house: Path) -> None:
+    """One is made, one is not; of one nobody can tell, since its source was not read again."""
+    (house / "estate.toml").write_text('logbook = "logbook"\n' + (house / "estate.toml").read_text())
+    run("judge", *AT, "--record", cwd=house)
+    run("mend", "--rule", "idle", *AT, "--into", "out", cwd=house, expect=1)
+    stands = run("changes", "--proposals", "out", cwd=house, expect=1).stdout
+    assert "2 proposals, as of run 1" in stands and "2 stands" in stands
+    accounts = (house / "a.csv").read_text().replace("anna,person,yes", "anna,person,no")
+    (house / "a.csv").write_text(accounts)
+    later = ("--at", "2026-11-25T09:00Z")
+    run("read", *later, cwd=house)
+    run("judge", *later, "--record", cwd=house)
+    told = run("changes", "--proposals", "out", "--format", "csv", cwd=house, expect=1).stdout
+    results = {row["account"]: row["result"] for row in csv.DictReader(io.StringIO(told))}
+    assert results == {"d/anna": "mended", "d/=1+1": "stands"}
+    for path, words in (("snapshots", "no worksheet is there"), (".", "this is no worksheet")):
+        told = run("changes", "--proposals", path, cwd=house, expect=2).stderr
+        assert words in " ".join(told.split())

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from datetime import timedelta
+from pathlib import Path
 
 import polars as pl
 
@@ -20,13 +21,17 @@ from keymallet.core.history.columns import FINDING
 from keymallet.core.history.moves import Moves, moves_between
 from keymallet.core.history.net import net_changes, passing
 from keymallet.core.history.states import State
+from keymallet.core.mending.outcome import RESULT, RESULTS, STANDS, with_results
 from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.proposals.worksheet import read_worksheets
 from keymallet.sources.estate import Estate
 from keymallet.store.logbook.logbook import TRANSITIONS, Logbook
 from keymallet.store.logbook.records import RunLine
 from keymallet.views.changes import Compared, show_changes
+from keymallet.views.proposals import show_outcomes
 from keymallet.views.terminal import console
 
+ROWS_OF_PROPOSALS = 20
 _WORSE = (State.NEW, State.BACK, State.EXEMPTION_ENDED)
 
 
@@ -35,6 +40,8 @@ def run(options: argparse.Namespace) -> int:
     estate = open_estate(options.estate)
     logbook = open_logbook(estate)
     runs = logbook.runs()
+    if options.proposals:
+        return _of_proposals(options, estate, logbook, chosen_run(runs, options.end, estate.clock))
     start, end = _chosen(runs, options, estate)
     between = [line for line in runs if line.judged and start.number < line.number <= end.number]
     every = pl.concat([pl.DataFrame(schema=TRANSITIONS), *(logbook.transitions(line) for line in between)])
@@ -58,6 +65,32 @@ def run(options: argparse.Namespace) -> int:
         with output_stream(options.output) as stream:
             show_changes(console(stream), compared, by=options.by, rows=options.rows, everything=options.all)
     return _code(options.fail_on, changes, end)
+
+
+def _of_proposals(options: argparse.Namespace, estate: Estate, logbook: Logbook, end: RunLine) -> int:
+    """Show or write which proposals of a folder have ended their findings, by what a run found."""
+    told = with_results(read_worksheets(Path(options.proposals)), _states(logbook, end))
+    if options.format != "table":
+        head = {"organisation": estate.organisation, "run": end.number, "judged-at": end.judged_at}
+        write_rows(
+            options, told.select("proposal", RESULT, "account", "what to do", "findings"), head, "proposals"
+        )
+    else:
+        with output_stream(options.output) as stream:
+            most = None if options.all else options.rows or ROWS_OF_PROPOSALS
+            show_outcomes(console(stream), estate.organisation, end.number, told, most)
+    results = set(told[RESULT])
+    return BREACH if STANDS in results else INCOMPLETE if results & set(RESULTS) else CLEAN
+
+
+def _states(logbook: Logbook, end: RunLine) -> dict[str, State]:
+    """Where every finding stood after a run; of those that are over, what they came to."""
+    states: dict[str, State] = {}
+    for line in logbook.runs():
+        if line.judged and line.number <= end.number:
+            states |= dict(logbook.transitions(line).select(FINDING, pl.col("state")).iter_rows())
+    states |= dict(logbook.findings(end, (FINDING, "state")).iter_rows())
+    return {finding: State(state) for finding, state in states.items()}
 
 
 def _older_by(logbook: Logbook, start: RunLine, end: RunLine) -> timedelta:

@@ -17,6 +17,7 @@ from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.base.source_names import is_of
 from keymallet.core.explaining.findings import alike
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.facts.lookup import find_accounts
 from keymallet.core.history.columns import ANSWERER, FINDING, TOLD
@@ -53,6 +54,7 @@ def run(options: argparse.Namespace) -> int:
     known = compared_with_last(inputs, judgement, unsaid).added(places.height)
     chosen = _chosen(options, inputs, judgement, places.hstack(known))
     chosen = chosen.hstack(described(judgement, everything, chosen["place"]).select(_TOLD))
+    _check_age(options, inputs, evidence, chosen)
     proposed = numbered(with_forms(chosen, evidence, _readers(inputs, evidence)))
 
     def judged_with(changes: pl.DataFrame) -> Judgement:
@@ -72,6 +74,19 @@ def run(options: argparse.Namespace) -> int:
     if trial.aside.height or trial.broken.height or by_people:
         return BREACH
     return INCOMPLETE if inputs.gaps else CLEAN
+
+
+def _check_age(
+    options: argparse.Namespace, inputs: JudgingInputs, evidence: Evidence, chosen: pl.DataFrame
+) -> None:
+    """Raises KeymalletError where what is to be changed was read too long ago."""
+    old = {gap.about: gap for gap in inputs.found_gaps if gap.gap == "too-old"}
+    rows = chosen[ACCOUNT_ROW].drop_nulls().unique()
+    sources = evidence.tables[ACCOUNT.name]["source"].cast(pl.String).gather(rows).unique(maintain_order=True)
+    late = [gap for source in sources for name, gap in old.items() if is_of(source, name)]
+    if late and not options.even_if_old:
+        hint = "keymallet read, then again; or --even-if-old"
+        raise fail(f"the evidence is too old to change anything by it: {late[0].text}", hint=hint)
 
 
 def _readers(inputs: JudgingInputs, evidence: Evidence) -> dict[str, str]:
@@ -169,7 +184,6 @@ def _show_hints(options: argparse.Namespace, out: Console) -> None:
     hints = []
     if options.into:
         hints.append((f"less {options.into}/{README}", "what goes in which order, and what was set aside"))
-        hints.append(
-            ("keymallet read && keymallet judge && keymallet changes", "afterwards: what it has mended")
-        )
+        after = f"keymallet read && keymallet judge && keymallet changes --proposals {options.into}"
+        hints.append((after, "afterwards: which of them have worked"))
     show_hints(out, hints)

@@ -70,7 +70,9 @@ def readme(
             "",
         ]
         lines += [f"- {for_people(row)}" for row in by_people.iter_rows(named=True)]
-    after = "Afterwards: `keymallet read`, `keymallet judge`; `keymallet changes` tells what is mended."
+    after = (
+        "Afterwards: `keymallet read`, `keymallet judge`; `keymallet changes --proposals` with this folder."
+    )
     lines += ["", after, ""]
     return "\n".join(" ".join(line.split()) if line.startswith("- ") else line for line in lines)
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import polars as pl
 
+from keymallet.core.base.problems import fail
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, Evidence
@@ -74,3 +76,29 @@ def _fact(
     now = evidence.tables[table][fact][row]
     shown = {True: "yes", False: "no", None: "none"}.get(now, now) if isinstance(now, bool | None) else now
     return f"{table}.{fact}", str(shown), then, f"{act.back} ({fact}: {shown})"
+
+
+def read_worksheets(folder: Path) -> pl.DataFrame:
+    """The proposals in a folder: `proposal`, `account`, `what to do`, `findings`, in their order.
+
+    Raises KeymalletError where there are none, or a file is no worksheet.
+    """
+    paths = sorted(folder.glob("*.csv"))
+    if not paths:
+        raise fail("no worksheet is there", file=str(folder), hint="name a folder that keymallet mend wrote")
+    parts = [_read_worksheet(path) for path in paths]
+    return pl.concat(parts).sort("proposal", maintain_order=True)
+
+
+def _read_worksheet(path: Path) -> pl.DataFrame:
+    try:
+        sheet = pl.read_csv(path, infer_schema=False)
+        number = pl.col("proposal").cast(pl.Int64)
+        return sheet.select(number, *_READ)
+    except (pl.exceptions.PolarsError, OSError) as error:
+        why = " ".join(str(error).split())[:100]
+        hint = f"a worksheet has the columns {', '.join(('proposal', *_READ))}"
+        raise fail(f"this is no worksheet: {why}", file=str(path), hint=hint) from None
+
+
+_READ = ("account", "what to do", "findings")

@@ -1,7 +1,8 @@
 """What changed from one run to the next: what is new, late, back, mended or not seen, and why.
 
 Each change has one cause, found by judging step by step: time alone, the rulebook, the register, or the
-facts. Exit code: 0 nothing new at or above --fail-on, 1 something is, 2 it could not be carried out,
+facts. With --proposals it tells instead which of the changes that were proposed have ended their findings.
+Exit code: 0 nothing new at or above --fail-on, 1 something is, 2 it could not be carried out,
 3 nothing is, but some sources were not read.
 """
 
@@ -32,6 +33,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     run = "a run's number, the beginning of its head, or a day"
     parser.add_argument("--from", dest="start", metavar="RUN", help=f"{run} (default: the run before --to)")
     parser.add_argument("--to", dest="end", metavar="RUN", help=f"{run} (default: the last run)")
+    parser.add_argument(
+        "--proposals", metavar="FOLDER", help="what became of the changes that keymallet mend wrote there"
+    )
     parser.add_argument("--by", choices=BY, help="how much of each, grouped by this")
     parser.add_argument("--rows", type=number_of("rows"), metavar="N",
                         help="lines shown of each kind (default: 3, with --all every one)")  # fmt: skip

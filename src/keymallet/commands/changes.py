@@ -89,7 +89,8 @@ def _states(logbook: Logbook, end: RunLine) -> dict[str, State]:
     for line in logbook.runs():
         if line.judged and line.number <= end.number:
             states |= dict(logbook.transitions(line).select(FINDING, pl.col("state")).iter_rows())
-    states |= dict(logbook.findings(end, (FINDING, "state")).iter_rows())
+    # What is only unproven has no state of its own.
+    states |= dict(logbook.findings(end, (FINDING, "state")).drop_nulls().iter_rows())
     return {finding: State(state) for finding, state in states.items()}
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from pathlib import Path
 
 import polars as pl
@@ -13,6 +14,7 @@ from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
 from keymallet.commands.recording import compared_with_last
 from keymallet.commands.relinking import relinked
 from keymallet.commands.writing import write_file
+from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.base.source_names import is_of
@@ -37,6 +39,8 @@ from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, show_hints
 
 README = "README.md"
+MOST_FILES = 5
+"""How many of the written files are named on the terminal; the README names all."""
 _TOLD = ("account", "subject", "mend", "change")
 
 
@@ -64,12 +68,13 @@ def run(options: argparse.Namespace) -> int:
     trial = tried(changes, judgement, judged_with, even_if_it_breaks=options.even_if_it_breaks)
     proposed = without_idle(proposed, trial)
     written = as_changes(proposed, trial, acts, evidence, inputs.clock)
+    files = []
     if options.into:
-        _write(Path(options.into), inputs, evidence, written, proposed, trial)
+        files = _write(Path(options.into), inputs, evidence, written, proposed, trial)
     out = console()
     show_mending(out, inputs.organisation, proposed, written, trial, options.rows)
     show_gaps(out, inputs.gaps)
-    _show_hints(options, out)
+    _show_hints(options, out, files)
     by_people = proposed.filter(pl.col(ROW).is_null()).height
     if trial.aside.height or trial.broken.height or by_people:
         return BREACH
@@ -159,7 +164,7 @@ def _write(
     written: pl.DataFrame,
     proposed: pl.DataFrame,
     trial: Trial,
-) -> None:
+) -> list[Written]:
     """A worksheet for each system, its changes in its own form, and the order of it all."""
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     files = []
@@ -178,12 +183,17 @@ def _write(
         write_file(folder / each.name, each.data)
     text = readme(inputs.organisation, inputs.at, inputs.clock, files, written, proposed, trial)
     write_file(folder / README, text.encode())
+    return files
 
 
-def _show_hints(options: argparse.Namespace, out: Console) -> None:
-    hints = []
+def _show_hints(options: argparse.Namespace, out: Console, files: Sequence[Written]) -> None:
+    hints = [
+        (each.how, f"{how_many(each.number, 'change')}, from {each.first} on")
+        for each in sorted(files, key=lambda each: each.first)
+        if each.how
+    ][:MOST_FILES]
     if options.into:
-        hints.append((f"less {options.into}/{README}", "what goes in which order, and what was set aside"))
+        hints.insert(0, (f"less {options.into}/{README}", "what goes in which order, and what was set aside"))
         after = f"keymallet read && keymallet judge && keymallet changes --proposals {options.into}"
         hints.append((after, "afterwards: which of them have worked"))
     show_hints(out, hints)

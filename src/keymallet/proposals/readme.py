@@ -31,8 +31,10 @@ def readme(
         f"Tried on the evidence as of {day}. Nothing is changed yet.",
         "",
     ]
+    known = written.filter(pl.col("fact") != "").height
     lines += [
-        f"- {how_many(proposed.height, 'finding')} chosen, {how_many(written.height, 'change')} proposed"
+        f"- {how_many(proposed.height, 'finding')} chosen, {how_many(known, 'change')} proposed,"
+        f" {how_many(written.height - known, 'thing')} for people"
     ]
     lines += [f"- made all together they end {how_many(trial.ended.height, 'finding')}"]
     lines += [

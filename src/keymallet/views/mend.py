@@ -20,8 +20,12 @@ def show_mending(
 ) -> None:
     """Print how many changes mend how many findings, kind by kind, and each of them up to `most`."""
     known = written.filter(pl.col("fact") != "")
-    changes = f"{how_many(known.height, 'change')} in {how_many(known['source'].n_unique(), 'system')}"
-    out.print(text(f"{organisation}: {how_many(proposed.height, 'finding')}, {changes}", "bold"))
+    findings = how_many(proposed.height, "finding")
+    if known.height:
+        changes = f"{how_many(known.height, 'change')} in {how_many(known['source'].n_unique(), 'system')}"
+        out.print(text(f"{organisation}: {findings}, {changes}", "bold"))
+    else:
+        out.print(text(f"{organisation}: {findings}, and no change of one fact that mends any", "bold"))
     line = Text("  tried on the evidence: ")
     line.append(f"{how_many(trial.ended.height, 'finding')} ended", "green")
     broken = trial.broken.height
@@ -43,9 +47,10 @@ def _show_changes(out: Console, changes: pl.DataFrame, most: int) -> None:
         table.add_column("no.", justify="right")
         table.add_column("what to do", ratio=2)
         table.add_column("fact, now and then", ratio=1)
+        table.add_column("how")
         for row in mine.head(most).iter_rows(named=True):
             fact = f"{row['fact']}: {row['now']} → {row['then']}"
-            table.add_row(str(row["proposal"]), text(row["what to do"]), text(fact))
+            table.add_row(str(row["proposal"]), text(row["what to do"]), text(fact), text(row["how"]))
         out.print(table)
         _more(out, mine.height - most, "change")
         out.print()

@@ -28,7 +28,7 @@ def patched(user: Resource, request: Resource, version: str | None) -> int:
     """
     meta = user.setdefault("meta", {})
     now = meta.setdefault("version", first_version())
-    if version is not None and version != now:
+    if version not in (None, "*", now):
         return 412
     changed: Resource = json.loads(json.dumps(user))
     try:

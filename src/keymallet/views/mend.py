@@ -25,7 +25,7 @@ def show_mending(
         changes = f"{how_many(known.height, 'change')} in {how_many(known['source'].n_unique(), 'system')}"
         out.print(text(f"{organisation}: {findings}, {changes}", "bold"))
     else:
-        out.print(text(f"{organisation}: {findings}, and no change of one fact that mends any", "bold"))
+        out.print(text(f"{organisation}: {findings}, and no change to make", "bold"))
     line = Text("  tried on the evidence: ")
     line.append(f"{how_many(trial.ended.height, 'finding')} ended", "green")
     broken = trial.broken.height
@@ -48,9 +48,10 @@ def _show_changes(out: Console, changes: pl.DataFrame, most: int) -> None:
         table.add_column("what to do", ratio=2)
         table.add_column("fact, now and then", ratio=1)
         table.add_column("how")
-        for row in mine.head(most).iter_rows(named=True):
+        told = mine.head(most).with_columns(change=pl.col("what to do"))
+        for row in told.iter_rows(named=True):
             fact = f"{row['fact']}: {row['now']} → {row['then']}"
-            table.add_row(str(row["proposal"]), text(row["what to do"]), text(fact), text(row["how"]))
+            table.add_row(str(row["proposal"]), text(for_people(row)), text(fact), text(row["how"]))
         out.print(table)
         _more(out, mine.height - most, "change")
         out.print()

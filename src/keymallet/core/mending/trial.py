@@ -28,7 +28,8 @@ class Trial:
     """What came of trying: KNOWN_BY and `severity` of each breach.
 
     `ended` are breaches that would be gone, `broken` those that would be new, both with all changes made that
-    are not set aside. `aside` are the proposals that are set aside, with `why`, the rule each would break;
+    are not set aside. `aside` are the proposals that are set aside, with `why`: the rule each would break, on
+    which other account;
     `idle` those whose change would end nothing, such as a new password where there should be none.
     """
 
@@ -159,7 +160,14 @@ def _blamed(changes: pl.DataFrame, broken: pl.DataFrame, before: Judgement, afte
     parts = []
     # What is switched off in one system shows in another of the same person, and on the person.
     for by in (ACCOUNT_ROW, PERSON_ROW):
-        where = touched.drop_nulls(by).select(by, "breaks", broken_rule="rule")
+        told = pl.col("rule")
+        if by == PERSON_ROW:
+            told = (
+                pl.when(pl.col("account").is_null())
+                .then("rule")
+                .otherwise(pl.format("{} ({})", "rule", "account"))
+            )
+        where = touched.drop_nulls(by).select(by, "breaks", broken_rule=told)
         parts.append(graded.select(PROPOSAL, "grade", by).join(where, on=by, how="inner").drop(by))
         touched = touched.join(graded.drop_nulls(by), on=by, how="anti")
     hit = pl.concat(parts).filter(pl.col("breaks") >= pl.col("grade"))
@@ -179,5 +187,9 @@ def _of_numbers(worse: pl.DataFrame, before: Judgement, after: Judgement) -> lis
         (was,) = before.context.work_out(tally.table, [tally.count])
         (now,) = after.context.work_out(tally.table, [tally.count])
         changed = (was.fill_null(value=False) != now.fill_null(value=False)).arg_true().cast(pl.UInt32)
-        parts.append(mine.head(1).drop(ACCOUNT_ROW).join(changed.alias(ACCOUNT_ROW).to_frame(), how="cross"))
+        counted = changed.alias(ACCOUNT_ROW).to_frame()
+        if tally.by:
+            groups = before.context.frames[tally.table][tally.by].cast(pl.String).gather(changed)
+            counted = counted.filter(groups.is_in(mine["subject"].implode()))
+        parts.append(mine.head(1).drop(ACCOUNT_ROW).join(counted, how="cross"))
     return [part.select(worse.columns) for part in parts]

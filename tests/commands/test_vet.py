@@ -486,6 +486,29 @@ def test_tables_beside_the_accounts(harbour: Path) -> None:
     assert "names no account of the batch: nobody" in [row["because"] for row in rows]
 
 
+def test_lists_beside_the_accounts(harbour: Path) -> None:
+    """Groups in a file of their own, a line for each; what the map does not read from there is said."""
+    first = SMALL_MAP.replace(
+        "[account.columns]", "[[account]]\nif-columns = ['Login', 'Mail']\n[account.columns]"
+    )
+    second = "[[account]]\nif-columns = ['who', 'team']\n[account.columns]\nname = 'who'\ngroups = 'team'\n"
+    write(harbour, {
+        "b.json": json.dumps(RECORDS[:1]), "lists.toml": first + second,
+        "teams.csv": "who,team\na.nord,crew\nnobody,crew\na.nord,ghosts\n",
+    })  # fmt: skip
+    words = ("b.json", "--map", "lists.toml", "--with", "groups=teams.csv")
+    rows = vetted(harbour, *words, expect=1)
+    assert (
+        broken(rows) == {("a.nord", "new-groups-exist")}
+        and "ghosts" in str(rows)
+        and "crew" not in str(broken(rows))
+    )
+    assert "names no account of the batch: nobody" in [row["because"] for row in rows]
+    write(harbour, {"lists.toml": first + second.replace("groups = 'team'", "unit = 'team'")})
+    told = run("vet", *words, *AT, cwd=harbour, expect=2).stderr
+    assert "teams.csv:1" in told and "does not say which column groups is" in " ".join(told.split())
+
+
 # bad input
 
 

@@ -50,7 +50,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="TABLE=FILE",
         action="append",
         default=[],
-        help="a table that the map reads from a file of its own: grant=rights.csv (again for each)",
+        help="a table or list that the map reads from a file of its own: grant=rights.csv, groups=members.csv"
+        " (again for each)",
     )
     parser.add_argument(
         "--loaded",

@@ -12,6 +12,7 @@ import polars as pl
 
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, PLANNED
+from keymallet.core.facts.model import Kind
 from keymallet.core.facts.reading import MOST_DETAILS, NO_SUCH_THING, Reading, Refusal
 from keymallet.core.vetting.batch import Batch, unique_names
 from keymallet.sources.export.column_map import ColumnMap
@@ -37,10 +38,13 @@ def read_batch(
 
     Raises KeymalletError where a file cannot be read as a whole, or `beside` names a table without a map.
     """
+    lists = {name: path for name, path in beside.items() if _is_list(name)}
+    beside = {name: path for name, path in beside.items() if name not in lists}
     for name in beside:
         if name not in column_map.tables or name == ACCOUNT.name:
             others = ", ".join(name for name in column_map.tables if name != ACCOUNT.name) or "none"
-            raise fail(f'--with {name}=…: the map says nothing about "{name}"', hint=f"it maps: {others}")
+            hint = f"it maps: {others}; lists of accounts can stand beside them too, such as groups"
+            raise fail(f'--with {name}=…: the map says nothing about "{name}"', hint=hint)
     batch = Batch(file, column_map.target)
     reading = Reading("batch")
     with ThreadPoolExecutor() as workers:
@@ -51,7 +55,13 @@ def read_batch(
             )
             for name in sorted(column_map.tables, key=lambda name: name != ACCOUNT.name)
         }
+        told = {
+            name: _read_table(ACCOUNT.name, path, column_map, request, reading, same_file=True)
+            for name, path in lists.items()
+        }
     _take_accounts(files[ACCOUNT.name], batch)
+    for name, parts in told.items():
+        _take_list(name, parts, batch)
     for name, parts in files.items():
         if name != ACCOUNT.name:
             _take_rows(name, parts, batch, same_file=name not in beside)
@@ -91,6 +101,43 @@ def _take_accounts(parts: list[TableFile], batch: Batch) -> None:
     batch.written = frame["name"].cast(pl.String)
     batch.tables[ACCOUNT.name] = frame.with_columns(unique_names(batch.written, batch.lines).alias("name"))
     batch.supply[ACCOUNT.name] = {name: where for part in parts for name, where in part.supply.items()}
+
+
+def _is_list(name: str) -> bool:
+    """Whether this is a fact of accounts with several values, which can stand in a file of its own."""
+    column = ACCOUNT.column(name)
+    return column is not None and column.kind is Kind.WORDS and not column.across
+
+
+def _take_list(name: str, parts: list[TableFile], batch: Batch) -> None:
+    """A list of the accounts from a file of its own: a line for each value, or several in one; all count.
+
+    An account with no line there has none. Raises KeymalletError where the map does not read it from there.
+    """
+    for part in parts:
+        if name not in part.frame.columns:
+            hint = f'a part [[account]] with if-columns = ["…"] and [account.columns] {name} = "…"'
+            raise fail(f"the map does not say which column {name} is", file=part.path, line=1, hint=hint)
+        known = part.frame["name"].is_in(batch.written.implode())
+        batch.refused += [
+            Refusal(part.path, line, f"names no account of the batch: {account}")
+            for line, account, is_known in zip(part.lines, part.frame["name"], known, strict=True)
+            if not is_known
+        ][:MOST_DETAILS]
+        batch.refused += part.intake.refusals
+        batch.unreadable += part.intake.unreadable_cells
+        batch.remarks += part.remarks
+    lines = pl.concat([part.frame.select("name", name) for part in parts]).explode(name).drop_nulls()
+    values = lines.group_by("name", maintain_order=True).agg(pl.col(name).alias("beside"))
+    accounts = batch.tables[ACCOUNT.name]
+    told = pl.DataFrame({"name": batch.written}).join(values, on="name", how="left", maintain_order="left")
+    nothing = pl.lit([], dtype=pl.List(pl.String))
+    own = pl.col(name).fill_null(nothing) if name in accounts.columns else nothing
+    both = pl.concat_list(own, pl.col("beside").fill_null(nothing)).list.unique(maintain_order=True)
+    batch.tables[ACCOUNT.name] = (
+        accounts.with_columns(told["beside"]).with_columns(both.alias(name)).drop("beside")
+    )
+    batch.supply[ACCOUNT.name][name] = f"{parts[0].path}, a line for each"
 
 
 def _take_rows(name: str, parts: list[TableFile], batch: Batch, *, same_file: bool) -> None:

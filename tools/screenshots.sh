@@ -96,6 +96,7 @@ keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure sweep.
 shot who 39 keymallet who "'privileged and no factor (phishing-resistant)'" --at $at
 shot view 39 keymallet view factors --at $at
 shot exempt 39 keymallet exempt list --at $at
+shot mend 39 keymallet mend --all --preview --rows 2 --at $at
 shot vet 39 keymallet vet joiners.csv --map joiners.toml --at $at
 for topic in factors passwords lockouts exemptions elevation temporary; do
     keymallet view $topic --at $at --figure $topic.png >/dev/null

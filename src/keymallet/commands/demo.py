@@ -64,6 +64,10 @@ MORNING = [
         "Forty people come for the winter: their accounts are looked through before they are made.",
         ["vet", "joiners.csv", "--map", "joiners.toml", "--at", AT, "--rows", "3"],
     ),
+    (
+        "What would mend all this, tried on the evidence before anybody changes anything?",
+        ["mend", "--all", "--preview", "--rows", "2", "--at", AT],
+    ),
     ("An export that nobody has a map for yet is looked at.", ["fit", "exports/cloud.json"]),
     ("The rulebook is checked, as it is before every change to it.", ["rules", "check"]),
     ("A page goes to those who were not here: managers, auditors.", ["report", "--into", "reports"]),

@@ -518,3 +518,25 @@ def test_any_bytes_are_read_or_counted(tmp_path: Path, noise: bytes, cut: int) -
             continue
         if text.startswith(whole):
             assert "u" in rows(reading)
+
+
+@pytest.mark.parametrize(
+    ("admins", "place"),
+    [
+        (["uid=b,ou=p,o=x", "uid=a,ou=p,o=x"], True),
+        (["UID=B , ou=P,o=X", "uid=a,ou=p,o=x"], True),
+        (["uid=b,ou=p,o=x"], False),
+        (["uid=b,ou=p,o=x", "cn=ops,o=x"], False),
+        (["cn=ops,o=x"], False),
+    ],
+    ids=["one of two", "spelt otherwise", "the last", "directly and through another", "through another"],
+)
+def test_where_a_right_is_held(tmp_path: Path, admins: list[str], place: bool) -> None:
+    """Only where leaving that group ends it, and the group may be left: the member's line as it stands there."""
+    text = entry("uid=b,ou=p,o=x", objectClass="person", uid="b")
+    text += entry("cn=ops,o=x", objectClass="groupOfNames", cn="ops", member="uid=b,ou=p,o=x")
+    text += entry("cn=admins,o=x", objectClass="groupOfNames", cn="admins", member=admins)
+    row = rows(read_ldif(tmp_path, text, **{"privileged-groups": ["admins"]}), "grant")["b"]
+    assert (row["stands-at"], row["as-found"]) == (
+        ("cn=admins,o=x", [f"member: {admins[0]}"]) if place else (None, None)
+    )

@@ -89,7 +89,12 @@ def about(breach: Mapping[str, str | None]) -> str:
 def for_people(finding: Mapping[str, str | None]) -> str:
     """What people have to do about a finding, with whom it is about where the words do not say."""
     who, change = about(finding), finding["change"] or ""
-    return change if (finding["account"] or "") in change and finding["account"] else f"{who}: {change}"
+    account, subject = finding["account"], finding["subject"] or ""
+    if account and account in change:
+        return change
+    # The change names the key or right itself: its id is not said twice.
+    is_named = bool(subject) and max(subject.split(), key=len) in change
+    return f"{account if account and is_named else who}: {change}"
 
 
 def breaches(judgement: Judgement) -> pl.DataFrame:

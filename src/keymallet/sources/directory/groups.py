@@ -15,6 +15,8 @@ from fnmatch import fnmatchcase
 from keymallet.sources.directory.entries import Entry, normal_dn
 
 _BY_NAME = ("member", "uniquemember")
+_NEVER_EMPTY = {"groupofnames", "groupofuniquenames"}
+"""Classes of groups that have to have a member (RFC 4519, 3.5 and 3.6): the last one cannot be removed."""
 _MOST_DEEP = 100
 
 
@@ -83,7 +85,8 @@ class DirectoryGroups:
     def lines_of(self, account: Entry, login: str, group: Entry) -> list[str] | None:
         """The values of a group by which an account is in it, as they stand there, with their attribute.
 
-        None where these are not all that puts it there: a group within the group, its primary group.
+        None where these are not all that puts it there (a group within the group, its primary group), or
+        where the group would be left empty and may not be.
         """
         numbers = (account.text("gidnumber"), group.text("gidnumber"))
         if numbers[0] is not None and numbers[0] == numbers[1]:
@@ -101,6 +104,9 @@ class DirectoryGroups:
             if normal_dn(member.partition("#")[0] if attribute == "uniqueMember" else member) == account.key
         ]
         lines += [f"memberUid: {member}" for member in group.texts("memberuid") if member == login]
+        told = sum(len(group.texts(attribute)) for attribute in _BY_NAME)
+        if told and told == len(lines) and group.classes & _NEVER_EMPTY:
+            return None
         return lines or [f"member: {account.dn}"]
 
     def _reached(self, group: Entry) -> set[str]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import random
 from pathlib import Path
 
@@ -211,3 +212,76 @@ def test_changes_tells_which_proposals_worked(house: Path) -> None:
     for path, words in (("snapshots", "no worksheet is there"), (".", "this is no worksheet")):
         told = run("changes", "--proposals", path, cwd=house, expect=2).stderr
         assert words in " ".join(told.split())
+
+
+LIGHTS = {
+    "estate.toml": 'organisation = "Lights"\nclock = "UTC"\nrulebook = "b.toml"\n[source.l]\nread = "csv"\nmap = "m.toml"\n'
+    'files = { account = "a.csv", grant = "g.csv", key = "k.csv", factor = "f.csv" }\n',
+    "m.toml": '[account.columns]\nname = "l"\nkind = "k"\nenabled = "e"\nlast-sign-in = "s"\nhas-password = { always = true }\n'
+    '[grant.columns]\naccount = "l"\nrole = "r"\nprivileged = { always = true }\nmode = { always = "standing" }\nends = { from = "e", plain = "until" }\n'
+    '[key.columns]\naccount = "l"\nkey = "id"\nkind = { always = "api-key" }\nissued = "i"\nstate = { always = "active" }\n'
+    '[factor.columns]\naccount = "l"\nkind = "f"\nstate = { always = "active" }\n',
+    "a.csv": "l,k,e,s\nglass1,emergency,yes,2025-01-01T00:00:00Z\nglass2,emergency,yes,2025-01-01T00:00:00Z\n"
+    "adm1,person,yes,2026-11-20T00:00:00Z\nadm2,person,yes,2026-11-20T00:00:00Z\nsvc,service,yes,2026-11-20T00:00:00Z\n"
+    "lone,person,yes,2026-11-20T00:00:00Z\n",
+    "g.csv": "l,r,e\nadm1,master,\nadm2,master,\n",
+    "k.csv": "l,id,i\nsvc,K1,2024-01-01T00:00:00Z\n",
+    "f.csv": "l,f\nlone,sms\nlone,password\n",
+}
+
+
+def _rule(name: str, must: str, severity: str, mend: str, **more: str) -> str:
+    told = {"title": name, "must": must, "severity": severity, "mend": mend, "advice": "Do.", **more}
+    return f"[rule.{name}]\n" + "".join(f"{key} = {json.dumps(value)}\n" for key, value in told.items())
+
+
+LIGHT_RULES = (
+    _rule("idle", "age(last-sign-in) <= 90d", "high", "switch-off", who="kind = emergency and enabled")
+    + _rule("power", "ends is known", "high", "remove-grant", each="grant")
+    + _rule("old-key", "age(issued) <= 365d", "medium", "revoke-key", each="key", who="state = active")
+    + _rule("sms", "kind != sms", "medium", "remove-factor", each="factor")
+    + _rule("svc", "some key (state = active)", "high", "review", who="kind = service")
+    + _rule("second", "some factor (kind != password)", "high", "enrol-factor", who="name = 'lone'")
+)
+
+
+def _tally(name: str, count: str, least: int, *more: str) -> str:
+    told = [
+        f"count = {count!r}",
+        f"between = [{least}, 9]",
+        "severity = 'critical'",
+        "advice = 'Do.'",
+        "mend = 'review'",
+    ]
+    return "\n".join([f"[tally.{name}]", f"title = {name!r}", *told, *more, ""])
+
+
+@pytest.mark.parametrize(
+    ("glass", "masters", "by", "aside"),
+    [
+        (1, 1, (), {"disable l/glass2", "l/adm2"}),
+        (2, 2, (), {"disable l/glass1", "disable l/glass2", "l/adm1", "l/adm2"}),
+        (3, 3, (), {"disable l/glass1", "disable l/glass2", "l/adm1", "l/adm2"}),
+        (1, 1, ('by = "source"',), {"disable l/glass2", "l/adm2"}),
+        (0, 0, (), set()),
+    ],
+    ids=["the last one stays", "none can go", "too few already", "for each source", "none is wanted"],
+)
+def test_the_last_of_each_sort_stays(
+    tmp_path: Path, glass: int, masters: int, by: tuple[str, ...], aside: set[str]
+) -> None:
+    """Numbers over accounts and over rights: as many may go as can be spared; the only key and factor stay as well."""
+    book = 'title = "B"\n' + LIGHT_RULES + _tally("glass", "kind = emergency and enabled", glass, *by)
+    book += _tally("masters", "role = 'master'", masters, 'each = "grant"', *by)
+    write(tmp_path, {**LIGHTS, "b.toml": book})
+    run("read", *AT, cwd=tmp_path, expect=0)
+    told = run("mend", "--all", *AT, "--preview", cwd=tmp_path, expect=1).stdout
+    kept = {
+        line.strip().split(": would break")[0].split(": remove")[0]
+        for line in told.splitlines()
+        if ": would break" in line
+    }
+    assert kept == aside | {"l/svc api-key K1: revoke API key K1", "l/lone sms active"}
+    assert "0 newly broken" in told
+    forced = run("mend", "--all", *AT, "--preview", "--even-if-it-breaks", cwd=tmp_path, expect=1).stdout
+    assert ("glass: " in forced) == (glass > 0) and ("masters: " in forced) == (masters > 0)

@@ -56,7 +56,7 @@ def readme(
     if undo:
         lines += ["", "What undoes them: " + ", ".join(f"`{name}`" for name in undo) + "."]
     if trial.broken.height:
-        lines += ["", "## What would newly be in breach", ""]
+        lines += ["", "## What would newly be in breach, or further off", ""]
         lines += [f"- {row['rule']}: {about(row)}" for row in trial.broken.iter_rows(named=True)]
     if trial.aside.height:
         lines += ["", "## Set aside", "", "They would break something as grave as what they mend:", ""]

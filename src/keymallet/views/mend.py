@@ -60,7 +60,7 @@ def _show_changes(out: Console, changes: pl.DataFrame, most: int) -> None:
 def _show_broken(out: Console, trial: Trial, most: int) -> None:
     if not trial.broken.height:
         return
-    out.print(text("would newly be in breach", "bold"))
+    out.print(text("would newly be in breach, or further off", "bold"))
     grid = plain_grid(10, None)
     for row in trial.broken.head(most).iter_rows(named=True):
         grid.add_row(

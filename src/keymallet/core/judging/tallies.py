@@ -25,7 +25,7 @@ def numbers_of(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
     """For each group, or for everything at once: `sure` and `may` be counted, and the verdict's code.
 
     The number is known to lie between `sure` and `sure + may`. Every group that has any row at all is
-    counted, also where none of its rows counts.
+    counted, also where none of its rows counts; of sources, every one that supplies the table.
     """
     rows = members(context, tally)
     sums = [
@@ -33,7 +33,16 @@ def numbers_of(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
         pl.col(COUNTS).is_null().sum().cast(pl.Int64).alias("may"),
     ]
     if tally.by:
-        instant = rows.drop_nulls(GROUP).group_by(GROUP).agg(sums).sort(GROUP)
+        instant = rows.drop_nulls(GROUP).group_by(GROUP).agg(sums)
+        if tally.by == "source":
+            # A source that tells of such rows and has none left is a group of none, not no group.
+            told = [name for name, told in context.evidence.supply.items() if told.get(tally.table)]
+            without = pl.DataFrame({GROUP: told}, schema={GROUP: pl.String}).join(
+                instant, on=GROUP, how="anti"
+            )
+            nothing = [pl.lit(0, dtype=pl.Int64).alias(name) for name in ("sure", "may")]
+            instant = pl.concat([instant, without.with_columns(nothing)])
+        instant = instant.sort(GROUP)
     else:
         instant = rows.select(pl.lit(None, dtype=pl.String).alias(GROUP), *sums).head(1)
         if not rows.height:

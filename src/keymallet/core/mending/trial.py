@@ -12,15 +12,16 @@ from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, PERSON_ROW
 from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.tallies import GROUP
 from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.mending.blame import blamed_for, likeliest, nobody, off_by
 from keymallet.core.mending.changes import FORM, PROPOSAL, ROW
-from keymallet.core.rulebook.model import SEVERITIES, Rule, Tally
+from keymallet.core.rulebook.model import Rule, Tally
 
 KNOWN_BY = ("rule", "account", "subject")
 """What a breach is known by in both judgings."""
 _MOST_TRIES = 8
 """Judgings in which, of several changes of one account, only the likeliest is blamed."""
-_LIKELY = ("switch-off", "remove-factor", "remove-grant", "revoke-key")
 
 
 @dataclass(frozen=True)
@@ -28,9 +29,9 @@ class Trial:
     """What came of trying: KNOWN_BY and `severity` of each breach.
 
     `ended` are breaches that would be gone, `broken` those that would be new, both with all changes made that
-    are not set aside. `aside` are the proposals that are set aside, with `why`: the rule each would break, on
-    which other account;
-    `idle` those whose change would end nothing, such as a new password where there should be none.
+    are not set aside; a number that is wrong already and would be further off counts as broken. `aside` are
+    the proposals that are set aside, with `why`: the rule each would break, on which other account; `idle`
+    those whose change would end nothing, such as a new password where there should be none.
     """
 
     ended: pl.DataFrame
@@ -53,16 +54,18 @@ def tried(
     of its person; where a number would be wrong, to the accounts that count no longer; until none is left.
     """
     was = breaches(before)
-    left, aside, idle = changes, [_nothing_aside()], changes[PROPOSAL].clear()
+    left, aside, idle = changes, [nobody()], changes[PROPOSAL].clear()
     for tries in count():
         after = judged_with(left)
         now = breaches(after)
-        broken = now.join(was, on=KNOWN_BY, how="anti", nulls_equal=True)
+        broken = pl.concat(
+            [now.join(was, on=KNOWN_BY, how="anti", nulls_equal=True), _further_off(was, now, before, after)]
+        )
         of_each = left.select(PROPOSAL).hstack([_ends(left, now)]).group_by(PROPOSAL, maintain_order=True)
         none = of_each.agg(pl.col("ends").any()).filter(~pl.col("ends"))[PROPOSAL]
-        blamed = _nothing_aside() if even_if_it_breaks else _blamed(left, broken, before, after)
+        blamed = nobody() if even_if_it_breaks else blamed_for(broken, left, before, after)
         if tries < _MOST_TRIES:
-            blamed = _likeliest(blamed, left)
+            blamed = likeliest(blamed, left)
         if not blamed.height and not len(none):
             break
         idle = pl.concat([idle, none])
@@ -114,7 +117,7 @@ def breaches(judgement: Judgement) -> pl.DataFrame:
             if not numbers.height:
                 continue
             nobody = pl.lit(None, dtype=pl.String)
-            which = pl.col(demand.by).cast(pl.String) if isinstance(demand, Tally) and demand.by else nobody
+            which = pl.col(GROUP).cast(pl.String) if isinstance(demand, Tally) else nobody
             who = numbers.select(account=nobody, subject=which)
             accounts = people = pl.Series([None], dtype=pl.UInt32).new_from_index(0, numbers.height)
         named = who.select(pl.lit(demand.id).alias("rule"), pl.col("account", "subject").cast(pl.String))
@@ -128,8 +131,16 @@ def _no_breaches() -> pl.DataFrame:
     return pl.DataFrame(schema={**schema, ACCOUNT_ROW: pl.UInt32(), PERSON_ROW: pl.UInt32()})
 
 
-def _nothing_aside() -> pl.DataFrame:
-    return pl.DataFrame(schema={PROPOSAL: pl.Int64, "why": pl.String})
+def _further_off(was: pl.DataFrame, now: pl.DataFrame, before: Judgement, after: Judgement) -> pl.DataFrame:
+    """The breaches of numbers that were wrong already, and are further off: the last one of too few gone."""
+    parts = [now.clear()]
+    for tally in after.rulebook.tallies:
+        mine = now.filter(pl.col("rule") == tally.id).join(was, on=KNOWN_BY, how="semi", nulls_equal=True)
+        if mine.height:
+            earlier, later = off_by(before, tally), off_by(after, tally)
+            worse = [later.get(group, 0) > earlier.get(group, 0) for group in mine["subject"]]
+            parts.append(mine.filter(pl.Series(worse, dtype=pl.Boolean)))
+    return pl.concat(parts)
 
 
 def _ends(changes: pl.DataFrame, now: pl.DataFrame) -> pl.Series:
@@ -138,63 +149,3 @@ def _ends(changes: pl.DataFrame, now: pl.DataFrame) -> pl.Series:
     stands = now.select(*KNOWN_BY, pl.lit(value=True).alias("stands")).unique()
     joined = known.join(stands, on=KNOWN_BY, how="left", nulls_equal=True, maintain_order="left")
     return joined["stands"].is_null().alias("ends")
-
-
-def _likeliest(blamed: pl.DataFrame, changes: pl.DataFrame) -> pl.DataFrame:
-    """Of several changes of one account the one likeliest to break something: the others may be well."""
-    likely = {kind: place for place, kind in enumerate(_LIKELY)}
-    place = pl.col("mend").replace_strict(likely, default=len(likely), return_dtype=pl.Int64).alias("place")
-    whose = changes.unique(PROPOSAL, maintain_order=True).select(PROPOSAL, ACCOUNT_ROW, place)
-    ranked = blamed.join(whose, on=PROPOSAL, how="left", maintain_order="left")
-    first = ranked.filter(pl.col("place") == pl.col("place").min().over(ACCOUNT_ROW))
-    return first.select(blamed.columns)
-
-
-def _blamed(changes: pl.DataFrame, broken: pl.DataFrame, before: Judgement, after: Judgement) -> pl.DataFrame:
-    """The proposals to be set aside, each with the rule it would break."""
-    grades = {word: int(severity) for word, severity in SEVERITIES.items()}
-    graded = changes.with_columns(
-        pl.col("severity").replace_strict(grades, return_dtype=pl.Int64).alias("grade")
-    )
-    worse = broken.with_columns(
-        pl.col("severity").replace_strict(grades, return_dtype=pl.Int64).alias("breaks")
-    )
-    of_people = before.context.frames[ACCOUNT.name][PERSON_ROW].cast(pl.UInt32)
-    graded = graded.with_columns(of_people.gather(graded[ACCOUNT_ROW]).alias(PERSON_ROW))
-    touched = pl.concat([worse, *_of_numbers(worse, before, after)])
-    parts = []
-    # What is switched off in one system shows in another of the same person, and on the person.
-    for by in (ACCOUNT_ROW, PERSON_ROW):
-        told = pl.col("rule")
-        if by == PERSON_ROW:
-            told = (
-                pl.when(pl.col("account").is_null())
-                .then("rule")
-                .otherwise(pl.format("{} ({})", "rule", "account"))
-            )
-        where = touched.drop_nulls(by).select(by, "breaks", broken_rule=told)
-        parts.append(graded.select(PROPOSAL, "grade", by).join(where, on=by, how="inner").drop(by))
-        touched = touched.join(graded.drop_nulls(by), on=by, how="anti")
-    hit = pl.concat(parts).filter(pl.col("breaks") >= pl.col("grade"))
-    hit = hit.sort("breaks", descending=True, maintain_order=True)
-    return hit.unique(PROPOSAL, keep="first", maintain_order=True).select(
-        pl.col(PROPOSAL).cast(pl.Int64), why=pl.col("broken_rule")
-    )
-
-
-def _of_numbers(worse: pl.DataFrame, before: Judgement, after: Judgement) -> list[pl.DataFrame]:
-    """For each number that would be wrong the accounts that count no longer, or count newly."""
-    parts = []
-    for tally in after.rulebook.tallies:
-        mine = worse.filter(pl.col("rule") == tally.id)
-        if not mine.height or tally.table != "account":
-            continue
-        (was,) = before.context.work_out(tally.table, [tally.count])
-        (now,) = after.context.work_out(tally.table, [tally.count])
-        changed = (was.fill_null(value=False) != now.fill_null(value=False)).arg_true().cast(pl.UInt32)
-        counted = changed.alias(ACCOUNT_ROW).to_frame()
-        if tally.by:
-            groups = before.context.frames[tally.table][tally.by].cast(pl.String).gather(changed)
-            counted = counted.filter(groups.is_in(mine["subject"].implode()))
-        parts.append(mine.head(1).drop(ACCOUNT_ROW).join(counted, how="cross"))
-    return [part.select(worse.columns) for part in parts]

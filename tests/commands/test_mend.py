@@ -6,6 +6,8 @@ import csv
 import io
 import json
 import random
+import shlex
+import subprocess
 from pathlib import Path
 
 import pytest
@@ -14,7 +16,7 @@ from keymallet.commands.judging_inputs import open_inputs
 from keymallet.commands.parsers import parser_of
 from keymallet.commands.relinking import relinked
 from keymallet.core.mending.trial import KNOWN_BY, breaches
-from tests.support import run, write
+from tests.support import PROGRAM, run, write
 
 AT = ("--at", "2026-11-24T09:00Z")
 Breach = tuple[str, str, str]
@@ -285,3 +287,12 @@ def test_the_last_of_each_sort_stays(
     assert "0 newly broken" in told
     forced = run("mend", "--all", *AT, "--preview", "--even-if-it-breaks", cwd=tmp_path, expect=1).stdout
     assert ("glass: " in forced) == (glass > 0) and ("masters: " in forced) == (masters > 0)
+
+
+def test_what_cannot_be_written_whole_is_not_written(house: Path) -> None:
+    """A full disk leaves no half of the changes without the page that says what goes first."""
+    words = shlex.join([str(PROGRAM), "mend", "--account", "anna", *AT, "--into", "out"])
+    limited = ["sh", "-c", f"ulimit -f 1; exec {words}"]
+    done = subprocess.run(limited, cwd=house, capture_output=True, text=True, check=False)
+    assert done.returncode == 2 and "out/README.md: the file cannot be written" in done.stderr
+    assert not (house / "out").exists()

@@ -16,7 +16,7 @@ from keymallet.commands.relinking import relinked
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
-from keymallet.core.base.problems import fail
+from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.base.source_names import is_of
 from keymallet.core.explaining.findings import alike
 from keymallet.core.facts.declaration import ACCOUNT
@@ -179,10 +179,18 @@ def _write(
         rows = OutputRows(mine.select(COLUMNS), {}, "changes", spreadsheet=True)
         sheet = Written(f"{stem}.csv", mine.height, mine["proposal"][0], "", FORMATS["csv"].write(rows))
         files += [*own, sheet]
-    for each in files:
-        write_file(folder / each.name, each.data)
     text = readme(inputs.organisation, inputs.at, inputs.clock, files, written, proposed, trial)
-    write_file(folder / README, text.encode())
+    put: list[Path] = []
+    try:
+        for name, data in (*((each.name, each.data) for each in files), (README, text.encode())):
+            write_file(folder / name, data)
+            put.append(folder / name)
+    except KeymalletError:
+        # Half of the changes, without the page that says what goes first, is worse than none.
+        for path in put:
+            path.unlink()
+        folder.rmdir()
+        raise
     return files
 
 

@@ -90,7 +90,6 @@ cp -r hosts first-day/
 shot start 39 keymallet start first-day --look
 aside="2>/dev/null" shot read 39 keymallet read --at $at
 shot ahead 39 keymallet ahead --at $at --capacity 40/week --spread --figure ahead.png
-cp ahead.png "$target/ahead-figure.png"
 shot rehearse 39 keymallet rehearse --at $at --set limit.password-age=90d --at 2027-01-01
 keymallet rehearse --at $at --sweep limit.password-age=30d..365d --figure sweep.png >/dev/null
 shot who 39 keymallet who "'privileged and no factor (phishing-resistant)'" --at $at
@@ -115,7 +114,7 @@ page "$PWD/letter.html" letter.png
 montage book.png letter.png -tile 1x2 -geometry 1100x688+6+6 -background '#8a8f98' "$target/report-workbook-letter.png"
 shot changes 39 keymallet changes --from 2026-11-17
 keymallet trend --figure trend.png >/dev/null
-montage sweep.png trend.png -tile 1x2 -geometry 1100x688+6+6 -background '#fbfaf7' "$target/curves.png"
+montage ahead.png sweep.png trend.png -tile 1x3 -geometry 1100x688+6+6 -background '#fbfaf7' "$target/curves.png"
 cd typing
 shot rules-check 39 keymallet rules check rulebook.toml
 cd ..

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.model import Column, Kind, Table
+from keymallet.core.facts.tables.columns import FOR_CHANGES
 from keymallet.fitting.fits import Context, Fit, fit_values
 from keymallet.fitting.sample import SampledColumn
 from keymallet.fitting.shapes import Shape
@@ -110,7 +111,7 @@ class Part:
     def not_told(self) -> list[str]:
         """The facts of the table that the map does not give, and that nothing else works out."""
         given = {match.fact.name for match in self.matches if self.uses(match)}
-        columns = [column for column in self.table.columns if not column.across and not column.definition]
+        columns = [column for column in self.table.columns if _is_asked_for(column)]
         return [column.name for column in columns if column.name not in {*given, "account", "source"}]
 
     @property
@@ -154,10 +155,16 @@ def _lists_accounts(part: Part) -> bool:
     return each_once and bool(core) and all(shape.rows_told < shape.column.rows for shape in core)
 
 
+def _is_asked_for(fact: Column) -> bool:
+    """Whether an export can be asked to tell a fact."""
+    return not fact.across and not fact.definition and fact not in FOR_CHANGES
+
+
 def _matches(shapes: Sequence[Shape], table: Table, context: Context, asked: Asked) -> list[Match]:
     """The best use of these columns for the facts of a table, in the order of the columns."""
     not_given = {"source", "account"} if table is ACCOUNT else {"source"}
-    wanted = [fact for fact in table.columns if fact.name not in not_given and not fact.across]
+    told = [fact for fact in table.columns if not fact.across and fact not in FOR_CHANGES]
+    wanted = [fact for fact in told if fact.name not in not_given]
     pairs = [
         match
         for shape in shapes

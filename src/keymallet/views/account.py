@@ -22,6 +22,7 @@ from keymallet.core.facts.declaration import ACCOUNT, FACTOR, KEY, PERSON, SIGN_
 from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.facts.model import Column, Kind, Table
 from keymallet.core.facts.phrases import FORMS
+from keymallet.core.facts.tables.columns import FOR_CHANGES
 from keymallet.core.language import typed
 from keymallet.core.language.check import definition
 from keymallet.core.rulebook.model import SEVERITIES
@@ -189,7 +190,7 @@ def _show_facts(out: Console, context: EvaluationContext, row: dict[str, Any]) -
             continue
         value = row[column.name]
         if value is None and column.name not in supply and column.name not in unread:
-            missing += [] if column.across else [column.name]
+            missing += [] if column.across or column in FOR_CHANGES else [column.name]
             continue
         doubt = "not known" if column.across else "unreadable"
         shown = doubt if column.name in unread else _value(value, column, context.clock)

@@ -46,7 +46,7 @@ def _show_changes(out: Console, changes: pl.DataFrame, most: int) -> None:
         table = PlainTable()
         table.add_column("no.", justify="right")
         table.add_column("what to do", ratio=2)
-        table.add_column("fact, now and then", ratio=1)
+        table.add_column("fact, now → then", ratio=1)
         table.add_column("how")
         told = mine.head(most).with_columns(change=pl.col("what to do"))
         for row in told.iter_rows(named=True):

@@ -10,7 +10,7 @@ from typing import Any
 
 from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GATE, GRANT, KEY, SETTING
 from keymallet.core.facts.model import Column, Kind, Table
-from keymallet.core.facts.tables.columns import AS_FOUND, STANDS_AT
+from keymallet.core.facts.tables.columns import FOR_CHANGES
 
 URN = "urn:keymallet:scim:schemas:extension:accounts:1.0:User"
 LISTS: dict[str, Table] = {
@@ -27,9 +27,7 @@ IN_FORCE: dict[str, Table] = {
 }
 """Resources of our own: what a service asks of those who sign in, and the policies it has in force."""
 
-_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups", STANDS_AT.name, AS_FOUND.name)
-_OF_THE_SERVICE = (STANDS_AT, AS_FOUND)
-"""What no member of a list says of itself: it follows from where it was found."""
+_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups", *(column.name for column in FOR_CHANGES))
 ACCOUNT_COLUMNS: tuple[Column, ...] = tuple(
     column for column in ACCOUNT.columns if column.name not in _IN_THE_CORE and not column.across
 )
@@ -47,8 +45,8 @@ _JSON_TYPES: dict[Kind, dict[str, Any]] = {
 
 
 def members_of(table: Table) -> list[Column]:
-    """What a member of a list holds."""
-    return [column for column in table.columns[1:] if not column.across and column not in _OF_THE_SERVICE]
+    """What a member of a list holds: what follows from where it was found, no member says of itself."""
+    return [column for column in table.columns[1:] if not column.across and column not in FOR_CHANGES]
 
 
 def camel(name: str) -> str:

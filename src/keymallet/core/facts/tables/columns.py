@@ -78,6 +78,10 @@ AS_FOUND = words(
 )
 
 
+FOR_CHANGES = (STANDS_AT, AS_FOUND)
+"""Facts that nobody asks for: what rests on them is how a change is written."""
+
+
 FACTOR_KINDS = (
     "password otp push sms voice email hardware-key passkey software-key smartcard biometric recovery-codes"
 )

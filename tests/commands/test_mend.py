@@ -296,3 +296,13 @@ def test_what_cannot_be_written_whole_is_not_written(house: Path) -> None:
     done = subprocess.run(limited, cwd=house, capture_output=True, text=True, check=False)
     assert done.returncode == 2 and "out/README.md: the file cannot be written" in done.stderr
     assert not (house / "out").exists()
+
+
+def test_what_another_change_makes_needless_is_said(house: Path) -> None:
+    """A new password for an account that is to be switched off; not where that is set aside."""
+    more = _rule("seldom", "age(last-sign-in) <= 300d", "low", "change-password", who="enabled")
+    (house / "b.toml").write_text((house / "b.toml").read_text() + more)
+    told = run("mend", "--all", *AT, "--into", "out", cwd=house, expect=1).stdout
+    part = told.partition("needless, if the account is switched off as proposed\n")[2].partition("\n\n")[0]
+    assert {line.rpartition(" ")[2] for line in part.splitlines()} == {"d/anna", "d/=1+1"}
+    assert "## Needless" in (house / "out/README.md").read_text()

@@ -213,3 +213,31 @@ def test_what_has_changed_meanwhile_is_left_alone(mill: Path) -> None:
     assert link.is_symlink() and "home/a bkeyed/.ssh/authorized_keys" in stood
     assert after["home/a bkeyed/.ssh/authorized_keys"] == stood["home/a bkeyed/.ssh/authorized_keys"]
     assert b":20901:" in after["etc/shadow"] and secret.read_text() == f"{KEY} somebody\n"
+
+
+def test_no_password_is_demanded_of_what_cannot_answer(mill: Path) -> None:
+    """A service would be shut out by that: somebody sets a new one, by hand; nor of who has no session."""
+    estate = (
+        (mill / "estate.toml")
+        .read_text()
+        .replace('"*aged" = "shared"', '"plainaged" = "service", "*aged" = "shared"')
+    )
+    (mill / "estate.toml").write_text(estate)
+    (mill / "book.toml").write_text(BOOK.replace("kind = shared", "kind = shared or name = 'plainaged'"))
+    passwd = (mill / "h/etc/passwd").read_bytes().split(b"\n")
+    turned = [
+        line.replace(b":/bin/sh", b":/usr/sbin/nologin") if line.startswith(b"a baged:") else line
+        for line in passwd
+    ]
+    (mill / "h/etc/passwd").write_bytes(b"\n".join(turned))
+    run("read", cwd=mill)
+    run("mend", "--rule", "old", "--into", "out", cwd=mill)
+    with (mill / "out/mill.csv").open(encoding="utf-8-sig") as file:
+        rows = {row["account"].removeprefix("mill/"): row for row in csv.DictReader(file)}
+    assert {name for name in ("plainaged", "a baged") if rows[name]["how"] == "by hand"} == {
+        "plainaged",
+        "a baged",
+    }
+    assert (rows["plainaged"]["fact"], rows["plainaged"]["then"]) == ("account.password-changed", "today")
+    script = (mill / "out/mill.sh").read_text()
+    assert "'*aged'" in script and "changed 1 plainaged" not in script and "'a baged'" not in script

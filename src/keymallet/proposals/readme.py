@@ -10,6 +10,7 @@ import polars as pl
 
 from keymallet.core.base.listing import how_many
 from keymallet.core.mending.changes import PROPOSAL, ROW
+from keymallet.core.mending.proposals import needless
 from keymallet.core.mending.trial import Trial, about, for_people
 from keymallet.proposals.writing import BACK, Written
 
@@ -62,6 +63,13 @@ def readme(
         lines += ["", "## Set aside", "", "They would break something as grave as what they mend:", ""]
         told = proposed.join(trial.aside, on=PROPOSAL, how="inner").unique(PROPOSAL, maintain_order=True)
         lines += [f"- {for_people(row)}: would break {row['why']}" for row in told.iter_rows(named=True)]
+    without = needless(proposed.join(trial.aside, on=PROPOSAL, how="anti"))
+    if without.height:
+        lines += ["", "## Needless, if the account is switched off as proposed", ""]
+        lines += [
+            f"- {row[PROPOSAL]}, by {row['other']}: {for_people(row)}"
+            for row in without.iter_rows(named=True)
+        ]
     by_people = proposed.filter(pl.col(ROW).is_null()).unique(PROPOSAL, maintain_order=True)
     if by_people.height:
         lines += [

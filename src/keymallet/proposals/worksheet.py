@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -14,6 +15,7 @@ from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, Evidence
 from keymallet.core.history.columns import ANSWERER, FINDING
 from keymallet.core.mending.changes import FORM, PROPOSAL, ROW, TABLE, Act
+from keymallet.core.mending.forms import can_be_asked
 from keymallet.core.mending.trial import Trial
 
 COLUMNS = (
@@ -73,9 +75,21 @@ def _fact(
         return "", None, "", ""
     act = acts[mend, table]
     fact, then = act.shows
-    now = evidence.tables[table][fact][row]
-    shown = {True: "yes", False: "no", None: "none"}.get(now, now) if isinstance(now, bool | None) else now
-    return f"{table}.{fact}", str(shown), then, f"{act.back} ({fact}: {shown})"
+    if mend == "change-password" and not can_be_asked(evidence.tables[table].row(row, named=True)):
+        return (
+            f"{table}.password-changed",
+            _shown(evidence.tables[table]["password-changed"][row]),
+            "today",
+            "",
+        )
+    now = _shown(evidence.tables[table][fact][row])
+    return f"{table}.{fact}", now, then, f"{act.back} ({fact}: {now})"
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, datetime):
+        return f"{value:%Y-%m-%d}"
+    return "none" if value is None else "yes" if value is True else "no" if value is False else str(value)
 
 
 def read_worksheets(folder: Path) -> pl.DataFrame:

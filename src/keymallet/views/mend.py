@@ -9,6 +9,7 @@ from rich.text import Text
 
 from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.mending.changes import PROPOSAL, ROW
+from keymallet.core.mending.proposals import needless
 from keymallet.core.mending.trial import Trial, about, for_people
 from keymallet.core.rulebook.model import MENDS, SEVERITIES
 from keymallet.views.plain_table import PlainTable
@@ -37,7 +38,19 @@ def show_mending(
     _show_changes(out, known, most)
     _show_broken(out, trial, most)
     _show_aside(out, proposed, trial, most)
+    _show_needless(out, proposed, trial, most)
     _show_for_people(out, proposed, trial, most)
+
+
+def _show_needless(out: Console, proposed: pl.DataFrame, trial: Trial, most: int) -> None:
+    told = needless(proposed.join(trial.aside, on=PROPOSAL, how="anti"))
+    if not told.height:
+        return
+    out.print(text("needless, if the account is switched off as proposed", "bold"))
+    for row in told.head(most).iter_rows(named=True):
+        out.print(text(f"  {row[PROPOSAL]}, by {row['other']}: {for_people(row)}"))
+    _more(out, told.height - most, "change")
+    out.print()
 
 
 def _show_changes(out: Console, changes: pl.DataFrame, most: int) -> None:

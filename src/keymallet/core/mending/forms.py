@@ -20,6 +20,8 @@ SWITCHES = {"switch-off": ("pwdAccountLockedTime", "nsAccountLock", "userAccount
 DEMANDS = ("pwdReset", "passwordExpirationTime", "pwdLastSet")
 """The attributes of a directory by which a new password is demanded."""
 
+_NOBODY_TO_ASK = ("service", "system", "emergency")
+
 TELLING_APART: dict[str, tuple[str, ...]] = {
     KEY.name: ("key",),
     GRANT.name: ("role", "scope", "via"),
@@ -37,7 +39,7 @@ def with_forms(changes: pl.DataFrame, evidence: Evidence, readers: Mapping[str, 
     `readers` says by source how it is read: only what was read in a system's own form can be changed in it.
     """
     forms = [
-        BY_HAND if row is None or evidence is None else _form(mend, table, row, evidence, readers)
+        BY_HAND if row is None else _form(mend, table, row, evidence, readers)
         for mend, table, row in changes.select("mend", TABLE, ROW).iter_rows()
     ]
     return changes.with_columns(pl.Series(FORM, forms, dtype=pl.String))
@@ -47,6 +49,17 @@ def attributes(found: list[str] | None) -> dict[str, str | None]:
     """The attributes of `as-found` with their values; None where one is not set."""
     pairs = (line.partition(": ") for line in found or ())
     return {name: value if sign else None for name, sign, value in pairs}
+
+
+def can_be_asked(account: Facts) -> bool:
+    """Whether somebody is there who can set a new password at the next sign-in.
+
+    A program cannot: demanded of a service, it shuts the service out; so it does where no password is used,
+    but a key. Of an emergency account, it would be demanded when there is no time for it.
+    """
+    if account.get("has-password") is False or account.get("password-locked") is True:
+        return False
+    return account.get("kind") not in _NOBODY_TO_ASK and account.get("interactive") is not False
 
 
 def the_one_of(names: tuple[str, ...], found: list[str] | None) -> str | None:
@@ -67,7 +80,7 @@ def _form(mend: str, table: str, row: int, evidence: Evidence, readers: Mapping[
     account = facts if table == ACCOUNT.name else accounts.row(facts[ACCOUNT_ROW], named=True)
     source = str(account["source"])
     form = _OF_READER.get(readers.get(source, ""))
-    if form is None:
+    if form is None or (mend == "change-password" and not can_be_asked(account)):
         return BY_HAND
     can = _CAN[form](mend, facts, account, evidence.supply.get(source, {}))
     return form if can and not (form == SCIM and _has_equals(table, row, evidence)) else BY_HAND

@@ -60,7 +60,7 @@ def _never_ends(rule: Rule, act: Act) -> bool:
 
     What is worked out from other facts, or over all sources, may hang on anything: trying tells.
     """
-    if act.removes:
+    if act.removes or act.removed_in:
         return False
     used = columns_used((rule.table, expression) for expression in rule.expressions)
     columns = [TABLES[table].column(name) for table, names in used.items() for name in names]
@@ -119,3 +119,18 @@ def numbered(findings: pl.DataFrame) -> pl.DataFrame:
         ranked.select(*key, PROPOSAL), on=key, how="left", maintain_order="left", nulls_equal=True
     )
     return joined.drop("words", "whose", "place", "grade").sort(PROPOSAL, maintain_order=True)
+
+
+def needless(proposed: pl.DataFrame) -> pl.DataFrame:
+    """What another proposal makes needless: PROPOSAL, `account`, `subject`, `change`, and which `other` one.
+
+    An account that is switched off needs no new password, no factor, no key and no unlocking.
+    """
+    off = proposed.filter((pl.col("mend") == "switch-off") & pl.col(ROW).is_not_null())
+    by = off.group_by("account", maintain_order=True).agg(pl.col(PROPOSAL).first().alias("other"))
+    mine = proposed.filter(pl.col("mend").is_in(_NEEDLESS)).unique(PROPOSAL, maintain_order=True)
+    told = (PROPOSAL, "account", "subject", "change", "other")
+    return mine.join(by, on="account", how="inner", maintain_order="left").select(told)
+
+
+_NEEDLESS = ("enrol-factor", "unlock", "set-end", "renew-key", "change-password")

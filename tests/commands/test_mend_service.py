@@ -18,6 +18,7 @@ from keymallet.core.facts import scim_extension
 from keymallet.demo.service import TOKEN
 from tests.demo.test_service import served
 from tests.oracles import PLACES, program
+from tests.sources.scim.test_scim import ok, service
 from tests.support import run, write
 
 HEADERS = {"Authorization": f"Bearer {TOKEN}", "Content-Type": "application/scim+json"}
@@ -105,7 +106,11 @@ def everybody() -> list[dict[str, Any]]:
         users += [
             user(number, name, "off", {}),
             user(
-                number, name, "aged", {"passwordChanged": "2026-01-02T03:04:05Z", "passwordMustChange": False}
+                number,
+                name,
+                "aged",
+                {"passwordChanged": "2026-01-02T03:04:05Z", "passwordMustChange": False},
+                password="Long-Enough-4711",
             ),
             user(number, name, "rest", {"factors": factors, "keys": keys, "grants": held}),
             user(
@@ -196,6 +201,33 @@ def test_changes_of_a_service_are_made_and_undone(loft: tuple[str, Path]) -> Non
     answer = httpx.post(f"{url}/Bulk", json={"Operations": lines}, headers=HEADERS).json()
     assert {each["status"] for each in answer["Operations"]} == {"200"}
     assert as_sets(held(url)) == as_sets(stood) and breaches(folder) == before
+
+
+def test_where_a_change_is_sent(tmp_path: Path) -> None:
+    """An id is one part of the path, whatever stands in it; what the estate maps is changed where it is read."""
+    users = [
+        {"id": "4/../9 x", "userName": "odd", "active": True, "urn:x:User": {"state": {"open": True}}},
+        {"id": "..", "userName": "dots", "active": True},
+    ]
+    listed = {"totalResults": len(users), "startIndex": 1, "Resources": users}
+    with service(lambda path, asked: ok(listed if path == "Users" else {"Resources": []})) as url:
+        estate = (
+            ESTATE.format(url=url).replace('{ "Loft" = "person" }', "{ }")
+            + 'facts = { enabled = "urn:x:User:state.open" }\n'
+        )
+        book = BOOK.replace("kind = person and unit = 'off'", "enabled")
+        write(tmp_path, {"estate.toml": estate, "book.toml": book})
+        run("read", cwd=tmp_path, TOKEN=TOKEN)
+        run("mend", "--rule", "off", "--into", "out", "--even-if-it-breaks", cwd=tmp_path)
+    (line,) = (tmp_path / "out/loft.jsonl").read_text().splitlines()
+    asked = json.loads(line)
+    assert asked["path"] == "/Users/4%2F..%2F9%20x" and "version" not in asked
+    assert asked["data"]["Operations"] == [{"op": "replace", "path": "urn:x:User:state.open", "value": False}]
+    with (tmp_path / "out/loft.csv").open(encoding="utf-8-sig") as file:
+        assert {row["account"]: row["how"] for row in csv.DictReader(file)} == {
+            "loft/odd": "SCIM",
+            "loft/dots": "by hand",
+        }
 
 
 def test_a_user_that_has_changed_is_refused(loft: tuple[str, Path]) -> None:

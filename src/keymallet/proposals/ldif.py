@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from ldap3.protocol.rfc2849 import operation_to_ldif
 
 from keymallet.core.mending.forms import DEMANDS, SWITCHES, attributes, the_one_of
-from keymallet.proposals.change import Change
+from keymallet.proposals.change import Change, one_line
 
 HOW = "ldapmodify -c -f {file}, with your -H and -D"
 ENDING = "ldif"
@@ -29,7 +29,7 @@ def write(changes: Sequence[Change], heading: Sequence[str]) -> tuple[str, str]:
     """The records of these changes in their order, and those that undo them, the last first."""
     forward = [_record(change, _steps(change)) for change in changes]
     back = [_record(change, _undone(_steps(change))) for change in reversed(changes)]
-    head = ["version: 1", *(f"# {line}" for line in heading), ""]
+    head = ["version: 1", *(f"# {one_line(line)}" for line in heading), ""]
     undo = [*head[:-1], "# The way back: it undoes the changes, the last of them first.", ""]
     return "\n".join([*head, *forward]), "\n".join([*undo, *back])
 

@@ -14,6 +14,7 @@ import json
 from collections import defaultdict
 from fnmatch import fnmatchcase
 from typing import Any
+from urllib.parse import quote
 
 import polars as pl
 
@@ -165,7 +166,7 @@ class Tenant:
         self._take(row, "stable-id", user.get("id"), "id")
         version = meta.get("version") if isinstance(meta, dict) else None
         row |= {
-            "stands-at": f"/Users/{user['id']}" if isinstance(user.get("id"), str) else None,
+            "stands-at": _place(user.get("id")),
             "as-found": [f"version: {version}"] if isinstance(version, str) else [],
         }
         self._take(row, "display", user.get("displayName") or person, "displayName")
@@ -193,7 +194,11 @@ class Tenant:
         told = self._object(row, user, scim_extension.URN, ())
         self._of_extension(login, row, told)
         for fact, path in self.section.facts.items():
-            self._take(row, fact, at_path(user, path), path)
+            value = at_path(user, path)
+            self._take(row, fact, value, path)
+            if value is not None:
+                # What the estate maps counts before what the core has under the same meaning.
+                self.supply[fact] = path
         self._roles(login, user)
         self._certificates(login, user)
         if not row[UNREAD]:
@@ -320,6 +325,11 @@ class Tenant:
             hint = 'facts = { last-sign-in = "urn:…:attribute" } in the estate reads one'
             shown = ", ".join(map(self.schemas.named, unread[:5]))
             self.reading.remarks.append(f"extensions that are not read: {shown}; {hint}")
+
+
+def _place(ident: Any) -> str | None:
+    """The path of a user; its id is one part of it, whatever stands in it (RFC 3986, 3.3)."""
+    return f"/Users/{quote(ident, safe='')}" if isinstance(ident, str) and ident.strip(".") else None
 
 
 def _with_managers(accounts: pl.DataFrame) -> pl.DataFrame:

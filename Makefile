@@ -30,7 +30,8 @@ bench: $(VENV)/ready                  ## times and memory on N accounts (default
 		$(BIN)/python bench/views.py build/bench $(N); told=$$((told | $$?)); \
 		$(BIN)/python bench/logbook.py build/bench $(N); told=$$((told | $$?)); \
 		$(BIN)/python bench/reports.py build/bench $(N); told=$$((told | $$?)); \
-		$(BIN)/python bench/vetting.py build/bench $(N) && exit $$told
+		$(BIN)/python bench/vetting.py build/bench $(N); told=$$((told | $$?)); \
+		$(BIN)/python bench/mending.py build/bench && exit $$told
 
 schema: $(VENV)/ready                 ## what in docs/ follows from the code: schemas, dictionary, functions
 	$(BIN)/python tools/write_docs.py

@@ -261,11 +261,13 @@ def _tally(name: str, count: str, least: int, *more: str) -> str:
 @pytest.mark.parametrize(
     ("glass", "masters", "by", "aside"),
     [
-        (1, 1, (), {"disable l/glass2", "l/adm2"}),
-        (2, 2, (), {"disable l/glass1", "disable l/glass2", "l/adm1", "l/adm2"}),
+        pytest.param(1, 1, (), {"disable l/glass2", "l/adm2"}, marks=pytest.mark.deep),
+        pytest.param(
+            2, 2, (), {"disable l/glass1", "disable l/glass2", "l/adm1", "l/adm2"}, marks=pytest.mark.deep
+        ),
         (3, 3, (), {"disable l/glass1", "disable l/glass2", "l/adm1", "l/adm2"}),
         (1, 1, ('by = "source"',), {"disable l/glass2", "l/adm2"}),
-        (0, 0, (), set()),
+        pytest.param(0, 0, (), set(), marks=pytest.mark.deep),
     ],
     ids=["the last one stays", "none can go", "too few already", "for each source", "none is wanted"],
 )

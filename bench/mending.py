@@ -45,9 +45,8 @@ def main(folder: Path) -> int:
     for step in steps.values():
         print(step.line())
     seconds = steps["mend"].median
-    print(
-        f"mending {len(chosen)} findings: {seconds:.1f} s (bar {BAR:.1f}), {seconds / steps['judge'].median:.2f} x judging"
-    )
+    ratio = seconds / steps["judge"].median
+    print(f"mending {len(chosen)} findings: {seconds:.1f} s (bar {BAR:.1f}), {ratio:.2f} x judging")
     return int(seconds > BAR)
 
 

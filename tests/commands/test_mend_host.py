@@ -240,4 +240,4 @@ def test_no_password_is_demanded_of_what_cannot_answer(mill: Path) -> None:
     }
     assert (rows["plainaged"]["fact"], rows["plainaged"]["then"]) == ("account.password-changed", "today")
     script = (mill / "out/mill.sh").read_text()
-    assert "'*aged'" in script and "changed 1 plainaged" not in script and "'a baged'" not in script
+    assert "'*aged'" in script and "changed plainaged" not in script and "'a baged'" not in script

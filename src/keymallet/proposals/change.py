@@ -16,7 +16,7 @@ class Change:
     """One change of a row: its number among all, what it does, the facts it is made to, and whose it is.
 
     `supply` says where the source tells each fact of accounts; `told` what to do, in words; `findings` are
-    the ids of those that it ends.
+    the ids of those that it ends, `answerer` and `due` whose they are and by when to be mended.
     """
 
     number: int
@@ -27,6 +27,8 @@ class Change:
     supply: Mapping[str, str]
     told: str
     findings: str
+    answerer: str
+    due: str
 
     @property
     def place(self) -> str:
@@ -45,8 +47,10 @@ class Change:
 
     @property
     def remark_of_findings(self) -> str:
-        """The ids of the findings that it ends, for a comment."""
-        return one_line(f"finding {self.findings}") if self.findings else "no run is on record: no finding id"
+        """The ids of the findings that it ends, who answers for them and by when, for a comment."""
+        whose = f", {self.answerer} answers" if self.answerer else ""
+        due = f", due {self.due}" if self.due else ""
+        return one_line(f"finding {self.findings}{whose}{due}")
 
 
 def one_line(text: str) -> str:

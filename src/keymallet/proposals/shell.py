@@ -34,7 +34,7 @@ def write(changes: Sequence[Change], heading: Sequence[str], host: str) -> tuple
 
 
 def _step(change: Change, *, back: bool) -> str:
-    name, number = change.account["name"], str(change.number)
+    name = change.account["name"]
     match change.mend:
         case "switch-off" | "change-password":
             is_off = change.mend == "switch-off"
@@ -42,15 +42,15 @@ def _step(change: Change, *, back: bool) -> str:
             found = days["expires" if is_off else "last change"] or ""
             then = _BARRED if is_off else _DEMANDED
             turned = (then, found) if back else (found, then)
-            words = ["expire" if is_off else "changed", number, name, *turned]
+            words = ["expire" if is_off else "changed", name, *turned]
         case "remove-grant":
-            words = ["join" if back else "leave", number, name, change.place.removeprefix("group ")]
+            words = ["join" if back else "leave", name, change.place.removeprefix("group ")]
         case _:
             digest = _hexadecimal(change.facts["key"])
-            words = ["open_key" if back else "close_key", number, change.place, digest]
+            words = ["open_key" if back else "close_key", change.place, digest]
             words.append(f"# keymallet {digest[:12]}: ")
-    remarks = (change.remark, change.remark_of_findings)
-    return "\n".join([*(f"# {remark}" for remark in remarks), shlex.join(words), ""])
+    told = ["about", str(change.number), one_line(("undo: " if back else "") + change.told)]
+    return "\n".join([f"# {change.remark_of_findings}", shlex.join(told), shlex.join(words), ""])
 
 
 def _hexadecimal(fingerprint: str) -> str:

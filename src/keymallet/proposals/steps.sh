@@ -16,24 +16,30 @@ if [ "$(uname -n)" != "$host" ] && [ "${1-}" != --here ]; then
   exit 2
 fi
 
-same() { # NUMBER
+about() { # NUMBER WHAT: what the next step is for
+  number=$1 what=$2
+}
+
+tell() { # RESULT
+  printf '%s %s: %s\n' "$number" "$what" "$1"
+}
+
+same() {
   already=$((already + 1))
-  printf '%s: so already\n' "$1"
+  tell "so already"
 }
 
-skip() { # NUMBER WHY
+skip() { # WHY
   skipped=$((skipped + 1))
-  printf '%s: SKIPPED, %s\n' "$1" "$2"
+  tell "SKIPPED, $1"
 }
 
-do_it() { # NUMBER COMMAND...
-  number=$1
-  shift
+do_it() { # COMMAND...
   if "$@"; then
     made=$((made + 1))
-    printf '%s: made\n' "$number"
+    tell made
   else
-    skip "$number" "$1 failed"
+    skip "$1 failed"
   fi
 }
 
@@ -49,48 +55,48 @@ field_of() { # FILE NAME NUMBER: a field of the first line of this name
   return 1
 }
 
-set_day() { # NUMBER FIELD OPTION NAME FOUND THEN: a day of /etc/shadow, by chage
-  if ! now=$(field_of /etc/shadow "$4" "$2"); then
-    skip "$1" "no line of /etc/shadow has this name"
+set_day() { # FIELD OPTION NAME FOUND THEN: a day of /etc/shadow, by chage
+  if ! now=$(field_of /etc/shadow "$3" "$1"); then
+    skip "no line of /etc/shadow has this name"
     return
   fi
   if [ "$now" = -1 ]; then now=; fi
-  if [ "$now" = "$6" ]; then
-    same "$1"
-  elif [ "$now" != "$5" ]; then
-    skip "$1" "the day is ${now:-not set} now, and was ${5:-not set}"
+  if [ "$now" = "$5" ]; then
+    same
+  elif [ "$now" != "$4" ]; then
+    skip "the day is ${now:-not set} now, and was ${4:-not set}"
   else
-    do_it "$1" chage "$3" "${6:--1}" -- "$4"
+    do_it chage "$2" "${5:--1}" -- "$3"
   fi
 }
 
-expire() { # NUMBER NAME FOUND THEN: the day from which the account is barred
-  set_day "$1" 8 -E "$2" "$3" "$4"
+expire() { # NAME FOUND THEN: the day from which the account is barred
+  set_day 8 -E "$1" "$2" "$3"
 }
 
-changed() { # NUMBER NAME FOUND THEN: the day of the last change of password; 0 demands a new one
-  set_day "$1" 3 -d "$2" "$3" "$4"
+changed() { # NAME FOUND THEN: the day of the last change of password; 0 demands a new one
+  set_day 3 -d "$1" "$2" "$3"
 }
 
-leave() { # NUMBER NAME GROUP
-  if ! members=$(field_of /etc/group "$3" 4); then
-    skip "$1" "there is no such group"
+leave() { # NAME GROUP
+  if ! members=$(field_of /etc/group "$2" 4); then
+    skip "there is no such group"
     return
   fi
   case ,$members, in
-    *,"$2",*) do_it "$1" gpasswd -d "$2" -- "$3" ;;
-    *) same "$1" ;;
+    *,"$1",*) do_it gpasswd -d "$1" -- "$2" ;;
+    *) same ;;
   esac
 }
 
-join() { # NUMBER NAME GROUP
-  if ! members=$(field_of /etc/group "$3" 4); then
-    skip "$1" "there is no such group"
+join() { # NAME GROUP
+  if ! members=$(field_of /etc/group "$2" 4); then
+    skip "there is no such group"
     return
   fi
   case ,$members, in
-    *,"$2",*) same "$1" ;;
-    *) do_it "$1" gpasswd -a "$2" -- "$3" ;;
+    *,"$1",*) same ;;
+    *) do_it gpasswd -a "$1" -- "$2" ;;
   esac
 }
 
@@ -101,22 +107,22 @@ as_owner() { # FILE COMMAND...: as who owns the folder of the file, and could pu
   setpriv --reuid="$owner" --regid="$group" --clear-groups -- "$@"
 }
 
-edit() { # NUMBER FILE EDITS: with the file as it was beside it
-  kept=$2.before-keymallet
-  if ! [ -e "$kept" ] && ! as_owner "$2" cp -p --remove-destination -- "$2" "$kept"; then
-    skip "$1" "the file cannot be kept as it was"
+edit() { # FILE EDITS: with the file as it was beside it
+  kept=$1.before-keymallet
+  if ! [ -e "$kept" ] && ! as_owner "$1" cp -p --remove-destination -- "$1" "$kept"; then
+    skip "the file cannot be kept as it was"
     return
   fi
-  do_it "$1" as_owner "$2" sed -i -- "$3" "$2"
+  do_it as_owner "$1" sed -i -- "$2" "$1"
 }
 
-is_plain() { # NUMBER FILE
-  if [ -L "$2" ] || ! [ -f "$2" ]; then
-    skip "$1" "there is no such file, or it is a link"
+is_plain() { # FILE
+  if [ -L "$1" ] || ! [ -f "$1" ]; then
+    skip "there is no such file, or it is a link"
     return 1
   fi
-  if [ "$(stat -c %u -- "$2")" != "$(stat -c %u -- "$(dirname -- "$2")")" ]; then
-    skip "$1" "the file and its folder are not of the same owner: make it by hand"
+  if [ "$(stat -c %u -- "$1")" != "$(stat -c %u -- "$(dirname -- "$1")")" ]; then
+    skip "the file and its folder are not of the same owner: make it by hand"
     return 1
   fi
 }
@@ -125,10 +131,10 @@ digest_of() { # WORD: of the bytes of a key
   printf %s "$1" | base64 -d 2>&- | sha256sum | cut -d' ' -f1
 }
 
-close_key() { # NUMBER FILE DIGEST MARK: the lines with the key become comments
-  is_plain "$1" "$2" || return
+close_key() { # FILE DIGEST MARK: the lines with the key become comments
+  is_plain "$1" || return
   if [ "$(digest_of QQ==)" != 559aead08264d5795d3909718cdd05abd49572e84fe55590eef31a88a08fdffd ]; then
-    skip "$1" "base64 and sha256sum do not work here"
+    skip "base64 and sha256sum do not work here"
     return
   fi
   place=0 edits=
@@ -141,21 +147,21 @@ close_key() { # NUMBER FILE DIGEST MARK: the lines with the key become comments
     for word in $line; do
       case $word in
         AAAA*)
-          if [ "$(digest_of "$word")" = "$3" ]; then
-            edits="$edits${place}s/^/$4/;"
+          if [ "$(digest_of "$word")" = "$2" ]; then
+            edits="$edits${place}s/^/$3/;"
             break
           fi
           ;;
       esac
     done
     set +f
-  done < "$2"
-  if [ -z "$edits" ]; then same "$1"; else edit "$1" "$2" "$edits"; fi
+  done < "$1"
+  if [ -z "$edits" ]; then same; else edit "$1" "$edits"; fi
 }
 
-open_key() { # NUMBER FILE DIGEST MARK: the comments become lines again
-  is_plain "$1" "$2" || return
-  if grep -q "^$4" -- "$2"; then edit "$1" "$2" "s/^$4//"; else same "$1"; fi
+open_key() { # FILE DIGEST MARK: the comments become lines again
+  is_plain "$1" || return
+  if grep -q "^$3" -- "$1"; then edit "$1" "s/^$3//"; else same; fi
 }
 
 finish() {

@@ -72,6 +72,8 @@ def _change(line: Mapping[str, Any], evidence: Evidence, source: str) -> Change:
         supply=evidence.supply.get(source, {}).get(ACCOUNT.name, {}),
         told=line["what to do"],
         findings=line["findings"],
+        answerer=line["answerer"] or "",
+        due=line["due"] or "",
     )
 
 

@@ -14,6 +14,7 @@ from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.mending.changes import FORM, ROW, TABLE
 from keymallet.core.mending.forms import BY_HAND, LDIF, SCIM, SHELL
+from keymallet.core.mending.trial import for_people
 from keymallet.proposals.change import Change
 
 _MODULES = {LDIF: "ldif", SCIM: "scim", SHELL: "shell"}
@@ -70,7 +71,7 @@ def _change(line: Mapping[str, Any], evidence: Evidence, source: str) -> Change:
         facts=facts,
         account=account,
         supply=evidence.supply.get(source, {}).get(ACCOUNT.name, {}),
-        told=line["what to do"],
+        told=for_people({**line, "change": line["what to do"]}),
         findings=line["findings"],
         answerer=line["answerer"] or "",
         due=line["due"] or "",

@@ -311,3 +311,28 @@ def test_lines_of_any_length_end_soon(tmp_path: Path) -> None:
         "u " + "#1 " * long,
     ]
     policy(tmp_path, "".join(f"{line}\n" for line in lines))
+
+
+@pytest.mark.parametrize(
+    ("text", "files", "expected"),
+    [
+        ("%wheel ALL=ALL", {}, {"group wheel": "group wheel"}),
+        ("%wheel ALL=(www) /a\n%adm ALL=(op) /b", {}, {"group wheel": "group wheel", "group adm": "group adm"}),
+        ("User_Alias W = %wheel\nW ALL=ALL", {}, {"group wheel": "group wheel"}),
+        ("u ALL=ALL", {}, {"direct": None}),
+        ("%prim ALL=ALL", {}, {"group prim": None}),
+        ("%adm, %wheel ALL=ALL", {}, {"group wheel": None}),
+        ("u ALL=(ALL) ALL\n%wheel ALL=(ALL) NOPASSWD: ALL", {}, {"group wheel": None}),
+        ("Defaults:%wheel !authenticate\nu ALL=/b\n%wheel ALL=/a", {}, {"direct": None, "group wheel": None}),
+        ("%wheel ALL=ALL", {"etc__ssh__sshd_config": "AllowGroups wheel\n"}, {"group wheel": None}),
+    ],
+    ids=["a group", "two groups", "an alias", "direct", "the primary group", "another group too",
+         "covers another", "other rights change", "signs in by it"],
+)  # fmt: skip
+def test_what_falls_with_a_group(
+    tmp_path: Path, text: str, files: dict[str, str], expected: dict[str, str | None]
+) -> None:
+    """Only where leaving the group takes its rights, and nothing else is another after that."""
+    groups = "root:x:0:\nwheel:x:10:u\nadm:x:4:u\nprim:x:1000:u\n"
+    rows = grants(tmp_path, text + "\n", etc__group=groups, **files)
+    assert {row["via"]: row["stands-at"] for row in rows} == expected

@@ -256,14 +256,14 @@ class HostReader:
         rows = []
         for entry, holder in zip(accounts.values(), holders, strict=True):
             held = grants.of(holder)
-            for group in {
-                row["via"].removeprefix("group ") for row in held if row["via"].startswith("group ")
-            }:
-                if host.can_leave(entry, group) and grants.fall_with(group, holder, held):
-                    of_group = [row for row in held if row["via"] == f"group {group}"]
-                    for row in of_group:
-                        row["stands-at"] = row["via"]
-            rows += held
+            groups = dict.fromkeys(row["via"] for row in held if row["via"].startswith("group "))
+            falls = {
+                via
+                for via in groups
+                if host.can_leave(entry, group := via.removeprefix("group "))
+                and grants.fall_with(group, holder, held)
+            }
+            rows += [row | {"stands-at": row["via"] if row["via"] in falls else None} for row in held]
         for remark in sorted(grants.remarks):
             self.files.remark(f"{self.folder}: {remark}")
         enter_table(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import random
 import shlex
 import subprocess
@@ -16,6 +15,7 @@ from keymallet.commands.judging_inputs import open_inputs
 from keymallet.commands.parsers import parser_of
 from keymallet.commands.relinking import relinked
 from keymallet.core.mending.trial import KNOWN_BY, breaches
+from tests.mended import rule
 from tests.support import PROGRAM, run, write
 
 AT = ("--at", "2026-11-24T09:00Z")
@@ -232,18 +232,13 @@ LIGHTS = {
 }
 
 
-def _rule(name: str, must: str, severity: str, mend: str, **more: str) -> str:
-    told = {"title": name, "must": must, "severity": severity, "mend": mend, "advice": "Do.", **more}
-    return f"[rule.{name}]\n" + "".join(f"{key} = {json.dumps(value)}\n" for key, value in told.items())
-
-
 LIGHT_RULES = (
-    _rule("idle", "age(last-sign-in) <= 90d", "high", "switch-off", who="kind = emergency and enabled")
-    + _rule("power", "ends is known", "high", "remove-grant", each="grant")
-    + _rule("old-key", "age(issued) <= 365d", "medium", "revoke-key", each="key", who="state = active")
-    + _rule("sms", "kind != sms", "medium", "remove-factor", each="factor")
-    + _rule("svc", "some key (state = active)", "high", "review", who="kind = service")
-    + _rule("second", "some factor (kind != password)", "high", "enrol-factor", who="name = 'lone'")
+    rule("idle", "age(last-sign-in) <= 90d", "high", "switch-off", who="kind = emergency and enabled")
+    + rule("power", "ends is known", "high", "remove-grant", each="grant")
+    + rule("old-key", "age(issued) <= 365d", "medium", "revoke-key", each="key", who="state = active")
+    + rule("sms", "kind != sms", "medium", "remove-factor", each="factor")
+    + rule("svc", "some key (state = active)", "high", "review", who="kind = service")
+    + rule("second", "some factor (kind != password)", "high", "enrol-factor", who="name = 'lone'")
 )
 
 
@@ -302,7 +297,7 @@ def test_what_cannot_be_written_whole_is_not_written(house: Path) -> None:
 
 def test_what_another_change_makes_needless_is_said(house: Path) -> None:
     """A new password for an account that is to be switched off; not where that is set aside."""
-    more = _rule("seldom", "age(last-sign-in) <= 300d", "low", "change-password", who="enabled")
+    more = rule("seldom", "age(last-sign-in) <= 300d", "low", "change-password", who="enabled")
     (house / "b.toml").write_text((house / "b.toml").read_text() + more)
     told = run("mend", "--all", *AT, "--into", "out", cwd=house, expect=1).stdout
     part = told.partition("needless, if the account is switched off as proposed\n")[2].partition("\n\n")[0]

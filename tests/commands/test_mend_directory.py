@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import re
 import subprocess
 from collections.abc import Iterator
@@ -13,6 +11,7 @@ from pathlib import Path
 import pytest
 from ldap3.utils.dn import escape_rdn
 
+from tests.mended import breaches, rule
 from tests.oracles import program
 from tests.sources.directory.support import BASE, Server, entry, stamp
 from tests.sources.directory.test_server import RELAX, policy
@@ -38,39 +37,13 @@ HOSTILE = (
     "x" * 200,
 )
 """Login names that end a line, a name or a word where somebody writes them carelessly."""
-BOOK = """
-title = "Hut"
-[rule.off]
-title = "Off"
-who = "enabled and unit = 'closed'"
-must = "unit = 'open'"
-severity = "high"
-mend = "switch-off"
-advice = "Disable it."
-[rule.old]
-title = "Old"
-who = "unit = 'aged'"
-must = "age(password-changed) <= 60d"
-severity = "medium"
-mend = "change-password"
-advice = "Set a new one."
-[rule.power]
-title = "Power"
-each = "grant"
-who = "privileged"
-must = "account.unit = 'open'"
-severity = "high"
-mend = "remove-grant"
-advice = "Remove it."
-[rule.keys]
-title = "Keys"
-each = "key"
-who = "state = active"
-must = "account.unit != 'keyed'"
-severity = "low"
-mend = "revoke-key"
-advice = "Remove it."
-"""
+BOOK = (
+    'title = "Hut"\n'
+    + rule("off", "unit = 'open'", "high", "switch-off", who="enabled and unit = 'closed'")
+    + rule("old", "age(password-changed) <= 60d", "medium", "change-password", who="unit = 'aged'")
+    + rule("power", "account.unit = 'open'", "high", "remove-grant", each="grant", who="privileged")
+    + rule("keys", "account.unit != 'keyed'", "low", "revoke-key", each="key", who="state = active")
+)
 UNITS = ("closed", "aged", "keyed", "power")
 
 
@@ -137,13 +110,6 @@ def dump(server: Server) -> list[str]:
                   for line in each.splitlines() if not ignored.match(line))  # fmt: skip
 
 
-def breaches(folder: Path) -> set[tuple[str, str]]:
-    run("read", cwd=folder)
-    told = run("judge", "--format", "csv", cwd=folder).stdout
-    rows = csv.DictReader(io.StringIO(told))
-    return {(row["rule"], row["account"]) for row in rows if row["verdict"] == "breach"}
-
-
 def modified(server: Server, path: Path) -> subprocess.CompletedProcess[str]:
     words = [program("ldapmodify"), "-c", "-x", "-H", server.url, "-D", server.root, "-w", server.password]
     return subprocess.run([*words, "-f", str(path)], capture_output=True, text=True, check=False)
@@ -175,7 +141,7 @@ def test_changes_of_a_directory_are_made_and_undone(hut: tuple[Server, Path]) ->
     assert sorted(line.partition(" | ")[2] for line in come) == (
         ["pwdAccountLockedTime: 000001010000Z"] * number + ["pwdReset: TRUE"] * number
     )
-    assert breaches(folder) == {(rule, who) for rule, who in before if rule == "old"}
+    assert breaches(folder) == {each for each in before if each[0] == "old"}
     assert server.sign_in("plain closed", PASSWORD) == "locked"
     assert server.sign_in("plain aged", PASSWORD) == "must change"
     assert not (folder / "pwned").exists() and not Path("pwned").exists()
@@ -193,7 +159,7 @@ def test_a_new_password_ends_what_it_was_demanded_for(hut: tuple[Server, Path]) 
     run("mend", "--account", "tree/plain aged", "--into", "aged", cwd=folder, expect=0)
     assert modified(server, folder / "aged/tree.ldif").returncode == 0
     assert server.takes_password("plain aged", PASSWORD, "Another-Long-4712")
-    assert breaches(folder) == before - {("old", "tree/plain aged")}
+    assert breaches(folder) == before - {("old", "tree/plain aged", "")}
 
 
 def test_what_has_changed_meanwhile_is_refused_by_the_directory(hut: tuple[Server, Path]) -> None:

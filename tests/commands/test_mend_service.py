@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import io
 import json
 import re
 import subprocess
@@ -17,6 +16,7 @@ import pytest
 from keymallet.core.facts import scim_extension
 from keymallet.demo.service import TOKEN
 from tests.demo.test_service import served
+from tests.mended import breaches, rule
 from tests.oracles import PLACES, program
 from tests.sources.scim.test_scim import ok, service
 from tests.support import run, write
@@ -45,47 +45,27 @@ token-from = "env:TOKEN"
 privileged-roles = ["*admin"]
 user-types = {{ "Loft" = "person" }}
 """
-BOOK = """
-title = "Loft"
-[rule.off]
-title = "Off"
-who = "kind = person and unit = 'off'"
-must = "not enabled"
-severity = "high"
-mend = "switch-off"
-advice = "Disable it."
-[rule.demand]
-title = "Old"
-who = "kind = person and unit = 'aged'"
-must = "age(password-changed) <= 60d"
-severity = "medium"
-mend = "change-password"
-advice = "Set a new one."
-[rule.power]
-title = "Power"
-each = "grant"
-who = "account.unit in ['rest', 'role']"
-must = "not privileged"
-severity = "high"
-mend = "remove-grant"
-advice = "Remove it."
-[rule.keys]
-title = "Keys"
-each = "key"
-who = "account.unit = 'rest'"
-must = "state != active"
-severity = "low"
-mend = "revoke-key"
-advice = "Revoke it."
-[rule.sms]
-title = "Text messages"
-each = "factor"
-who = "account.unit = 'rest'"
-must = "kind != sms"
-severity = "low"
-mend = "remove-factor"
-advice = "Remove it."
-"""
+BOOK = (
+    'title = "Loft"\n'
+    + rule("off", "not enabled", "high", "switch-off", who="kind = person and unit = 'off'")
+    + rule(
+        "demand",
+        "age(password-changed) <= 60d",
+        "medium",
+        "change-password",
+        who="kind = person and unit = 'aged'",
+    )
+    + rule(
+        "power",
+        "not privileged",
+        "high",
+        "remove-grant",
+        each="grant",
+        who="account.unit in ['rest', 'role']",
+    )
+    + rule("keys", "state != active", "low", "revoke-key", each="key", who="account.unit = 'rest'")
+    + rule("sms", "kind != sms", "low", "remove-factor", each="factor", who="account.unit = 'rest'")
+)
 
 
 def user(number: int, name: str, unit: str, own: dict[str, Any], **core: Any) -> dict[str, Any]:
@@ -135,12 +115,6 @@ def loft(tmp_path: Path) -> Iterator[tuple[str, Path]]:
         yield url, tmp_path
 
 
-def breaches(folder: Path) -> set[tuple[str, str, str]]:
-    run("read", cwd=folder, TOKEN=TOKEN)
-    rows = csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=folder).stdout))
-    return {(row["rule"], row["account"], row["subject"]) for row in rows if row["verdict"] == "breach"}
-
-
 def held(url: str) -> dict[str, dict[str, Any]]:
     """Every user by id, without what counts changes."""
     users: dict[str, dict[str, Any]] = {}
@@ -181,7 +155,7 @@ def as_sets(users: dict[str, dict[str, Any]]) -> dict[str, str]:
 def test_changes_of_a_service_are_made_and_undone(loft: tuple[str, Path]) -> None:
     """For every kind of change, with every hostile name: just those, and then as it was."""
     url, folder = loft
-    before, stood = breaches(folder), held(url)
+    before, stood = breaches(folder, TOKEN=TOKEN), held(url)
     number = len(HOSTILE)
     assert len(before) == 6 * number
     told = run("mend", "--all", "--into", "out", cwd=folder).stdout
@@ -192,7 +166,7 @@ def test_changes_of_a_service_are_made_and_undone(loft: tuple[str, Path]) -> Non
     ours = {each["userName"] for each in everybody()}
     differing = {changed[ident]["userName"] for ident in stood if changed[ident] != stood[ident]}
     assert {name.lower() for name in ours} == differing
-    assert breaches(folder) == {each for each in before if each[0] == "demand"}
+    assert breaches(folder, TOKEN=TOKEN) == {each for each in before if each[0] == "demand"}
     rest = next(each for each in changed.values() if each["userName"].startswith("plain rest"))[URN]
     assert [each["kind"] for each in rest["factors"]] == ["otp"]
     assert [each["state"] for each in rest["keys"]] == ["revoked", "inactive"]
@@ -200,7 +174,7 @@ def test_changes_of_a_service_are_made_and_undone(loft: tuple[str, Path]) -> Non
     lines = [json.loads(line) for line in (folder / "out/loft.back.jsonl").read_text().splitlines()]
     answer = httpx.post(f"{url}/Bulk", json={"Operations": lines}, headers=HEADERS).json()
     assert {each["status"] for each in answer["Operations"]} == {"200"}
-    assert as_sets(held(url)) == as_sets(stood) and breaches(folder) == before
+    assert as_sets(held(url)) == as_sets(stood) and breaches(folder, TOKEN=TOKEN) == before
     # Every user has changed since the evidence was read: nothing of it is taken again.
     assert set(sent(url, folder / "out/loft.jsonl")) == {412}
 

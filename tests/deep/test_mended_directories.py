@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import os
 import subprocess
 from collections.abc import Iterator
@@ -13,35 +11,17 @@ from typing import Any
 import pytest
 
 from tests.deep.directories import BASE, PASSWORD, ROOT_PASSWORD, ControlServer, DirectoryServer, LockServer
+from tests.mended import breaches, rule
 from tests.oracles import program
 from tests.support import run, write
 
 pytestmark = pytest.mark.deep
-BOOK = """
-title = "Weir"
-[rule.off]
-title = "Off"
-who = "enabled and unit = 'closed'"
-must = "unit = 'open'"
-severity = "high"
-mend = "switch-off"
-advice = "Disable it."
-[rule.old]
-title = "Old"
-who = "unit = 'aged'"
-must = "age(password-changed) <= 1s"
-severity = "medium"
-mend = "change-password"
-advice = "Set a new one."
-[rule.power]
-title = "Power"
-each = "grant"
-who = "account.unit = 'power'"
-must = "not privileged"
-severity = "high"
-mend = "remove-grant"
-advice = "Remove it."
-"""
+BOOK = (
+    'title = "Weir"\n'
+    + rule("off", "unit = 'open'", "high", "switch-off", who="enabled and unit = 'closed'")
+    + rule("old", "age(password-changed) <= 1s", "medium", "change-password", who="unit = 'aged'")
+    + rule("power", "not privileged", "high", "remove-grant", each="grant", who="account.unit = 'power'")
+)
 UNITS = ("closed", "aged", "power", "open")
 
 
@@ -95,12 +75,6 @@ def weir(
         server.stop()
 
 
-def breaches(folder: Path) -> set[tuple[str, str]]:
-    run("read", cwd=folder)
-    rows = csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=folder).stdout))
-    return {(row["rule"], row["account"]) for row in rows if row["verdict"] == "breach"}
-
-
 def modified(server: DirectoryServer, path: Path) -> subprocess.CompletedProcess[str]:
     words = [program("ldapmodify"), "-c", "-x", "-H", server.url, "-D", server.root, "-w", ROOT_PASSWORD]
     environment = {**os.environ, "LDAPTLS_REQCERT": "never"}
@@ -115,7 +89,7 @@ def test_changes_are_made_and_undone(weir: tuple[DirectoryServer, Path]) -> None
     assert isinstance(server, LockServer | ControlServer)
     names = [f"{unit} o'brien" for unit in UNITS]
     before = breaches(folder)
-    assert {rule for rule, _ in before} == {"off", "old", "power"}
+    assert {each[0] for each in before} == {"off", "old", "power"}
     assert [server.sign_in(name) for name in names] == ["ok"] * 4
     run("mend", "--all", "--into", "out", "--even-if-it-breaks", cwd=folder)
     done = modified(server, folder / "out/tree.ldif")
@@ -123,7 +97,7 @@ def test_changes_are_made_and_undone(weir: tuple[DirectoryServer, Path]) -> None
     off = "locked" if isinstance(server, LockServer) else "disabled"
     assert [server.sign_in(name) for name in names] == [off, "must change", "ok", "ok"]
     # The password itself is as old as before, until its holder sets a new one.
-    assert {rule for rule, _ in breaches(folder)} <= {"old"}
+    assert {each[0] for each in breaches(folder)} <= {"old"}
     done = modified(server, folder / "out/tree.back.ldif")
     assert done.returncode == 0, done.stderr
     assert [server.sign_in(name) for name in names] == ["ok"] * 4 and breaches(folder) == before

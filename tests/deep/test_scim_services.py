@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import shutil
 import socket
@@ -16,6 +14,7 @@ from typing import Any
 import httpx
 import pytest
 
+from tests.mended import breaches, rule
 from tests.oracles import missing
 from tests.sources.scim.test_scim import ENTERPRISE, TOKEN, by_index, ok, read, rows, service
 from tests.support import run, write
@@ -115,23 +114,11 @@ token-from = "env:TOKEN"
 privileged-roles = ["*-admin"]
 kinds = {{ "*" = "person" }}
 """
-BOOK = """
-title = "Quay"
-[rule.off]
-title = "Off"
-who = "enabled and name in ['u00001', 'u00002']"
-must = "kind = service"
-severity = "low"
-mend = "switch-off"
-advice = "Disable it."
-[rule.power]
-title = "Power"
-each = "grant"
-must = "not privileged"
-severity = "high"
-mend = "remove-grant"
-advice = "Remove it."
-"""
+BOOK = (
+    'title = "Quay"\n'
+    + rule("off", "kind = service", "low", "switch-off", who="enabled and name in ['u00001', 'u00002']")
+    + rule("power", "not privileged", "high", "remove-grant", each="grant")
+)
 
 
 def test_changes_are_made_and_undone_in_a_service_of_another_make(another_make: str, tmp_path: Path) -> None:
@@ -139,21 +126,16 @@ def test_changes_are_made_and_undone_in_a_service_of_another_make(another_make: 
     headers = {"Authorization": f"Bearer {TOKEN}", "Content-Type": "application/scim+json"}
     write(tmp_path, {"estate.toml": ESTATE.format(url=another_make), "book.toml": BOOK})
 
-    def breaches() -> set[tuple[str, str]]:
-        run("read", cwd=tmp_path, TOKEN=TOKEN)
-        told = csv.DictReader(io.StringIO(run("judge", "--format", "csv", cwd=tmp_path).stdout))
-        return {(row["rule"], row["account"]) for row in told if row["verdict"] == "breach"}
-
     def sent(name: str) -> None:
         for line in (tmp_path / "out" / name).read_text().splitlines():
             asked = json.loads(line)
             answer = httpx.patch(f"{another_make}{asked['path']}", json=asked["data"], headers=headers)
             assert answer.status_code in (200, 204), answer.text
 
-    before = breaches()
-    assert {rule for rule, _ in before} == {"off", "power"} and len(before) == 2 + len(range(3, USERS, 10))
+    before = breaches(tmp_path, TOKEN=TOKEN)
+    assert {each[0] for each in before} == {"off", "power"} and len(before) == 2 + len(range(3, USERS, 10))
     run("mend", "--all", "--into", "out", cwd=tmp_path)
     sent("quay.jsonl")
-    assert breaches() == set()
+    assert breaches(tmp_path, TOKEN=TOKEN) == set()
     sent("quay.back.jsonl")
-    assert breaches() == before
+    assert breaches(tmp_path, TOKEN=TOKEN) == before

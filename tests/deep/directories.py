@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import fcntl
 import hashlib
 import os
 import re
@@ -10,6 +11,7 @@ import shutil
 import socket
 import ssl
 import subprocess
+import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -220,8 +222,11 @@ class ControlServer(DirectoryServer):
     }
 
     def __init__(self, folder: Path) -> None:
-        # The suggested packages hold the schema and the modules of the database.
         self.folder = folder
+        # Its address is one: whoever else wants it, in another process, waits.
+        self.held = (Path(tempfile.gettempdir()) / "keymallet-control-server.lock").open("w")
+        fcntl.flock(self.held, fcntl.LOCK_EX)
+        # The suggested packages hold the schema and the modules of the database.
         program = _binary("samba", "samba-ad-dc", "samba-ad-provision", "samba-dsdb-modules")
         words = [_binary("samba-tool", "samba"), "domain", "provision", "--realm=GVR.EXAMPLE", "--domain=GVR"]
         words += [f"--adminpass={ROOT_PASSWORD}", "--server-role=dc", "--dns-backend=NONE", "--use-rfc2307"]
@@ -288,3 +293,7 @@ class ControlServer(DirectoryServer):
             return "ok"
         told = str(connection.result.get("message"))
         return next((word for text, word in self.answers.items() if text in told), told)
+
+    def stop(self) -> None:
+        super().stop()
+        self.held.close()

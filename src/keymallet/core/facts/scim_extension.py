@@ -10,7 +10,7 @@ from typing import Any
 
 from keymallet.core.facts.declaration import ACCOUNT, ELEVATION, FACTOR, GATE, GRANT, KEY, SETTING
 from keymallet.core.facts.model import Column, Kind, Table
-from keymallet.core.facts.tables.columns import FOR_CHANGES
+from keymallet.core.facts.tables.columns import FOR_CHANGES, NAMES_FOR_CHANGES
 
 URN = "urn:keymallet:scim:schemas:extension:accounts:1.0:User"
 LISTS: dict[str, Table] = {
@@ -27,7 +27,7 @@ IN_FORCE: dict[str, Table] = {
 }
 """Resources of our own: what a service asks of those who sign in, and the policies it has in force."""
 
-_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups", *(column.name for column in FOR_CHANGES))
+_IN_THE_CORE = ("account", "source", "name", "stable-id", "groups", *NAMES_FOR_CHANGES)
 ACCOUNT_COLUMNS: tuple[Column, ...] = tuple(
     column for column in ACCOUNT.columns if column.name not in _IN_THE_CORE and not column.across
 )

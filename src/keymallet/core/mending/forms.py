@@ -38,10 +38,13 @@ def with_forms(changes: pl.DataFrame, evidence: Evidence, readers: Mapping[str, 
 
     `readers` says by source how it is read: only what was read in a system's own form can be changed in it.
     """
-    forms = [
-        BY_HAND if row is None else _form(mend, table, row, evidence, readers)
-        for mend, table, row in changes.select("mend", TABLE, ROW).iter_rows()
-    ]
+    doubled = {
+        table: _doubled(table, evidence) for table in changes[TABLE].unique() if table in TELLING_APART
+    }
+    forms = []
+    for mend, table, row in changes.select("mend", TABLE, ROW).iter_rows():
+        form = BY_HAND if row is None else _form(mend, table, row, evidence, readers)
+        forms.append(BY_HAND if form == SCIM and table in doubled and doubled[table][row] else form)
     return changes.with_columns(pl.Series(FORM, forms, dtype=pl.String))
 
 
@@ -82,8 +85,7 @@ def _form(mend: str, table: str, row: int, evidence: Evidence, readers: Mapping[
     form = _OF_READER.get(readers.get(source, ""))
     if form is None or (mend == "change-password" and not can_be_asked(account)):
         return BY_HAND
-    can = _CAN[form](mend, facts, account, evidence.supply.get(source, {}))
-    return form if can and not (form == SCIM and _has_equals(table, row, evidence)) else BY_HAND
+    return form if _CAN[form](mend, facts, account, evidence.supply.get(source, {})) else BY_HAND
 
 
 def _in_a_directory(mend: str, facts: Facts, account: Facts, supply: Supply) -> bool:
@@ -126,14 +128,11 @@ def _in_a_service(mend: str, facts: Facts, account: Facts, supply: Supply) -> bo
     return mend == "remove-factor" and in_extension
 
 
-def _has_equals(table: str, row: int, evidence: Evidence) -> bool:
-    """Whether other members of the same list cannot be told from this one."""
-    if table not in TELLING_APART:
-        return False
+def _doubled(table: str, evidence: Evidence) -> pl.Series:
+    """For each row whether another member of the same list cannot be told from it."""
     frame = evidence.tables[table]
     keys = [name for name in (ACCOUNT_ROW, STANDS_AT.name, *TELLING_APART[table]) if name in frame.columns]
-    mine = frame[row].select(keys)
-    return frame.select(keys).join(mine, on=keys, how="semi", nulls_equal=True).height > 1
+    return frame.select(keys).is_duplicated()
 
 
 _OF_READER = {"ldap": LDIF, "ldif": LDIF, "scim": SCIM, "host": SHELL}

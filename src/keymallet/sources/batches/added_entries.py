@@ -10,6 +10,7 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, PLANNED
 from keymallet.core.facts.reading import Reading
+from keymallet.core.facts.tables.columns import NAMES_FOR_CHANGES
 from keymallet.core.vetting.batch import PASSWORD, Batch, unique_names
 from keymallet.sources.batches.sections import section_as
 from keymallet.sources.directory.entries import Entry, first_value
@@ -21,7 +22,7 @@ from keymallet.sources.sections import DirectorySection, SourceSection
 _CLEAR = re.compile(rb"^\{CLEAR(TEXT)?\}", re.IGNORECASE)
 _ELSEWHERE = ("kind", "groups")
 """Facts that stand in no attribute of the entry."""
-_AS_STORED = ("password-scheme", "password-readable", "stable-id", "created")
+_AS_STORED = ("password-scheme", "password-readable", "stable-id", "created", *NAMES_FOR_CHANGES)
 """Facts that the directory itself makes when it takes the entry."""
 
 

@@ -12,6 +12,7 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, PLANNED
 from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.core.facts.tables.columns import NAMES_FOR_CHANGES
 from keymallet.core.vetting.batch import PASSWORD, Batch, unique_names
 from keymallet.sources.batches.sections import section_as
 from keymallet.sources.export.json_rows import record_places
@@ -19,6 +20,8 @@ from keymallet.sources.scim.users import Tenant
 from keymallet.sources.sections import ScimSection, SourceSection
 
 _NAMED_BY = "bulkId:"
+_GIVEN = ("stable-id", *NAMES_FOR_CHANGES)
+"""Facts that the service makes when it takes the user."""
 _BELONGING = (ACCOUNT.name, KEY.name, GRANT.name, FACTOR.name)
 
 
@@ -55,10 +58,9 @@ def read_batch(path: str, data: bytes, section: SourceSection | None, at: dateti
     for name, frame in reading.tables.items():
         if name in _BELONGING:
             # The service itself gives an id: until then they are known by that of the request.
-            batch.tables[name] = frame.drop("stable-id", strict=False)
-            batch.supply[name] = {
-                fact: how for fact, how in reading.supply[name].items() if fact != "stable-id"
-            }
+            batch.tables[name] = frame.drop(_GIVEN, strict=False)
+            told = reading.supply[name].items()
+            batch.supply[name] = {fact: how for fact, how in told if fact not in _GIVEN}
     passwords = [user.get(PASSWORD) for user in users]
     texts = [password if isinstance(password, str) else None for password in passwords]
     batch.tables[PLANNED.name] = pl.DataFrame({"account": keys, PASSWORD: pl.Series(texts, dtype=pl.String)})

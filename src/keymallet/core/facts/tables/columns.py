@@ -80,6 +80,7 @@ AS_FOUND = words(
 
 FOR_CHANGES = (STANDS_AT, AS_FOUND)
 """Facts that nobody asks for: what rests on them is how a change is written."""
+NAMES_FOR_CHANGES = tuple(column.name for column in FOR_CHANGES)
 
 
 FACTOR_KINDS = (

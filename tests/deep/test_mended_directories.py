@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import subprocess
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -70,6 +71,7 @@ def weir(
             f"verify-certificate = false\nprivileged-groups = [{groups}]\n"
         )
         write(folder, {"estate.toml": estate, "book.toml": BOOK, "secret": ROOT_PASSWORD})
+        time.sleep(2.1)  # a password of this second is not old yet
         yield server, folder
     finally:
         server.stop()

@@ -69,7 +69,9 @@ def run(options: argparse.Namespace) -> int:
 
 def _of_proposals(options: argparse.Namespace, estate: Estate, logbook: Logbook, end: RunLine) -> int:
     """Show or write which proposals of a folder have ended their findings, by what a run found."""
-    told = with_results(read_worksheets(Path(options.proposals)), _states(logbook, end))
+    proposals = read_worksheets(Path(options.proposals))
+    ids = proposals["findings"].drop_nulls().str.split(" ").explode().unique()
+    told = with_results(proposals, _states(logbook, end, ids))
     if options.format != "table":
         head = {"organisation": estate.organisation, "run": end.number, "judged-at": end.judged_at}
         write_rows(
@@ -83,15 +85,18 @@ def _of_proposals(options: argparse.Namespace, estate: Estate, logbook: Logbook,
     return BREACH if STANDS in results else INCOMPLETE if results & set(RESULTS) else CLEAN
 
 
-def _states(logbook: Logbook, end: RunLine) -> dict[str, State]:
-    """Where every finding stood after a run; of those that are over, what they came to."""
-    states: dict[str, State] = {}
-    for line in logbook.runs():
-        if line.judged and line.number <= end.number:
-            states |= dict(logbook.transitions(line).select(FINDING, pl.col("state")).iter_rows())
+def _states(logbook: Logbook, end: RunLine, ids: pl.Series) -> dict[str, State]:
+    """Where these findings stood after a run; of those that are over, what they came to."""
     # What is only unproven has no state of its own.
-    states |= dict(logbook.findings(end, (FINDING, "state")).drop_nulls().iter_rows())
-    return {finding: State(state) for finding, state in states.items()}
+    lasting = (
+        logbook.findings(end, (FINDING, "state")).filter(pl.col(FINDING).is_in(ids.implode())).drop_nulls()
+    )
+    states = {finding: State(state) for finding, state in lasting.iter_rows()}
+    for finding in set(ids) - states.keys():
+        life = logbook.life(finding).filter(pl.col("run") <= end.number)
+        if life.height:
+            states[finding] = State(life["state"][-1])
+    return states
 
 
 def _older_by(logbook: Logbook, start: RunLine, end: RunLine) -> timedelta:

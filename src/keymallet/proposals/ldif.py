@@ -36,7 +36,7 @@ def write(changes: Sequence[Change], heading: Sequence[str]) -> tuple[str, str]:
 
 def _steps(change: Change) -> list[Step]:
     if change.mend == "switch-off":
-        name = the_one_of(SWITCHES[change.mend], change.found)
+        name = the_one_of(SWITCHES, change.found)
         assert name is not None
         now = attributes(change.found)[name]
         return _replaced(name, now, _OFF.get(name) or str(int(now or 0) | _ACCOUNT_DISABLED))

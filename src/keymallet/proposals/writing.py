@@ -12,8 +12,7 @@ import polars as pl
 
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
-from keymallet.core.mending.changes import FORM, ROW, TABLE
-from keymallet.core.mending.forms import BY_HAND, LDIF, SCIM, SHELL
+from keymallet.core.mending.changes import BY_HAND, FORM, LDIF, ROW, SCIM, SHELL, TABLE
 from keymallet.core.mending.trial import for_people
 from keymallet.proposals.change import Change
 
@@ -50,8 +49,8 @@ def written_out(
         undo = f"{stem}{BACK}.{module.ENDING}"
         first = changes[0].number
         how = module.HOW.format(file=name, host=host)
-        files.append(Written(name, len(changes), first, how, _bytes(forward)))
-        files.append(Written(undo, len(changes), first, "", _bytes(back)))
+        files.append(Written(name, len(changes), first, how, forward.encode()))
+        files.append(Written(undo, len(changes), first, "", back.encode()))
     return files
 
 
@@ -76,7 +75,3 @@ def _change(line: Mapping[str, Any], evidence: Evidence, source: str) -> Change:
         answerer=line["answerer"] or "",
         due=line["due"] or "",
     )
-
-
-def _bytes(text: str) -> bytes:
-    return text.encode("utf-8", "surrogateescape")

@@ -9,11 +9,10 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, PERSON_ROW
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.tallies import COUNTS, GROUP, members
-from keymallet.core.mending.changes import PROPOSAL
-from keymallet.core.rulebook.model import SEVERITIES, Tally
+from keymallet.core.mending.changes import PROPOSAL, grade
+from keymallet.core.rulebook.model import Tally
 
 _LIKELY = ("switch-off", "remove-factor", "remove-grant", "revoke-key")
-_GRADES = {word: int(severity) for word, severity in SEVERITIES.items()}
 
 
 def nobody() -> pl.DataFrame:
@@ -25,8 +24,8 @@ def blamed_for(
     broken: pl.DataFrame, changes: pl.DataFrame, before: Judgement, after: Judgement
 ) -> pl.DataFrame:
     """The proposals that newly break something as grave as they mend, each with the rule it would break."""
-    graded = changes.with_columns(_grade().alias("grade"))
-    worse = broken.with_columns(_grade().alias("breaks"))
+    graded = changes.with_columns(grade().alias("grade"))
+    worse = broken.with_columns(grade().alias("breaks"))
     of_people = before.context.frames[ACCOUNT.name][PERSON_ROW].cast(pl.UInt32)
     graded = graded.with_columns(of_people.gather(graded[ACCOUNT_ROW]).alias(PERSON_ROW))
     touched = pl.concat([worse, *_of_numbers(worse, graded, before, after)])
@@ -57,10 +56,6 @@ def likeliest(blamed: pl.DataFrame, changes: pl.DataFrame) -> pl.DataFrame:
     return first.select(blamed.columns)
 
 
-def _grade() -> pl.Expr:
-    return pl.col("severity").cast(pl.String).replace_strict(_GRADES, return_dtype=pl.Int64)
-
-
 def _of_numbers(
     worse: pl.DataFrame, graded: pl.DataFrame, before: Judgement, after: Judgement
 ) -> list[pl.DataFrame]:
@@ -86,25 +81,21 @@ def _of_numbers(
         )
         earlier, later = off_by(before, tally), off_by(after, tally)
         for group in mine["subject"].unique(maintain_order=True):
-            off = later[group] - max(earlier.get(group, 0), 0)
-            sign = -1 if later[group] == _wanting(after, tally)[group] else 1
-            here = ranked.filter(pl.col(GROUP).eq_missing(group) & (pl.col("by").sign() == sign))
+            wrong = later[group]
+            known = abs(earlier.get(group, 0)) if earlier.get(group, 0) * wrong > 0 else 0
+            here = ranked.filter(pl.col(GROUP).eq_missing(group) & (pl.col("by") * wrong > 0))
             # One account may count several times over.
-            enough = here.filter(pl.col("by").abs().cum_sum().shift(1).fill_null(0) < off)
+            enough = here.filter(pl.col("by").abs().cum_sum().shift(1).fill_null(0) < abs(wrong) - known)
             parts.append(mine.head(1).drop(ACCOUNT_ROW).join(enough.select(ACCOUNT_ROW), how="cross"))
     return [part.select(worse.columns) for part in parts]
 
 
 def off_by(judgement: Judgement, tally: Tally) -> dict[str | None, int]:
-    """How far the number of each group is from what it may be at least or at most; 0 or less: within."""
+    """How many there are too many in each group; a negative number: too few; 0: as many as there may be."""
     rows = judgement.numbers[tally.id].select(pl.col(GROUP).cast(pl.String), "sure", "may").iter_rows()
-    return {group: max(tally.least - sure - may, sure - tally.most) for group, sure, may in rows}
-
-
-def _wanting(judgement: Judgement, tally: Tally) -> dict[str | None, int]:
-    """How many are wanting in each group."""
-    rows = judgement.numbers[tally.id].select(pl.col(GROUP).cast(pl.String), "sure", "may").iter_rows()
-    return {group: tally.least - sure - may for group, sure, may in rows}
+    return {
+        group: max(sure - tally.most, 0) or -max(tally.least - sure - may, 0) for group, sure, may in rows
+    }
 
 
 def _counted(context: EvaluationContext, tally: Tally) -> pl.DataFrame:

@@ -12,9 +12,14 @@ import polars as pl
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence, data_type
 from keymallet.core.facts.tables.columns import STANDS_AT
+from keymallet.core.rulebook.model import SEVERITIES
 
 TABLE, ROW, PROPOSAL, FORM = "table", "row", "proposal", "form"
 """Columns of findings to be mended: the table and row they are on, the proposal that mends them, its form."""
+BY_HAND, LDIF, SCIM, SHELL = "by hand", "LDIF", "SCIM", "shell"
+"""Columns of findings to be mended: the table and row each is on, the proposal that mends it, its form."""
+
+_GRADES = {word: int(severity) for word, severity in SEVERITIES.items()}
 
 
 @dataclass(frozen=True)
@@ -57,8 +62,8 @@ def acts_at(at: datetime) -> dict[tuple[str, str], Act]:
         ),
         ("revoke-key", KEY.name): Act(
             {"state": "revoked"},
-            removed_in=frozenset({"LDIF", "shell"}),
-            along_in=frozenset({"shell"}),
+            removed_in=frozenset({LDIF, SHELL}),
+            along_in=frozenset({SHELL}),
             along=(STANDS_AT.name, "key"),
             shows=("state", "revoked"),
             back="a revoked key stays revoked: issue a new one",
@@ -66,13 +71,18 @@ def acts_at(at: datetime) -> dict[tuple[str, str], Act]:
         ("remove-grant", GRANT.name): Act(
             {},
             removes=True,
-            along_in=frozenset({"LDIF", "shell"}),
+            along_in=frozenset({LDIF, SHELL}),
             along=(ACCOUNT_ROW, STANDS_AT.name),
             shows=("role", "none"),
             back="give the role again",
         ),
         ("remove-factor", FACTOR.name): Act({}, removes=True, shows=("kind", "none"), back="enrol it again"),
     }
+
+
+def grade() -> pl.Expr:
+    """The severity as a number; a higher one is worse."""
+    return pl.col("severity").cast(pl.String).replace_strict(_GRADES, return_dtype=pl.Int64)
 
 
 def laid_over(evidence: Evidence, changes: pl.DataFrame, acts: Mapping[tuple[str, str], Act]) -> Evidence:

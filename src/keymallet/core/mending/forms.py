@@ -11,11 +11,9 @@ from keymallet.core.facts import scim_extension
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR, GRANT, KEY, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.facts.tables.columns import AS_FOUND, STANDS_AT
-from keymallet.core.mending.changes import FORM, ROW, TABLE
+from keymallet.core.mending.changes import BY_HAND, FORM, LDIF, ROW, SCIM, SHELL, TABLE
 
-BY_HAND, LDIF, SCIM, SHELL = "by hand", "LDIF", "SCIM", "shell"
-
-SWITCHES = {"switch-off": ("pwdAccountLockedTime", "nsAccountLock", "userAccountControl")}
+SWITCHES = ("pwdAccountLockedTime", "nsAccountLock", "userAccountControl")
 """The attributes of a directory by which an account is switched off."""
 DEMANDS = ("pwdReset", "passwordExpirationTime", "pwdLastSet")
 """The attributes of a directory by which a new password is demanded."""
@@ -38,13 +36,15 @@ def with_forms(changes: pl.DataFrame, evidence: Evidence, readers: Mapping[str, 
 
     `readers` says by source how it is read: only what was read in a system's own form can be changed in it.
     """
-    doubled = {
-        table: _doubled(table, evidence) for table in changes[TABLE].unique() if table in TELLING_APART
-    }
+    doubled: dict[str, pl.Series] = {}
     forms = []
     for mend, table, row in changes.select("mend", TABLE, ROW).iter_rows():
         form = BY_HAND if row is None else _form(mend, table, row, evidence, readers)
-        forms.append(BY_HAND if form == SCIM and table in doubled and doubled[table][row] else form)
+        if form == SCIM and table in TELLING_APART:
+            if table not in doubled:
+                doubled[table] = _doubled(table, evidence)
+            form = BY_HAND if doubled[table][row] else form
+        forms.append(form)
     return changes.with_columns(pl.Series(FORM, forms, dtype=pl.String))
 
 
@@ -93,7 +93,7 @@ def _in_a_directory(mend: str, facts: Facts, account: Facts, supply: Supply) -> 
     if not place or not found or any("\ufffd" in text for text in (place, *found)):
         return False
     if mend == "switch-off":
-        return the_one_of(SWITCHES[mend], found) is not None
+        return the_one_of(SWITCHES, found) is not None
     if mend == "change-password":
         return the_one_of(DEMANDS, found) is not None
     return mend in ("remove-grant", "revoke-key")

@@ -11,8 +11,8 @@ from keymallet.core.explaining.findings import Alike, describe, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW
 from keymallet.core.judging.judge import Judgement
-from keymallet.core.mending.changes import PROPOSAL, ROW, TABLE, Act
-from keymallet.core.rulebook.model import SEVERITIES, Rule, Tally
+from keymallet.core.mending.changes import PROPOSAL, ROW, TABLE, Act, grade
+from keymallet.core.rulebook.model import Rule, Tally
 
 ORDER = (
     "enrol-factor", "assign", "unlock", "correct-fact", "set-end", "change-setting", "close-elevation",
@@ -102,14 +102,13 @@ def numbered(findings: pl.DataFrame) -> pl.DataFrame:
     Those that the same change of the same row ends have the same; of those for people, the ones with the same
     words about the same account.
     """
-    grades = {word: int(severity) for word, severity in SEVERITIES.items()}
     order = {kind: place for place, kind in enumerate(ORDER)}
     by_words = pl.when(pl.col(ROW).is_null()).then(pl.col("change"))
     keyed = findings.with_columns(
         by_words.alias("words"),
         pl.when(pl.col(ROW).is_null()).then(pl.col("account")).alias("whose"),
         pl.col("mend").replace_strict(order, default=len(ORDER), return_dtype=pl.Int64).alias("place"),
-        pl.col("severity").cast(pl.String).replace_strict(grades, return_dtype=pl.Int64).alias("grade"),
+        grade().alias("grade"),
     )
     key = ["mend", TABLE, ROW, "words", "whose"]
     ranked = keyed.group_by(key, maintain_order=True).agg(pl.col("place").first(), pl.col("grade").max())

@@ -138,7 +138,7 @@ def _further_off(was: pl.DataFrame, now: pl.DataFrame, before: Judgement, after:
         mine = now.filter(pl.col("rule") == tally.id).join(was, on=KNOWN_BY, how="semi", nulls_equal=True)
         if mine.height:
             earlier, later = off_by(before, tally), off_by(after, tally)
-            worse = [later.get(group, 0) > earlier.get(group, 0) for group in mine["subject"]]
+            worse = [abs(later.get(group, 0)) > abs(earlier.get(group, 0)) for group in mine["subject"]]
             parts.append(mine.filter(pl.Series(worse, dtype=pl.Boolean)))
     return pl.concat(parts)
 

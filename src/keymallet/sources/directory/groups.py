@@ -14,7 +14,7 @@ from fnmatch import fnmatchcase
 
 from keymallet.sources.directory.entries import Entry, normal_dn
 
-_BY_NAME = ("member", "uniquemember")
+_BY_NAME = {"member": "member", "uniquemember": "uniqueMember"}
 _NEVER_EMPTY = {"groupofnames", "groupofuniquenames"}
 """Classes of groups that have to have a member (RFC 4519, 3.5 and 3.6): the last one cannot be removed."""
 _MOST_DEEP = 100
@@ -33,6 +33,20 @@ class Membership:
         return "group " + " in ".join(self.path)
 
 
+class _Lines:
+    """The members of a group as they stand there, by the account that each is."""
+
+    def __init__(self, group: Entry) -> None:
+        self.by_name: dict[str, list[str]] = defaultdict(list)
+        self.by_login: dict[str, list[str]] = defaultdict(list)
+        for name, attribute in _BY_NAME.items():
+            for member in group.texts(name):
+                self.by_name[_member_key(name, member)].append(f"{attribute}: {member}")
+        for login in group.texts("memberuid"):
+            self.by_login[login].append(f"memberUid: {login}")
+        self.named = sum(map(len, self.by_name.values()))
+
+
 class DirectoryGroups:
     """The groups of a directory."""
 
@@ -43,12 +57,11 @@ class DirectoryGroups:
         self._by_gid: dict[str, list[Entry]] = defaultdict(list)
         self._by_rid: dict[str, list[Entry]] = defaultdict(list)
         self._closures: dict[str, set[str]] = {}
+        self._lines: dict[str, _Lines] = {}
         for group in groups:
             for name in _BY_NAME:
                 for member in group.texts(name):
-                    self._above[
-                        normal_dn(member.partition("#")[0] if name == "uniquemember" else member)
-                    ].append(group)
+                    self._above[_member_key(name, member)].append(group)
             for login in group.texts("memberuid"):
                 self._by_login[login].append(group)
             # Two numberings, which must not be mixed up: the same number is another group in each.
@@ -97,17 +110,14 @@ class DirectoryGroups:
         others = [*self._above.get(account.key, ()), *self._by_login.get(login, ()), *self._named_by(account)]
         if any(other.key != group.key and group.key in self._reached(other) for other in others):
             return None
-        lines = [
-            f"{attribute}: {member}"
-            for attribute in ("member", "uniqueMember")
-            for member in group.texts(attribute.lower())
-            if normal_dn(member.partition("#")[0] if attribute == "uniqueMember" else member) == account.key
-        ]
-        lines += [f"memberUid: {member}" for member in group.texts("memberuid") if member == login]
-        told = sum(len(group.texts(attribute)) for attribute in _BY_NAME)
-        if told and told == len(lines) and group.classes & _NEVER_EMPTY:
+        # Worked out once for all members: a group may have as many as there are accounts.
+        if group.key not in self._lines:
+            self._lines[group.key] = _Lines(group)
+        told = self._lines[group.key]
+        by_name, by_login = told.by_name.get(account.key, []), told.by_login.get(login, [])
+        if by_name and len(by_name) == told.named and group.classes & _NEVER_EMPTY:
             return None
-        return lines or [f"member: {account.dn}"]
+        return by_name + by_login or [f"member: {account.dn}"]
 
     def _reached(self, group: Entry) -> set[str]:
         """The groups that a group is in, directly or through others."""
@@ -135,6 +145,11 @@ class DirectoryGroups:
         """The groups an entry itself says it is in."""
         keys = map(normal_dn, entry.texts("memberof"))
         return [self.by_key[key] for key in keys if key in self.by_key]
+
+
+def _member_key(name: str, member: str) -> str:
+    """Whom a value names; behind the name, uniqueMember may have a number (RFC 4517, 3.3.21)."""
+    return normal_dn(member.partition("#")[0] if name == "uniquemember" else member)
 
 
 def group_name(group: Entry) -> str:

@@ -77,6 +77,11 @@ LATE = {
     ("commands/main.py", "keymallet.core.base.problems"): "the list of commands needs no dataclasses",
     ("commands/main.py", "keymallet.core.base.nearest"): "only a mistyped command needs it",
     ("commands/judge.py", "keymallet.commands.recording"): "a trial that is shown needs no database",
+    ("commands/judge.py", "keymallet.commands.unrecorded"): "what is shown as a table needs nothing of it",
+    (
+        "commands/unrecorded.py",
+        "keymallet.commands.logbooks",
+    ): "an estate without a logbook needs no database",
     ("commands/judge.py", "keymallet.commands.judge_sealed"): "most judging is of no sealed run",
     ("commands/trials.py", "keymallet.commands.recording"): "only a run that fails needs it",
     ("commands/report.py", "keymallet.commands.report_drawn"): "most reports need no snapshot",

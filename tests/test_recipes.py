@@ -89,8 +89,9 @@ def test_a_new_output_format(source: Path, program: Program) -> None:
         "import polars as pl\n\n"
         "from keymallet.outputs.values import in_text\n\n\n"
         "def write(rows):\n"
-        "    flat = in_text(rows.frame).with_columns(pl.col(pl.List(pl.String)).list.join(','))\n"
-        "    return flat.write_csv(separator='\\t').encode()\n"
+        "    for number, part in enumerate(rows.parts):\n"
+        "        flat = in_text(part).with_columns(pl.col(pl.List(pl.String)).list.join(','))\n"
+        "        yield flat.write_csv(separator='\\t', include_header=not number).encode()\n"
     )
     row = '    "tsv": Format("values between tabs", "keymallet.outputs.tab_separated"),\n'
     insert(source / "outputs/formats.py", "FORMATS: dict[str, Format] = {\n", row)

@@ -238,6 +238,28 @@ def test_an_output_that_takes_nothing_is_no_breach(
     assert told in done.stderr and "Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize("form", ["csv", "json", "jsonl"])
+def test_a_disk_that_fills_while_findings_are_written_leaves_what_was_there(
+    tmp_path: Path, form: str
+) -> None:
+    """They are written as they are found: the file of the last time stands until all are there."""
+    estate(tmp_path, "Login,Name,On\n" + "".join(f"{'a' * 60}{n},A,no\n" for n in range(900)))
+    run_installed("read", cwd=tmp_path, expect=0)
+    (tmp_path / "out").write_text("of last time")
+    before = {path.name for path in tmp_path.iterdir()}
+    words = f"judge --fail-on never --format {form} --output out"
+    done = subprocess.run(
+        ["bash", "-c", f"ulimit -f 32; {PROGRAM} {words}"],
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 2 and "cannot be written" in done.stderr, done.stderr
+    assert (tmp_path / "out").read_text() == "of last time"
+    assert {path.name for path in tmp_path.iterdir()} == before
+
+
 def test_a_terminal_that_knows_only_ascii_is_written_to(tmp_path: Path) -> None:
     """What it cannot show is escaped; nothing ends early for it."""
     estate(tmp_path, "Login,Name,On\na,Zoë,no\n")

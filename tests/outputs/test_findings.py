@@ -6,6 +6,7 @@ import csv
 import io
 import json
 from collections.abc import Callable
+from itertools import pairwise
 from typing import Any
 
 import pytest
@@ -39,8 +40,8 @@ def run_of(found: Judgement) -> Run:
 
 def written(form: str, spreadsheet: bool = False) -> str:
     found = judgement()
-    rows = OutputRows(findings(found), run_record(run_of(found)), "findings", spreadsheet)
-    return FORMATS[form].write(rows).decode()
+    rows = OutputRows([findings(found)], run_record(run_of(found)), "findings", spreadsheet)
+    return b"".join(FORMATS[form].write(rows)).decode()
 
 
 PARSERS: dict[str, Callable[[str], list[dict[str, Any]]]] = {
@@ -85,3 +86,25 @@ def test_the_run_is_told_with_the_findings() -> None:
             "rule": "r", "title": "", "severity": "high", "topic": None, "in-scope": 8, "met": 0, "breach": 8, "pending": 0, "exempt": 0,
             "unproven": 0
         }  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMATS)
+@pytest.mark.parametrize("spreadsheet", [False, True])
+@pytest.mark.parametrize("cuts", [(1,), (0, 2, 2), (1, 2, 3), (100,)])
+def test_in_parts_every_format_gives_the_same_bytes(
+    form: str, spreadsheet: bool, cuts: tuple[int, ...]
+) -> None:
+    """However many parts there are, and with empty ones among them."""
+    found = findings(judgement())
+    at = [0, *cuts, found.height]
+    parts = [found[start:end] for start, end in pairwise(at)]
+    rows = OutputRows(parts, {"of": 1}, "findings", spreadsheet)
+    whole = OutputRows([found], {"of": 1}, "findings", spreadsheet)
+    assert b"".join(FORMATS[form].write(rows)) == b"".join(FORMATS[form].write(whole))
+
+
+@pytest.mark.parametrize("form", FORMATS)
+def test_nothing_is_a_row(form: str) -> None:
+    """No finding is a header, an empty list or no line; and what reads it reads no row."""
+    rows = OutputRows([findings(judgement()).clear()], {}, "findings")
+    assert PARSERS[form](b"".join(FORMATS[form].write(rows)).decode()) == []

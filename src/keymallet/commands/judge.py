@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -33,6 +33,7 @@ from keymallet.core.judging.run import Run
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.outputs.run_record import run_record, to_run_file
+from keymallet.outputs.values import parts_of
 from keymallet.sources.estate_runs import NO_LOGBOOK
 from keymallet.views.history import show_since_last
 from keymallet.views.intake import has_gaps, show_intake
@@ -88,7 +89,10 @@ def _judge(options: argparse.Namespace) -> int:
     judgement = inputs.judge(inputs.evidence_with_history() if with_history else inputs.evidence(asked))
     outcome = inputs.run(judgement, SEVERITIES.get(options.fail_on))
     code = _code(options.fail_on, outcome)
-    described = None if in_table else findings(judgement, together=True, structured=_is_structured(options))
+    structured = _is_structured(options)
+    described = None
+    if recorded and not in_table:
+        described = findings(judgement, together=True, structured=structured)
     history: Recorded | None = None
     failure = None
     if recorded:
@@ -98,13 +102,14 @@ def _judge(options: argparse.Namespace) -> int:
             history = record_run(inputs, judgement, outcome, options.fail_on, code, described)
         except KeymalletError as error:
             failure = error
-    if described is not None:
-        from keymallet.commands.recording import compared_with_last
-
-        history = history or compared_with_last(inputs, judgement, described)
-        _write(options, described.hstack(history.added(described.height)), outcome)
-    else:
+    if in_table:
         _show(options, inputs, judgement, outcome, code, history)
+    elif history is not None and described is not None:
+        _write(options, parts_of(described.hstack(history.added(described.height))), outcome)
+    else:
+        from keymallet.commands.unrecorded import told_unrecorded
+
+        _write(options, told_unrecorded(inputs, judgement, structured), outcome)
     if failure is not None:
         raise failure
     return code
@@ -268,7 +273,7 @@ def _is_structured(options: argparse.Namespace) -> bool:
     return options.format in _WITH_REASONS
 
 
-def _write(options: argparse.Namespace, rows: DataFrame, outcome: Run) -> None:
+def _write(options: argparse.Namespace, rows: Iterable[DataFrame], outcome: Run) -> None:
     write_rows(options, rows, run_record(outcome), "findings")
     if options.output and options.format != "json":
         target = Path(options.output)

@@ -11,8 +11,8 @@ from rich.console import Console
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
-from keymallet.commands.recording import compared_with_last
 from keymallet.commands.relinking import relinked
+from keymallet.commands.unrecorded import added_unrecorded
 from keymallet.commands.writing import write_file
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
@@ -22,7 +22,7 @@ from keymallet.core.explaining.findings import alike
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import ACCOUNT_ROW, Evidence
 from keymallet.core.facts.lookup import find_accounts
-from keymallet.core.history.columns import ANSWERER, FINDING, TOLD
+from keymallet.core.history.columns import ANSWERER, FINDING
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.mending.changes import ROW, acts_at, laid_over
@@ -54,9 +54,7 @@ def run(options: argparse.Namespace) -> int:
     everything = alike(judgement, together=True)
     # Only what is chosen is put into words.
     places = rows_of(judgement, everything, acts)
-    unsaid = pl.DataFrame(schema=TOLD).clear(places.height)
-    known = compared_with_last(inputs, judgement, unsaid).added(places.height)
-    chosen = _chosen(options, inputs, judgement, places.hstack(known))
+    chosen = _chosen(options, inputs, judgement, places.hstack(added_unrecorded(inputs, judgement)))
     chosen = chosen.hstack(described(judgement, everything, chosen["place"]).select(_TOLD))
     _check_age(options, inputs, evidence, chosen)
     proposed = numbered(with_forms(chosen, evidence, _readers(inputs, evidence)))
@@ -176,9 +174,9 @@ def _write(
             f"Read {README} first: what goes in which order, and what was set aside.",
         )
         own = written_out(stem, str(source), mine, evidence, heading)
-        rows = OutputRows(mine.select(COLUMNS), {}, "changes", spreadsheet=True)
-        sheet = Written(f"{stem}.csv", mine.height, mine["proposal"][0], "", FORMATS["csv"].write(rows))
-        files += [*own, sheet]
+        rows = OutputRows([mine.select(COLUMNS)], {}, "changes", spreadsheet=True)
+        sheet = b"".join(FORMATS["csv"].write(rows))
+        files += [*own, Written(f"{stem}.csv", mine.height, mine["proposal"][0], "", sheet)]
     text = readme(inputs.organisation, inputs.at, inputs.clock, files, written, proposed, trial)
     put: list[Path] = []
     try:

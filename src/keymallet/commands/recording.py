@@ -6,7 +6,6 @@ import getpass
 import os
 import socket
 from collections.abc import Callable, Collection
-from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
@@ -33,12 +32,12 @@ from keymallet.commands.wholeness import wholeness
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.history.added import added, with_lives
-from keymallet.core.history.columns import FINDING, LIFE
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.details import Side, details
 from keymallet.core.history.lives import Lives, first_lives, follow
 from keymallet.core.history.observed import Observed, observe
 from keymallet.core.history.run_table import run_table
-from keymallet.core.history.states import Cause, State
+from keymallet.core.history.states import State
 from keymallet.core.history.steps import Judged, Sameness, Steps
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
@@ -148,59 +147,6 @@ def record_failure(estate_file: str, why: str) -> None:
         return  # nothing of this estate's belongs there
     except KeymalletError:
         SetAside(files_of(estate)).note(record)
-
-
-def compared_with_last(inputs: JudgingInputs, judgement: Judgement, described: DataFrame | None) -> Recorded:
-    """What the logbook knows of the findings of a judging that is not written into it; causes stay open."""
-    estate = inputs.estate
-    logbook = None
-    if estate is not None and estate.logbook is not None:
-        # Where there is none yet, or it cannot be read, findings have no history; they are judged anyhow.
-        with suppress(KeymalletError):
-            logbook = open_logbook(estate)
-    last = logbook.last() if logbook else None
-    before = logbook.findings(last) if logbook and last else None
-    observed = observe(judgement, before)
-    if before is None:
-        lives = first_lives(observed, judgement.at)
-        lives = Lives(_unknown(lives.frame), lives.carried, lives.transitions)
-    else:
-        lives = follow(
-            before,
-            observed,
-            _no_steps,
-            wholeness(inputs.snapshot, estate.retired if estate else (), _earlier(inputs, logbook, last)),
-            _nothing_ended,
-            judgement.at,
-        )
-        known = pl.when(pl.col("cause") != str(Cause.NOT_KNOWN)).then("cause").alias("cause")
-        lives = Lives(lives.frame.with_columns(known), lives.carried, lives.transitions)
-    entries = estate.answers if estate else ()
-    table = run_table(observed, lives, None, judgement.at, entries, described)
-    return Recorded(table, judgement.at, None, last)
-
-
-def _earlier(inputs: JudgingInputs, logbook: Logbook | None, last: RunLine | None) -> Snapshot | None:
-    """What the last run rested on, if it is still there."""
-    if inputs.estate is None or logbook is None or last is None:
-        return None
-    rested_on = logbook.record(last).snapshot
-    return snapshot_of_run(inputs.estate.snapshots, rested_on) if rested_on else None
-
-
-def _unknown(frame: DataFrame) -> DataFrame:
-    """No life: nobody has seen these findings before, as far as anybody knows."""
-    return frame.with_columns(pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
-
-
-def _no_steps(keys: Collection[str]) -> None:
-    return None
-
-
-def _nothing_ended(ids: pl.Series) -> DataFrame:
-    return DataFrame(
-        schema={FINDING: pl.String(), "first-seen": LIFE["first-seen"], "times-back": pl.Int64()}
-    )
 
 
 @dataclass

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import io
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, TextIO
@@ -14,11 +14,11 @@ import polars as pl
 
 from keymallet.core.base.problems import fail
 from keymallet.outputs.formats import FORMATS
-from keymallet.outputs.values import OutputRows
+from keymallet.outputs.values import OutputRows, parts_of
 from keymallet.store.files import write_whole
 
 
-def write_file(path: Path, data: bytes) -> None:
+def write_file(path: Path, data: bytes | Iterable[bytes]) -> None:
     """Write a file whole or not at all; see `store.files`. Raises KeymalletError if it cannot be written."""
     if path.is_dir():
         raise fail("this is a folder, not a file", file=str(path), hint="--output takes the name of a file")
@@ -28,14 +28,21 @@ def write_file(path: Path, data: bytes) -> None:
         raise fail(f"the file cannot be written: {error.strerror or error}", file=str(path)) from None
 
 
-def write_rows(options: argparse.Namespace, frame: pl.DataFrame, head: dict[str, Any], name: str) -> None:
-    """Write rows as --format asks, to --output or standard output; `head` and `name` are for JSON."""
-    rows = OutputRows(frame, head, name, getattr(options, "spreadsheet", False))
-    data = FORMATS[options.format].write(rows)
+def write_rows(
+    options: argparse.Namespace, rows: pl.DataFrame | Iterable[pl.DataFrame], head: dict[str, Any], name: str
+) -> None:
+    """Write rows as --format asks, to --output or standard output; `head` and `name` are for JSON.
+
+    Of rows in parts, each is written as it comes; a file is there whole or not at all.
+    """
+    parts = parts_of(rows) if isinstance(rows, pl.DataFrame) else rows
+    data = FORMATS[options.format].write(
+        OutputRows(parts, head, name, getattr(options, "spreadsheet", False))
+    )
     if options.output:
         write_file(Path(options.output), data)
     else:
-        sys.stdout.buffer.write(data)
+        sys.stdout.buffer.writelines(data)
 
 
 @contextmanager

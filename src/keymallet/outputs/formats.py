@@ -1,12 +1,12 @@
 """The table of formats that rows can be written in; light, so that options and help can be made from it.
 
-A format is a module with one function, `write(rows: OutputRows) -> bytes`, and a row here.
+A format is a module with one function, `write(rows: OutputRows) -> Iterator[bytes]`, and a row here.
 """
 
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
@@ -20,9 +20,9 @@ class Format(NamedTuple):
     module: str
 
     @property
-    def write(self) -> Callable[[OutputRows], bytes]:
+    def write(self) -> Callable[[OutputRows], Iterator[bytes]]:
         """The function that writes rows in this format; its module is loaded now."""
-        write: Callable[[OutputRows], bytes] = importlib.import_module(self.module).write
+        write: Callable[[OutputRows], Iterator[bytes]] = importlib.import_module(self.module).write
         return write
 
 

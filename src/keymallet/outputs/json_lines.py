@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import io
+from collections.abc import Iterator
+
 from keymallet.outputs.values import OutputRows, in_text
 
 
-def write(rows: OutputRows) -> bytes:
+def write(rows: OutputRows) -> Iterator[bytes]:
     """One object a line."""
-    return in_text(rows.frame).write_ndjson().encode()
+    for part in rows.parts:
+        buffer = io.BytesIO()
+        in_text(part).write_ndjson(buffer)
+        yield buffer.getvalue()

@@ -6,7 +6,7 @@ does (`P90DT8H`). What cannot be told is empty or null.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,19 +14,27 @@ import polars as pl
 
 from keymallet.core.facts.evidence import INSTANT
 
+AT_ONCE = 50_000
+"""So many rows of a frame are written at once."""
+
 
 @dataclass(frozen=True)
 class OutputRows:
-    """Rows to be written, of any kind.
+    """Rows to be written, of any kind, part by part, each with the same columns; at least one, even if empty.
 
     `head` is what a format with room for it says in front of them, `name` what it calls them. With
     `spreadsheet`, they are meant for a program that takes some texts for formulas.
     """
 
-    frame: pl.DataFrame
+    parts: Iterable[pl.DataFrame]
     head: Mapping[str, Any]
     name: str
     spreadsheet: bool = False
+
+
+def parts_of(frame: pl.DataFrame) -> Iterable[pl.DataFrame]:
+    """The frame part by part, none of them so long that it would take much memory to write it."""
+    return frame.iter_slices(AT_ONCE) if frame.height else [frame]
 
 
 def in_text(frame: pl.DataFrame) -> pl.DataFrame:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -16,9 +17,9 @@ _ENDING = "-metadata.json"
 """What CSV on the Web asks for behind the name of the file."""
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """A row a finding; for a spreadsheet nothing is taken for a formula."""
-    return csv_rows.write(OutputRows(rows.table(content), {}, "findings", look.spreadsheet))
+    return csv_rows.write(OutputRows(rows.tables(content), {}, "findings", look.spreadsheet))
 
 
 def beside(content: Content, look: Look) -> dict[str, bytes]:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import msgspec
 import polars as pl
 
-from keymallet.outputs.values import in_text
+from keymallet.outputs import json_lines
+from keymallet.outputs.values import OutputRows
 from keymallet.reports import rows
 from keymallet.reports.content import Content
 from keymallet.reports.json_object import about
@@ -15,8 +18,9 @@ SCHEMA = "https://keymallet.example/schemas/report-line-1.json"
 """What the schema is called; it ships as `reports/report-line-1.schema.json`."""
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """The lines. What kind each is, its `line` says: `report` or `finding`."""
     head = {"line": "report", **about(content), "schema": SCHEMA, "findings": content.findings.height}
-    told = in_text(rows.table(content)).select(pl.lit("finding").alias("line"), pl.all())
-    return msgspec.json.encode(head) + b"\n" + told.write_ndjson().encode()
+    yield msgspec.json.encode(head) + b"\n"
+    parts = (part.select(pl.lit("finding").alias("line"), pl.all()) for part in rows.tables(content))
+    yield from json_lines.write(OutputRows(parts, {}, "findings"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -14,14 +15,23 @@ SCHEMA = "https://keymallet.example/schemas/report-1.json"
 """What the schema is called; it ships as `reports/report-1.schema.json` and is not fetched from anywhere."""
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """The object; instants as RFC 3339, how late something is in seconds, what is not known as null."""
     told = {
         **about(content),
         "rules": [_named_as_elsewhere(msgspec.to_builtins(rule)) for rule in content.rules],
-        "findings": list(rows.table(content).iter_rows(named=True)),
+        "findings": [],
     }
-    return msgspec.json.format(msgspec.json.encode(told)) + b"\n"
+    yield msgspec.json.format(msgspec.json.encode(told)).removesuffix(_END)
+    between = b""
+    for part in filter(len, rows.tables(content)):
+        listed = msgspec.json.format(msgspec.json.encode(part.rows(named=True)))
+        yield between + listed[1:-2].replace(b"\n", b"\n  ")
+        between = b","
+    yield (b"\n  " if between else b"") + _END + b"\n"
+
+
+_END = b"]\n}"
 
 
 def _named_as_elsewhere(told: dict[str, Any]) -> dict[str, Any]:

@@ -60,7 +60,7 @@ def write(content: Content, look: Look) -> bytes:
         calendar = due_calendar(due, content)
         letter.add_attachment(calendar, maintype="text", subtype="calendar", filename="due.ics")
     if MOST < content.findings.height <= MOST_ATTACHED:
-        table = csv_table.write(content, Look(name=_TABLE, spreadsheet=True))
+        table = b"".join(csv_table.write(content, Look(name=_TABLE, spreadsheet=True)))
         letter.add_attachment(table, maintype="text", subtype="csv", filename=_TABLE)
     # Boundaries of its own, so that the same run gives the same letter.
     for number, part in enumerate(part for part in letter.walk() if part.is_multipart()):

@@ -7,7 +7,7 @@ import polars as pl
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.reports import csv_table
 from keymallet.reports.content import Content, basis
-from keymallet.reports.registry import Look
+from keymallet.reports.registry import Look, Pieces
 from keymallet.reports.templating import filled_in
 
 MOST = 2_000
@@ -31,7 +31,7 @@ def write(content: Content, look: Look) -> bytes:
     return filled_in("page.html", told, content, look).encode()
 
 
-def beside(content: Content, look: Look) -> dict[str, bytes]:
+def beside(content: Content, look: Look) -> dict[str, Pieces]:
     """All findings as CSV with its metadata, where they are too many for the page."""
     if content.findings.height <= MOST:
         return {}

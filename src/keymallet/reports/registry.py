@@ -1,13 +1,14 @@
 """The table of formats a report can have; light, so that options and help can be made from it.
 
-A format is a module with a function `write(content: Content, look: Look) -> bytes`, and a row here. Where
-files belong beside it, the module has a function `beside(content, look)` as well, which gives them by name.
+A format is a module with a function `write(content: Content, look: Look)`, which gives its bytes, in one
+piece or in many, and a row here. Where files belong beside it, the module has a function
+`beside(content, look)` as well, which gives them by name.
 """
 
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -15,6 +16,9 @@ from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
     from keymallet.reports.content import Content
+
+Pieces = bytes | Iterable[bytes]
+"""What a format makes: its bytes in one piece, or piece by piece as they are written."""
 
 
 @dataclass(frozen=True)
@@ -58,15 +62,15 @@ class ReportFormat(NamedTuple):
     placed: bool = False
 
     @property
-    def write(self) -> Callable[[Content, Look], bytes]:
+    def write(self) -> Callable[[Content, Look], Pieces]:
         """The function that writes it; its module is loaded now."""
-        write: Callable[[Content, Look], bytes] = importlib.import_module(self.module).write
+        write: Callable[[Content, Look], Pieces] = importlib.import_module(self.module).write
         return write
 
     @property
-    def beside(self) -> Callable[[Content, Look], dict[str, bytes]] | None:
+    def beside(self) -> Callable[[Content, Look], dict[str, Pieces]] | None:
         """The function that gives the files that belong beside it, if there are any."""
-        found: Callable[[Content, Look], dict[str, bytes]] | None
+        found: Callable[[Content, Look], dict[str, Pieces]] | None
         found = getattr(importlib.import_module(self.module), "beside", None)
         return found
 

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import polars as pl
 
 from keymallet.core.base.printable import plain
 from keymallet.core.facts.evidence import INSTANT
+from keymallet.outputs.values import parts_of
 from keymallet.reports.content import Content
 
 MEANINGS: dict[str, str] = {
@@ -35,10 +38,11 @@ MEANINGS: dict[str, str] = {
 """What each column of a finding means; the columns in their order."""
 
 
-def table(content: Content) -> pl.DataFrame:
-    """The findings, in the order of the report, with the columns of MEANINGS."""
+def tables(content: Content) -> Iterator[pl.DataFrame]:
+    """The findings, part by part in the order of the report, with the columns of MEANINGS."""
     late = pl.col("late-by").dt.total_seconds().alias("late-by-seconds")
-    return content.findings.with_columns(late).select(list(MEANINGS))
+    for part in parts_of(content.findings):
+        yield part.with_columns(late).select(list(MEANINGS))
 
 
 def instants() -> list[str]:

@@ -6,11 +6,14 @@ all rests on; each other is a Compliance Finding (class 2003) and names that run
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
 import polars as pl
 
+from keymallet.outputs import json_lines
+from keymallet.outputs.values import OutputRows
 from keymallet.reports import rows
 from keymallet.reports.content import Content, basis
 from keymallet.reports.registry import Look
@@ -26,16 +29,23 @@ _NEW, _SUPPRESSED = 1, 3
 _UNKNOWN, _FAIL = 0, 3
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """A line a finding; times in milliseconds since 1970."""
+    yield msgspec.json.encode(_scan(content)) + b"\n"
+    events = (_events(content, part) for part in rows.tables(content))
+    yield from json_lines.write(OutputRows(events, {}, "events"))
+
+
+def _events(content: Content, findings: pl.DataFrame) -> pl.DataFrame:
+    """Findings as events."""
     severity = pl.col("severity")
     begins = pl.col("state").is_in(["new", "back", "exemption ended"])
     exempt, unseen = pl.col("state") == "exempt", pl.col("state") == "not seen"
     cites = {rule.id: list(rule.cite) for rule in content.rules}
     activity = pl.when(begins).then(_CREATE).otherwise(_UPDATE)
     at = int(content.at.timestamp() * 1000)
-    told = rows.table(content).with_columns(*map(rows.milliseconds, rows.instants()))
-    events = told.select(
+    told = findings.with_columns(*map(rows.milliseconds, rows.instants()))
+    return told.select(
         pl.lit(_CLASS).alias("class_uid"),
         pl.lit("Compliance Finding").alias("class_name"),
         pl.lit(_CATEGORY).alias("category_uid"),
@@ -83,7 +93,6 @@ def write(content: Content, look: Look) -> bytes:
         pl.struct(_text("change", "title").alias("desc")).alias("remediation"),
         pl.struct("state", "cause", "unit", "due", "late-by-seconds", "times-back").alias("unmapped"),
     )
-    return msgspec.json.encode(_scan(content)) + b"\n" + events.write_ndjson().encode()
 
 
 def _scan(content: Content) -> dict[str, Any]:

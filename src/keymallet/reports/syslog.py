@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import polars as pl
 
@@ -27,17 +27,22 @@ _TOLD = (
 """What a message says in its structured data; what is not known is left out."""
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """The messages, each ended by a line feed."""
-    return "".join(f"{line}\n" for line in messages(content)).encode()
+    return (f"{line}\n".encode() for line in messages(content))
 
 
-def messages(content: Content) -> list[str]:
+def messages(content: Content) -> Iterator[str]:
     """Each message without its end. Every finding names the run it is of, by its head."""
     stands = [(what.replace(" ", "-").replace(",", ""), value) for what, value in basis(content)]
     stands += [("evidence-incomplete", gap) for gap in content.gaps]
-    first = _header(_NOTICE, content, "run") + _data(stands) + " " + _text(content.verdict())
-    told = rows.plainly(in_text(rows.table(content)))
+    yield _header(_NOTICE, content, "run") + _data(stands) + " " + _text(content.verdict())
+    for part in rows.tables(content):
+        yield from _of_findings(content, part)
+
+
+def _of_findings(content: Content, findings: pl.DataFrame) -> list[str]:
+    told = rows.plainly(in_text(findings))
     data = [pl.format(' {}="{}"', pl.lit(name), _escaped(name)).fill_null("") for name in _TOLD]
     severity = pl.col("severity").replace_strict(_SEVERITY, return_dtype=pl.Int64)
     header = pl.format("<{}>{}", severity + _LOG_AUDIT * 8, pl.lit(_after_priority(content, "finding")))
@@ -53,7 +58,7 @@ def messages(content: Content) -> list[str]:
     mark = pl.when(said.str.contains(r"[^\x20-\x7e]")).then(pl.lit(_MARK)).otherwise(pl.lit(""))
     run = pl.lit(f'[{_OURS} head="{content.head}"')
     lines = told.select(pl.concat_str([header, run, *data, pl.lit("] "), mark, said]).alias("line"))
-    return [first, *lines["line"].to_list()]
+    return lines["line"].to_list()
 
 
 def _header(severity: int, content: Content, kind: str) -> str:

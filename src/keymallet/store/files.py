@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import stat
 import tempfile
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
@@ -12,23 +13,26 @@ OWNER_ALONE = 0o600
 """The mode of a new file: what this program writes tells who falls short."""
 
 
-def write_whole(path: Path, data: bytes) -> None:
+def write_whole(path: Path, data: bytes | Iterable[bytes]) -> None:
     """Write a file whole or not at all: under a name that cannot be guessed beside it, then moved there.
+
+    Of `data` in pieces, each is written as it comes.
 
     A file that is there already keeps its mode, and its owner where that is possible. Of a symbolic link,
     the target is replaced; a device or a pipe is written to. Raises OSError, with what was there unharmed.
     """
+    pieces = [data] if isinstance(data, bytes) else data
     there = path.stat() if path.exists() else None
     if there is not None and not stat.S_ISREG(there.st_mode):
         with path.open("wb") as device:
-            device.write(data)
+            device.writelines(pieces)
         return
     target = path.resolve()
     handle, name = tempfile.mkstemp(prefix=".keymallet-", dir=target.parent)
     unfinished = Path(name)
     try:
         with os.fdopen(handle, "wb") as file:
-            file.write(data)
+            file.writelines(pieces)
             file.flush()
             os.fsync(file.fileno())
         if there is not None:

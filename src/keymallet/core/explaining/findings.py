@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 import polars as pl
@@ -126,6 +126,37 @@ def alike(
                 Alike(tally, verdict) for tally in tallies if len(with_verdict(judgement, tally, verdict))
             ]
     return found
+
+
+AT_ONCE = 25_000
+"""So many findings are described at once where they pass by one block after the other."""
+
+
+def in_blocks(found: list[Alike], most: int) -> Iterator[list[Alike]]:
+    """The same findings in the same order, as blocks that have no more than `most` rows of tables each."""
+    block: list[Alike] = []
+    room = most
+    for each in found:
+        # What is on numbers, or on nobody, is little.
+        rows = _NOBODY if each.rows is None else each.rows
+        if block and len(rows) > room:
+            yield block
+            block, room = [], most
+        for start in range(0, max(len(rows), 1), most):
+            if start:
+                yield block
+                block, room = [], most
+            block.append(each if each.rows is None else each._replace(rows=rows.slice(start, most)))
+        room -= len(rows) % most or min(len(rows), most)
+    if block:
+        yield block
+
+
+def number_of(judgement: Judgement, found: Alike) -> int:
+    """How many findings these are."""
+    if isinstance(found.demand, Tally):
+        return with_verdict(judgement, found.demand, found.verdict).height
+    return 1 if found.rows is None else len(found.rows)
 
 
 def describe(

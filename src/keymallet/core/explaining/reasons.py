@@ -247,13 +247,19 @@ class _Finder:
 
     def _figures_apart(self, left: Typed, right: Typed, template: str) -> Slots:
         """What is compared, in the least detail in which a figure is not written as its limit is."""
-        details = self._details(left, right)
-        found = [SpokenValues(self.explained, detail).said(left) for detail in details]
-        required = [self._right(right, detail, template) for detail in details]
-        if len(details) == 1:
-            return {"found": found[0], "required": required[0]}
-        apart = [self._written(left, detail) != self._written(right, detail) for detail in details[:-1]]
-        return {"found": _first_where(apart, found), "required": _first_where(apart, required)}
+        told = {"found": SpokenValues(self.explained).said(left), "required": self._right(right, 0, template)}
+        places = self._alike(left, right)
+        if not len(places):
+            return told
+        # Few are that close: only these are written again, in every detail.
+        close = _Finder(replace(self.explained, rows=self.explained.rows.gather(places), values={}))
+        closely = DETAILS[1:]
+        found = [SpokenValues(close.explained, detail).said(left) for detail in closely]
+        required = [close._right(right, detail, template) for detail in closely]
+        apart = [close._written(left, detail) != close._written(right, detail) for detail in closely[:-1]]
+        for name, choices in (("found", found), ("required", required)):
+            told[name] = told[name].scatter(places, _first_where(apart, choices))
+        return told
 
     def _right(self, right: Typed, detail: int, template: str) -> pl.Series:
         if template.startswith("fact-"):
@@ -269,15 +275,15 @@ class _Finder:
             self.explained.value(node), node.type.kind, self.explained.context.clock, detail
         )
 
-    def _details(self, left: Typed, right: Typed) -> tuple[int, ...]:
-        """In which details a comparison has to be told, so that no figure reads like its limit."""
+    def _alike(self, left: Typed, right: Typed) -> pl.Series:
+        """The places of those rows on which a figure would read like its limit, written in no detail."""
         if left.type.kind not in (Kind.INSTANT, Kind.SPAN):
-            return (0,)
+            return pl.Series(dtype=pl.UInt32)
         # Only what is less than two days apart can read alike: most is not, and is written once.
         apart = (self.explained.value(left) - self.explained.value(right)).dt.total_hours().abs()
         if not (apart < _HOURS_ALIKE).any():
-            return (0,)
-        return DETAILS if (self._written(left, 0) == self._written(right, 0)).any() else (0,)
+            return pl.Series(dtype=pl.UInt32)
+        return (self._written(left, 0) == self._written(right, 0)).arg_true()
 
     def _asked(self, rows: QueriedRows, wanted: bool, broken: pl.Series) -> Reason:
         """Why the answer is not the wanted one: which rows."""

@@ -6,11 +6,13 @@ from collections.abc import Sequence
 
 import polars as pl
 
+from keymallet.core.base.columns import only
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import PERSON_ROW
 from keymallet.core.history.answers import MANAGER, MATCHED, OWNER, Answers
 from keymallet.core.history.columns import ANSWERER, MAIL, NOBODY
 from keymallet.core.history.observed import Observed
+from keymallet.core.judging.judge import Judgement
 from keymallet.core.language.patterns import like_to_regex
 from keymallet.core.rulebook.model import Rule
 
@@ -32,10 +34,45 @@ FACTS_USED = {
 
 def answerers(observed: Observed, entries: Sequence[Answers]) -> pl.DataFrame:
     """ANSWERER and MAIL of each finding, in the order of `observed.frame`; NOBODY where no entry fits."""
-    frame = observed.frame.select("rule", "account", "source", "unit", "kind").with_columns(
-        _topics(observed), *_people(observed)
-    )
-    return _first_that_fits(frame, entries, observed.judgement.context.frames[PERSON.name])
+    return Answering(observed.judgement, entries).of(observed)
+
+
+class Answering:
+    """Who answers for findings of one judging; whom the facts name for each account is worked out once."""
+
+    def __init__(self, judgement: Judgement, entries: Sequence[Answers]) -> None:
+        self.entries = entries
+        self._topics = {demand.id: demand.topic for demand in judgement.rulebook.demands}
+        frames = judgement.context.frames
+        self._addresses = _addresses(frames[PERSON.name])
+        self._of_people = _managers_of_people(frames)
+        self._of_accounts = {
+            MANAGER: _managers(frames, self._of_people),
+            OWNER: _there(frames[ACCOUNT.name], OWNER),
+        }
+
+    def of(self, observed: Observed) -> pl.DataFrame:
+        """ANSWERER and MAIL of each finding, in the order of `observed.frame`."""
+        topic = pl.col("rule").replace_strict(self._topics, return_dtype=pl.String).alias("topic")
+        frame = observed.frame.select("rule", "account", "source", "unit", "kind")
+        frame = frame.with_columns(topic, *self._named(observed))
+        return _first_that_fits(frame, self.entries, self._addresses)
+
+    def _named(self, observed: Observed) -> list[pl.Series]:
+        """Who stands in the facts as manager and as owner of each finding's account, if still there."""
+        found = []
+        for fact, told in self._of_accounts.items():
+            parts = [told.clear()]
+            for each, places in observed.of_each:
+                if each.rows is None or not isinstance(each.demand, Rule):
+                    parts.append(told.clear(len(places)))
+                elif each.demand.table == PERSON.name:
+                    of_people = self._of_people
+                    parts.append(of_people.gather(each.rows) if fact == MANAGER else told.clear(len(places)))
+                else:
+                    parts.append(told.gather(observed.judgement.accounts(each.demand, each.rows)))
+            found.append(pl.concat(parts).alias(f"{fact}-told"))
+        return found
 
 
 def answerers_of_accounts(
@@ -53,11 +90,13 @@ def answerers_of_accounts(
         pl.lit(None, dtype=pl.String).alias("rule"),
         pl.lit(topic or None, dtype=pl.String).alias("topic"),
     ).with_columns(manager.alias(f"{MANAGER}-told"), _there(accounts, OWNER).alias(f"{OWNER}-told"))
-    found = _first_that_fits(told, entries, frames[PERSON.name]).select(ANSWERER)
+    found = _first_that_fits(told, entries, _addresses(frames[PERSON.name])).select(ANSWERER)
     return told.select("account", pl.col(f"{MANAGER}-told").alias(MANAGER)).hstack(found)
 
 
-def _first_that_fits(frame: pl.DataFrame, entries: Sequence[Answers], people: pl.DataFrame) -> pl.DataFrame:
+def _first_that_fits(
+    frame: pl.DataFrame, entries: Sequence[Answers], addresses: pl.DataFrame
+) -> pl.DataFrame:
     """ANSWERER and MAIL; the address of somebody who is no desk is that of the roster."""
     who = pl.lit(None, dtype=pl.String)
     mail = pl.lit(None, dtype=pl.String)
@@ -77,34 +116,11 @@ def _first_that_fits(frame: pl.DataFrame, entries: Sequence[Answers], people: pl
     answering = frame.with_columns(
         who.fill_null(NOBODY).alias(ANSWERER), mail.alias(MAIL), person.alias("person")
     )
-    known = _addresses(people)
-    answering = answering.join(known, left_on=ANSWERER, right_on="told", how="left", maintain_order="left")
+    answering = answering.join(
+        addresses, left_on=ANSWERER, right_on="told", how="left", maintain_order="left"
+    )
     of_roster = pl.when("person").then(pl.col("address"))
     return answering.select(ANSWERER, pl.coalesce(MAIL, of_roster).alias(MAIL))
-
-
-def _topics(observed: Observed) -> pl.Expr:
-    topics = {demand.id: demand.topic for demand in observed.judgement.rulebook.demands}
-    return pl.col("rule").replace_strict(topics, return_dtype=pl.String).alias("topic")
-
-
-def _people(observed: Observed) -> list[pl.Series]:
-    """Who stands in the facts as manager and as owner of each finding's account, if they are still there."""
-    frames = observed.judgement.context.frames
-    of_people = _managers_of_people(frames)
-    of_accounts = {MANAGER: _managers(frames, of_people), OWNER: _there(frames[ACCOUNT.name], OWNER)}
-    found = []
-    for fact, told in of_accounts.items():
-        parts = [told.clear()]
-        for each, places in observed.of_each:
-            if each.rows is None or not isinstance(each.demand, Rule):
-                parts.append(told.clear(len(places)))
-            elif each.demand.table == PERSON.name:
-                parts.append(of_people.gather(each.rows) if fact == MANAGER else told.clear(len(places)))
-            else:
-                parts.append(told.gather(observed.judgement.accounts(each.demand, each.rows)))
-        found.append(pl.concat(parts).alias(f"{fact}-told"))
-    return found
 
 
 def _there(accounts: pl.DataFrame, fact: str) -> pl.Series:
@@ -112,9 +128,11 @@ def _there(accounts: pl.DataFrame, fact: str) -> pl.Series:
     if fact not in accounts.columns:
         return pl.repeat(None, accounts.height, dtype=pl.String, eager=True)
     told = pl.col(fact)
-    if f"{fact}-status" in accounts.columns:
-        told = pl.when(pl.col(f"{fact}-status").cast(pl.String).fill_null("") != "left").then(told)
-    return accounts.select(told.cast(pl.String).alias(fact)).to_series()
+    status = f"{fact}-status"
+    known = only(accounts, [name for name in (fact, status) if name in accounts.columns])
+    if status in known.columns:
+        told = pl.when(pl.col(status).cast(pl.String).fill_null("") != "left").then(told)
+    return known.select(told.cast(pl.String).alias(fact)).to_series()
 
 
 def _managers_of_people(frames: dict[str, pl.DataFrame]) -> pl.Series:

@@ -9,10 +9,11 @@ or group.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 
 import polars as pl
 
+from keymallet.core.base.columns import only, repeated
 from keymallet.core.base.parallel import in_parallel
 from keymallet.core.explaining.findings import Alike, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
@@ -25,6 +26,8 @@ from keymallet.core.rulebook.model import Demand, Rule, Rulebook, Tally
 EVERYBODY = "everybody"
 _BETWEEN = "\x1f"
 _DIGEST_BYTES = 10
+_AT_ONCE = 100_000
+"""Of so many rows keys are made at once, where those of all rows are needed."""
 
 ALIASES = {"new": pl.String, "known": pl.String}
 """Account keys as they would be made now, and as the logbook knows the same accounts: see `aliases`."""
@@ -99,7 +102,7 @@ def aliases_before(now: pl.DataFrame, keys: pl.Series, before: pl.DataFrame) -> 
 
 
 def _account_columns(accounts: pl.DataFrame) -> pl.DataFrame:
-    return accounts.select(pl.col("source").cast(pl.String), "name", "stable-id")
+    return only(accounts, ("source", "name", "stable-id")).with_columns(pl.col("source").cast(pl.String))
 
 
 def _own_id() -> pl.Expr:
@@ -109,36 +112,38 @@ def _own_id() -> pl.Expr:
 
 def account_keys(accounts: pl.DataFrame) -> pl.Series:
     """What each account is known by, if no run knows it otherwise."""
-    by_id = pl.concat_str("source", pl.lit("#"), _own_id())
-    keys = _account_columns(accounts).select(by_id.alias(ACCOUNT_KEY)).to_series()
-    without = keys.is_null().arg_true()
-    if not len(without):
-        return keys
-    by_name = pl.concat_str("source", pl.lit("/"), "name")
-    return keys.scatter(without, _account_columns(accounts[without]).select(by_name).to_series())
+    return _AccountKeys(accounts).of(pl.int_range(accounts.height, dtype=pl.UInt32, eager=True))
 
 
-def keys_of(judgement: Judgement, table: Table, accounts: pl.Series) -> pl.DataFrame:
-    """ACCOUNT_KEY and ROW_KEY of every row of a table, in its order; `accounts` are the keys of accounts.
+class _AccountKeys:
+    """What accounts are known by: made for the rows that are asked about, so that not all are held."""
 
-    Of rows that are known by the same, the second and later ones get a number, by their order.
-    """
-    frame = judgement.context.frames[table.name]
-    owners = accounts if table is ACCOUNT else _owner_keys(table, frame, accounts)
-    rows = pl.repeat("", len(owners), eager=True) if table is ACCOUNT else _row_keys(table, frame)
-    keys = pl.DataFrame({ACCOUNT_KEY: owners, ROW_KEY: rows})
-    several = keys.is_duplicated().arg_true()
-    if not len(several):
-        return keys
-    place = pl.int_range(pl.len()).over(ACCOUNT_KEY, ROW_KEY)
-    later = keys[several].with_columns(several.alias("at"), place.alias("place")).filter(pl.col("place") > 0)
-    told = later.select("at", pl.format("{}" + _BETWEEN + "{}", ROW_KEY, pl.col("place") + 1).alias("told"))
-    return keys.with_columns(keys[ROW_KEY].scatter(told["at"], told["told"]))
+    def __init__(self, accounts: pl.DataFrame, known_as: pl.DataFrame | None = None) -> None:
+        self._columns = only(accounts, ("source", "name", "stable-id"))
+        shared = repeated(self._columns.select("source", "stable-id"))
+        marked = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
+        self._columns = self._columns.with_columns(marked.alias("shared"))
+        self._known_as = no_aliases() if known_as is None else known_as
+
+    def without_id(self) -> pl.Series:
+        """The rows of accounts that go by their name, for want of a lasting id that is theirs alone."""
+        named = self._columns.select(pl.col("shared") | pl.col("stable-id").is_null()).to_series()
+        return named.arg_true().cast(pl.UInt32)
+
+    def of(self, rows: pl.Series) -> pl.Series:
+        """The keys of these accounts; null where there is no row."""
+        frame = self._columns[rows].with_columns(pl.col("source").cast(pl.String))
+        by_id = pl.when(~pl.col("shared")).then(pl.concat_str("source", pl.lit("#"), "stable-id"))
+        keys = frame.select(pl.coalesce(by_id, pl.concat_str("source", pl.lit("/"), "name")).alias("new"))
+        if self._known_as.height:
+            keys = keys.join(self._known_as, on="new", how="left", maintain_order="left")
+            keys = keys.select(pl.coalesce("known", "new"))
+        return keys.to_series().alias(ACCOUNT_KEY)
 
 
-def _owner_keys(table: Table, frame: pl.DataFrame, accounts: pl.Series) -> pl.Series:
+def _owner_keys(table: Table, frame: pl.DataFrame, accounts: _AccountKeys) -> pl.Series:
     if table.of_account:
-        owned = accounts.gather(frame[ACCOUNT_ROW])
+        owned = accounts.of(frame[ACCOUNT_ROW])
         if not owned.null_count():
             return owned
         # What names an account that is not there goes by the name it gives.
@@ -159,57 +164,112 @@ def _row_keys(table: Table, frame: pl.DataFrame) -> pl.Series:
     return frame.select(made.alias(ROW_KEY)).to_series()
 
 
+def _columns_known_by(table: Table) -> list[str]:
+    """The columns of a table that the keys of its rows are made of."""
+    by = table.known_by
+    owner = [ACCOUNT_ROW, "account"] if table.of_account else [source_column(table)]
+    return list(dict.fromkeys([*owner, *by.always, *by.otherwise, *([by.own] if by.own else [])]))
+
+
 def _as_text(frame: pl.DataFrame, name: str) -> pl.Expr:
     if isinstance(frame[name].dtype, pl.List):
         return pl.col(name).list.join("+")
     return pl.col(name).cast(pl.String)
 
 
-class Identities:
-    """The keys of the findings of one judgement, each table's worked out once."""
+def _parts(rows: pl.Series) -> Iterator[pl.Series]:
+    return (rows.slice(start, _AT_ONCE) for start in range(0, len(rows), _AT_ONCE))
 
-    def __init__(
-        self, judgement: Judgement, known_as: pl.DataFrame | None = None, keys: pl.Series | None = None
-    ) -> None:
+
+class Identities:
+    """The keys of the findings of one judgement, made for those that are asked about."""
+
+    def __init__(self, judgement: Judgement, known_as: pl.DataFrame | None = None) -> None:
         self.judgement = judgement
         self.known_as = no_aliases() if known_as is None else known_as
-        self._plain_keys = keys
         self.rule_keys = rule_keys(judgement.rulebook)
+        self._accounts = _AccountKeys(judgement.context.frames[ACCOUNT.name], self.known_as)
         self._tables: dict[str, pl.DataFrame] = {}
-        self._entries: dict[str, pl.DataFrame] = {}
-        self._accounts: pl.Series | None = None
+        self._later: dict[str, pl.DataFrame] = {}
 
     def alongside(self, judgement: Judgement) -> Identities:
         """Those of another judging of the same evidence: only entries of the register may differ."""
         other = Identities(judgement, self.known_as)
-        # What is worked out later for one of them is there for the other, too.
-        other._tables, other._accounts = self._tables, self._accounts
+        for ours, theirs in ((self._tables, other._tables), (self._later, other._later)):
+            theirs.update((name, frame) for name, frame in ours.items() if name != EXEMPTION.name)
         return other
 
     def of_table(self, name: str) -> pl.DataFrame:
         """ACCOUNT_KEY and ROW_KEY of every row of a table."""
-        known = self._entries if name == EXEMPTION.name else self._tables
-        if name not in known:
-            known[name] = keys_of(self.judgement, TABLES[name], self._account_keys())
-        return known[name]
+        if name not in self._tables:
+            rows = pl.int_range(self.judgement.context.frames[name].height, dtype=pl.UInt32, eager=True)
+            self._tables[name] = self.of_rows(name, rows)
+        return self._tables[name]
+
+    def of_rows(self, name: str, rows: pl.Series) -> pl.DataFrame:
+        """ACCOUNT_KEY and ROW_KEY of these rows of a table.
+
+        Of rows that are known by the same, the second and later ones get a number, by their order.
+        """
+        later = self._numbered(name)
+        keys = self._unnumbered(name, rows)
+        if not later.height:
+            return keys
+        numbers = (
+            rows.cast(pl.UInt32).alias(ROW).to_frame().join(later, on=ROW, how="left", maintain_order="left")
+        )
+        told = pl.format("{}" + _BETWEEN + "{}", ROW_KEY, "number")
+        return keys.hstack(numbers.select("number")).select(
+            ACCOUNT_KEY, pl.when(pl.col("number").is_null()).then(ROW_KEY).otherwise(told).alias(ROW_KEY)
+        )
 
     def prepare(self, demands: Iterable[Demand]) -> None:
-        """Work out the keys of all tables that these rules are judged on, side by side."""
-        self._account_keys()
+        """Find out which rows are known by the same in the tables that these rules are judged on."""
         tables = {demand.table for demand in demands if isinstance(demand, Rule)}
-        in_parallel(self.of_table, sorted(tables - {EXEMPTION.name}))
+        self._numbered(ACCOUNT.name)
+        in_parallel(self._numbered, sorted(tables - {ACCOUNT.name}), worth_it=2)
 
-    def _account_keys(self) -> pl.Series:
-        if self._accounts is None:
-            keys = self._plain_keys
-            if keys is None:
-                keys = account_keys(self.judgement.context.frames[ACCOUNT.name])
-            keys = keys.alias("new")
-            if self.known_as.height:
-                known = keys.to_frame().join(self.known_as, on="new", how="left", maintain_order="left")
-                keys = known.select(pl.coalesce("known", "new")).to_series()
-            self._accounts = keys
-        return self._accounts
+    def _numbered(self, name: str) -> pl.DataFrame:
+        """ROW and `number` of the rows of a table that are known by the same as one before them."""
+        if name not in self._later:
+            asked = self._perhaps_alike(name)
+            # All keys together would take much memory: they are made part by part, and a number of each kept.
+            hashes = [self._hashes(name, part) for part in (asked[:0], *_parts(asked))]
+            alike = asked.filter(pl.concat(hashes).is_duplicated())
+            keys = self._unnumbered(name, alike).with_columns(alike.alias(ROW))
+            number = (pl.int_range(pl.len()) + 1).over(ACCOUNT_KEY, ROW_KEY)
+            keys = keys.with_columns(number.alias("number")).filter(pl.col("number") > 1)
+            self._later[name] = keys.select(ROW, "number")
+        return self._later[name]
+
+    def _perhaps_alike(self, name: str) -> pl.Series:
+        """The rows of a table that may be known by the same as another one of them."""
+        table, frame = TABLES[name], self.judgement.context.frames[name]
+        if table is ACCOUNT and not self.known_as.height:
+            return self._accounts.without_id()
+        if table.of_account and not self._numbered(ACCOUNT.name).height:
+            # No two accounts are known by the same: only rows of one can be.
+            return frame[ACCOUNT_ROW].is_duplicated().arg_true().cast(pl.UInt32)
+        return pl.int_range(frame.height, dtype=pl.UInt32, eager=True)
+
+    def _hashes(self, name: str, rows: pl.Series) -> pl.Series:
+        """A number of the key of each of these rows, the same where keys are the same."""
+        table = TABLES[name]
+        if not table.of_account or self._numbered(ACCOUNT.name).height:
+            return self._unnumbered(name, rows).hash_rows()
+        # The places of accounts do as well as their keys, and are there already.
+        frame = only(self.judgement.context.frames[name], _columns_known_by(table))[rows]
+        stray = pl.when(pl.col(ACCOUNT_ROW).is_null()).then("account")
+        return frame.select(ACCOUNT_ROW, stray).with_columns(_row_keys(table, frame)).hash_rows()
+
+    def _unnumbered(self, name: str, rows: pl.Series) -> pl.DataFrame:
+        """ACCOUNT_KEY and ROW_KEY of some rows of a table, several of which may be known by the same."""
+        table = TABLES[name]
+        if table is ACCOUNT:
+            return self._accounts.of(rows).to_frame().with_columns(pl.lit("").alias(ROW_KEY))
+        frame = only(self.judgement.context.frames[name], _columns_known_by(table))[rows]
+        owners = _owner_keys(table, frame, self._accounts).alias(ACCOUNT_KEY)
+        return pl.DataFrame([owners, _row_keys(table, frame)])
 
     def located(self, table: str, wanted: pl.DataFrame) -> pl.DataFrame:
         """`wanted`, by its ACCOUNT_KEY and ROW_KEY, with ROW: the row of the table that is meant, or null."""
@@ -228,7 +288,7 @@ class Identities:
             keys = pl.DataFrame({ACCOUNT_KEY: [""], ROW_KEY: [EVERYBODY]}).with_columns(_none(ROW))
         else:
             rows = found.rows.cast(pl.UInt32)
-            keys = self.of_table(found.demand.table)[rows].with_columns(rows.alias(ROW))
+            keys = self.of_rows(found.demand.table, rows).with_columns(rows.alias(ROW))
         return keys.select(pl.lit(self.rule_keys[found.demand.id]).alias(RULE_KEY), ACCOUNT_KEY, ROW_KEY, ROW)
 
 
@@ -236,14 +296,33 @@ def _none(name: str) -> pl.Expr:
     return pl.lit(None, dtype=pl.UInt32).alias(name)
 
 
+class Distinct:
+    """Sees to it that no two findings have the same id, where these come one block after the other."""
+
+    def __init__(self) -> None:
+        self._parts: list[pl.DataFrame] = []
+
+    def add(self, ids: pl.Series) -> None:
+        """Enter the ids of one block: as two numbers each, which take half the room."""
+        first, rest = (pl.col(FINDING).str.slice(*part).str.to_integer(base=16) for part in ((0, 15), (15,)))
+        self._parts.append(ids.to_frame().select(first=first, rest=rest.cast(pl.Int32)))
+
+    def check(self) -> None:
+        """Raises ValueError if two of all that were entered are the same."""
+        if not self._parts:
+            return
+        parts = pl.concat(self._parts)
+        first = parts["first"].sort()
+        # Only where half of an id is there twice the other half can matter.
+        if (first[1:] == first[:-1]).any() and parts.is_duplicated().any():
+            raise ValueError("two findings of one run are known by the same keys")
+
+
 def finding_ids(keys: pl.DataFrame) -> pl.Series:
     """The id of each finding: 20 digits (80 bits) of the BLAKE2b of its keys, the same on every machine.
 
-    Raises ValueError if two of them come out alike: among a million that is once in 10^12.
+    That two of a million come out alike happens once in 10^12: see `Distinct`.
     """
-    told = keys.select(pl.concat_str(KEYS, separator="\x1e")).to_series()
-    digests = [hashlib.blake2b(text.encode(), digest_size=_DIGEST_BYTES).digest() for text in told]
-    ids = pl.Series(FINDING, digests, dtype=pl.Binary).bin.encode("hex")
-    if ids.n_unique() < len(ids):
-        raise ValueError("two findings of one run are known by the same keys")
-    return ids
+    told = keys.select(pl.concat_str(KEYS, separator="\x1e").cast(pl.Binary)).to_series().to_list()
+    digests = [hashlib.blake2b(text, digest_size=_DIGEST_BYTES).hexdigest() for text in told]
+    return pl.Series(FINDING, digests, dtype=pl.String)

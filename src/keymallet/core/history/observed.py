@@ -7,12 +7,20 @@ from functools import cached_property
 
 import polars as pl
 
-from keymallet.core.explaining.findings import Alike, alike
+from keymallet.core.base.columns import only
+from keymallet.core.explaining.findings import Alike, alike, number_of
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
-from keymallet.core.history.columns import ACCOUNT_KEY, KEYS, ROW, WHO
-from keymallet.core.history.identity import Identities, account_keys, aliases, aliases_before, finding_ids
+from keymallet.core.history.columns import ACCOUNT_KEY, FINDING, KEYS, ROW, WHO
+from keymallet.core.history.identity import (
+    Distinct,
+    Identities,
+    account_keys,
+    aliases,
+    aliases_before,
+    finding_ids,
+)
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.rulebook.model import Rule
 
@@ -36,10 +44,15 @@ class Observed:
         """For each of `alike` the places of its findings in `frame`."""
         places, start = [], 0
         for found in self.alike:
-            end = start + self._number_of(found)
+            end = start + number_of(self.judgement, found)
             places.append((found, pl.int_range(start, end, eager=True)))
             start = end
         return places
+
+    def part(self, found: list[Alike], start: int) -> Observed:
+        """The same of some of them, which stand together in `frame` from this place on."""
+        height = sum(number_of(self.judgement, each) for each in found)
+        return Observed(self.judgement, self.identities, found, self.frame.slice(start, height), self._before)
 
     def identities_before(self, judgement: Judgement) -> Identities:
         """The keys in the evidence of the run before: its accounts go by what they are known by now."""
@@ -53,36 +66,51 @@ class Observed:
         self._before.append(identities)
         return identities
 
-    def _number_of(self, found: Alike) -> int:
-        return self.identities.of_findings(found).height if found.rows is None else len(found.rows)
-
 
 def observe(
     judgement: Judgement, known: pl.DataFrame | None = None, found: list[Alike] | None = None
 ) -> Observed:
     """Find out what each finding is known by: of all there are, or of those that are `found`.
 
-    `known` are the findings of the run before, as `Observed.frame` has them: by these an account is known
-    again where its source gives lasting ids only now, or no longer.
+    For `known` see `Observer`. Raises ValueError if two of them are known by the same.
     """
-    accounts = judgement.context.frames[ACCOUNT.name]
-    plain = account_keys(accounts)
-    identities = Identities(judgement, None if known is None else aliases(known, accounts, plain), plain)
     found = alike(judgement, together=True) if found is None else found
-    identities.prepare(each.demand for each in found if each.rows is not None)
-    who: dict[str, pl.DataFrame] = {}
-    parts = [_nothing()]
-    for each in found:
-        keys = identities.of_findings(each)
-        parts.append(
-            keys.hstack(_who(judgement, each, keys[ROW], who)).with_columns(
-                pl.lit(each.demand.id).alias("rule"),
-                pl.lit(each.verdict.word).alias("verdict"),
-                pl.lit(each.demand.severity.word).alias("severity"),
+    observed = Observer(judgement, found, known).observed(found)
+    distinct = Distinct()
+    distinct.add(observed.frame[FINDING])
+    distinct.check()
+    return observed
+
+
+class Observer:
+    """Finds out what findings of one judging are known by; what that takes of each table is worked out once.
+
+    `known` are the findings of the run before, as `Observed.frame` has them: by these an account is known
+    again where its source gives lasting ids only now, or no longer. `found` are all findings it will be asked
+    about, in one piece or in many.
+    """
+
+    def __init__(self, judgement: Judgement, found: list[Alike], known: pl.DataFrame | None = None) -> None:
+        self.judgement = judgement
+        accounts = judgement.context.frames[ACCOUNT.name]
+        other = None if known is None else aliases(known, accounts, account_keys(accounts))
+        self.identities = Identities(judgement, other)
+        self.identities.prepare(each.demand for each in found if each.rows is not None)
+
+    def observed(self, found: list[Alike]) -> Observed:
+        """What these are known by."""
+        parts = [_nothing()]
+        for each in found:
+            keys = self.identities.of_findings(each)
+            parts.append(
+                keys.hstack(_who(self.judgement, each, keys[ROW])).with_columns(
+                    pl.lit(each.demand.id).alias("rule"),
+                    pl.lit(each.verdict.word).alias("verdict"),
+                    pl.lit(each.demand.severity.word).alias("severity"),
+                )
             )
-        )
-    frame = pl.concat(parts)
-    return Observed(judgement, identities, found, frame.with_columns(finding_ids(frame)))
+        frame = pl.concat(parts)
+        return Observed(self.judgement, self.identities, found, frame.with_columns(finding_ids(frame)))
 
 
 def _nothing() -> pl.DataFrame:
@@ -90,24 +118,23 @@ def _nothing() -> pl.DataFrame:
     return pl.DataFrame(schema={**dict.fromkeys(KEYS, pl.String()), ROW: pl.UInt32(), **WHO, **texts})
 
 
-def _who(judgement: Judgement, found: Alike, rows: pl.Series, known: dict[str, pl.DataFrame]) -> pl.DataFrame:
-    """WHO of findings of one rule; `known` keeps what was worked out for a table."""
+def _who(judgement: Judgement, found: Alike, rows: pl.Series) -> pl.DataFrame:
+    """WHO of findings of one rule."""
     if not isinstance(found.demand, Rule) or found.rows is None:
         return pl.DataFrame(schema=WHO).clear(len(rows))
-    table = found.demand.table
-    if table not in known:
-        known[table] = _who_of(judgement.context.frames, TABLES[table])
-    return known[table][rows]
+    return _who_of(judgement.context.frames, TABLES[found.demand.table], rows)
 
 
-def _who_of(frames: dict[str, pl.DataFrame], table: Table) -> pl.DataFrame:
-    """WHO of each row of a table."""
-    frame = frames[table.name]
+def _who_of(frames: dict[str, pl.DataFrame], table: Table, rows: pl.Series) -> pl.DataFrame:
+    """WHO of these rows of a table."""
+    accounts = frames[ACCOUNT.name]
     if table is ACCOUNT:
-        return _accounts(frame)
+        return _accounts(accounts, rows)
     if table.of_account:
-        owners = _accounts(frames[ACCOUNT.name])[frame[ACCOUNT_ROW]]
+        frame = only(frames[table.name], ("account", ACCOUNT_ROW))[rows]
+        owners = _accounts(accounts, frame[ACCOUNT_ROW])
         return owners.with_columns(pl.coalesce("account", frame["account"]))
+    frame = frames[table.name][rows]
     source = frame[source_column(table)].cast(pl.String)
     told = (
         pl.DataFrame(schema=WHO)
@@ -117,5 +144,6 @@ def _who_of(frames: dict[str, pl.DataFrame], table: Table) -> pl.DataFrame:
     return told.with_columns(frame["unit"]) if "unit" in frame.columns else told
 
 
-def _accounts(frame: pl.DataFrame) -> pl.DataFrame:
-    return frame.select(pl.col(name).cast(pl.String) for name in WHO)
+def _accounts(accounts: pl.DataFrame, rows: pl.Series) -> pl.DataFrame:
+    """WHO of accounts; null where there is no row."""
+    return only(accounts, WHO)[rows].select(pl.col(name).cast(pl.String) for name in WHO)

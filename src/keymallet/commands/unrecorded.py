@@ -1,0 +1,127 @@
+"""What the logbook knows of the findings of a judging that is not written into it; causes stay open."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import polars as pl
+
+from keymallet.commands.judging_inputs import JudgingInputs
+from keymallet.commands.wholeness import wholeness
+from keymallet.core.base.problems import KeymalletError
+from keymallet.core.explaining.findings import Alike, alike
+from keymallet.core.history.added import added
+from keymallet.core.history.answerers import Answering
+from keymallet.core.history.answers import Answers
+from keymallet.core.history.block_by_block import told_in_blocks
+from keymallet.core.history.columns import COLUMNS, ENDED, FINDING, LIFE, TOLD, TOLD_AT
+from keymallet.core.history.due import due_dates
+from keymallet.core.history.lives import first_lives, follow
+from keymallet.core.history.observed import Observed, Observer
+from keymallet.core.history.states import Cause
+from keymallet.core.judging.judge import Judgement
+
+if TYPE_CHECKING:
+    from keymallet.store.logbook.logbook import Logbook
+    from keymallet.store.logbook.records import RunLine
+    from keymallet.store.snapshot import Snapshot
+
+_NEEDED = [name for name in COLUMNS if name not in (*TOLD, TOLD_AT)]
+"""What is asked of the findings of the last run: not what was said of them."""
+
+
+def told_unrecorded(inputs: JudgingInputs, judgement: Judgement, structured: bool) -> Iterator[pl.DataFrame]:
+    """Every finding as outputs have it, block after block: see `told_in_blocks`."""
+    last = _Last.of(inputs)
+    found = alike(judgement, together=True)
+    observer = Observer(judgement, found, last.findings)
+    if last.findings is None:
+
+        def known(block: list[Alike], place: int) -> tuple[Observed, pl.DataFrame]:
+            observed = observer.observed(block)
+            return observed, _never_seen(observed)
+
+    else:
+        # How a finding goes on shows only where all of them are held against all of the last run.
+        everything = observer.observed(found)
+        lives = last.lives(inputs, everything, last.findings)
+
+        def known(block: list[Alike], place: int) -> tuple[Observed, pl.DataFrame]:
+            observed = everything.part(block, place)
+            return observed, lives.slice(place, observed.frame.height)
+
+    yield from told_in_blocks(judgement, found, known, _entries(inputs), structured=structured)
+
+
+def added_unrecorded(inputs: JudgingInputs, judgement: Judgement) -> pl.DataFrame:
+    """ADDED of every finding, in the order of `alike`; without since when each is one, which is not asked."""
+    last = _Last.of(inputs)
+    found = alike(judgement, together=True)
+    observed = Observer(judgement, found, last.findings).observed(found)
+    before = last.findings
+    lives = _never_seen(observed) if before is None else last.lives(inputs, observed, before)
+    whose = Answering(judgement, _entries(inputs)).of(observed)
+    table = observed.frame.hstack(lives.drop(FINDING)).hstack(whose)
+    table = table.with_columns(pl.lit(None, dtype=TOLD["since"]).alias("since"))
+    return added(table.with_columns(due_dates(table, judgement.rulebook)), judgement.at)
+
+
+def _entries(inputs: JudgingInputs) -> tuple[Answers, ...]:
+    return inputs.estate.answers if inputs.estate else ()
+
+
+@dataclass(frozen=True)
+class _Last:
+    """The last run, if there is one, and its findings."""
+
+    logbook: Logbook | None = None
+    run: RunLine | None = None
+    findings: pl.DataFrame | None = None
+
+    @classmethod
+    def of(cls, inputs: JudgingInputs) -> _Last:
+        if inputs.estate is None or inputs.estate.logbook is None:
+            return cls()
+        # What opens logbooks takes a while to load.
+        from keymallet.commands.logbooks import open_logbook
+
+        logbook = None
+        # Where there is none yet, or it cannot be read, findings have no history; they are judged anyhow.
+        with suppress(KeymalletError):
+            logbook = open_logbook(inputs.estate)
+        run = logbook.last() if logbook else None
+        return cls(logbook, run, logbook.findings(run, _NEEDED) if logbook and run else None)
+
+    def lives(self, inputs: JudgingInputs, observed: Observed, before: pl.DataFrame) -> pl.DataFrame:
+        """FINDING and LIFE of each finding, held against those `before`."""
+        retired = inputs.estate.retired if inputs.estate else ()
+        whole = wholeness(inputs.snapshot, retired, self._snapshot(inputs))
+        lives = follow(before, observed, _no_steps, whole, _nothing_ended, observed.judgement.at)
+        known = pl.when(pl.col("cause") != str(Cause.NOT_KNOWN)).then("cause").alias("cause")
+        return lives.frame.with_columns(known)
+
+    def _snapshot(self, inputs: JudgingInputs) -> Snapshot | None:
+        """What the last run rested on, if it is still there."""
+        if inputs.estate is None or self.logbook is None or self.run is None:
+            return None
+        from keymallet.commands.logbooks import snapshot_of_run
+
+        rested_on = self.logbook.record(self.run).snapshot
+        return snapshot_of_run(inputs.estate.snapshots, rested_on) if rested_on else None
+
+
+def _never_seen(observed: Observed) -> pl.DataFrame:
+    """FINDING and no life: nobody has seen these findings before, as far as anybody knows."""
+    frame = first_lives(observed, observed.judgement.at).frame
+    return frame.with_columns(pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
+
+
+def _no_steps(keys: Collection[str]) -> None:
+    return None
+
+
+def _nothing_ended(ids: pl.Series) -> pl.DataFrame:
+    return pl.DataFrame(schema=ENDED)

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cached_property
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -13,6 +14,7 @@ import polars as pl
 from keymallet.core.base.listing import and_more, how_many
 from keymallet.core.history.states import BROKEN, State
 from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.outputs.values import parts_of
 
 _BROKEN = [*map(str, BROKEN)]
 _NAMED = 3
@@ -176,6 +178,12 @@ class Content:
         """How many findings changed to each state with the run, in the order of states."""
         counted = dict(self.changes["state"].value_counts().iter_rows()) if self.changes.height else {}
         return {str(state): int(counted[str(state)]) for state in State if str(state) in counted}
+
+
+def rows_of(frame: pl.DataFrame) -> Iterator[dict[str, Any]]:
+    """The rows of a frame, one by one: never more than a few of them are Python's at a time."""
+    for part in parts_of(frame):
+        yield from part.iter_rows(named=True)
 
 
 def day(instant: datetime | None, clock: ZoneInfo) -> str:

@@ -8,7 +8,8 @@ from typing import Any
 import msgspec
 
 from keymallet.reports import rows
-from keymallet.reports.content import Content
+from keymallet.reports.content import Content, rows_of
+from keymallet.reports.long_json import formatted, place_of_list
 from keymallet.reports.registry import Look
 
 SCHEMA = "https://keymallet.example/schemas/report-1.json"
@@ -17,21 +18,13 @@ SCHEMA = "https://keymallet.example/schemas/report-1.json"
 
 def write(content: Content, look: Look) -> Iterator[bytes]:
     """The object; instants as RFC 3339, how late something is in seconds, what is not known as null."""
+    findings = place_of_list()
     told = {
         **about(content),
         "rules": [_named_as_elsewhere(msgspec.to_builtins(rule)) for rule in content.rules],
-        "findings": [],
+        "findings": findings,
     }
-    yield msgspec.json.format(msgspec.json.encode(told)).removesuffix(_END)
-    between = b""
-    for part in filter(len, rows.tables(content)):
-        listed = msgspec.json.format(msgspec.json.encode(part.rows(named=True)))
-        yield between + listed[1:-2].replace(b"\n", b"\n  ")
-        between = b","
-    yield (b"\n  " if between else b"") + _END + b"\n"
-
-
-_END = b"]\n}"
+    return formatted(told, {findings: (row for part in rows.tables(content) for row in rows_of(part))})
 
 
 def _named_as_elsewhere(told: dict[str, Any]) -> dict[str, Any]:

@@ -8,13 +8,16 @@ from __future__ import annotations
 
 import re
 import uuid
+from collections.abc import Iterable, Iterator
 from typing import Any
 
-import msgspec
+import polars as pl
 
 from keymallet.core.base.printable import plain
+from keymallet.core.history.columns import FINDING
 from keymallet.core.history.states import BROKEN
-from keymallet.reports.content import Content, RuleLine, basis, who
+from keymallet.reports.content import Content, RuleLine, basis, rows_of, who
+from keymallet.reports.long_json import formatted, place_of_list
 from keymallet.reports.registry import Look
 
 VERSION = "1.1.3"
@@ -24,13 +27,10 @@ _NAMES = uuid.UUID("4a6f6c2e-6f0b-5d53-9a51-7c5c0d2f8f13")
 _OURS = "https://keymallet.example/ns/oscal"
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """The document as JSON."""
     at = f"{content.at:%Y-%m-%dT%H:%M:%SZ}"
-    rows = list(content.findings.iter_rows(named=True))
-    of_rule: dict[str, list[dict[str, Any]]] = {}
-    for row in rows:
-        of_rule.setdefault(row["rule"], []).append(row)
+    observations, findings = place_of_list(), place_of_list()
     result: dict[str, Any] = {
         "uuid": _id(content, "result"),
         "title": plain(f"{content.organisation}: {content.rulebook}"),
@@ -48,12 +48,18 @@ def write(content: Content, look: Look) -> bytes:
         },
     }
     result["props"] += [_property("limited to", said) for said in content.narrowed]
-    if rows:
-        result["observations"] = [_observation(content, row, at) for row in rows]
-    findings = [_finding(content, rule, of_rule.get(rule.id, [])) for rule in content.rules]
-    result["findings"] = [finding for finding in findings if finding is not None]
-    if not result["findings"]:
-        del result["findings"]
+    # Lists that are there have to have members.
+    lists: dict[str, Iterable[Any]] = {}
+    if content.findings.height:
+        result["observations"] = observations
+        lists[observations] = (_observation(content, row, at) for row in rows_of(content.findings))
+    states = content.findings.select("rule", "state", FINDING)
+    broken = set(states["rule"].unique())
+    # Of a rule by which all who were asked could not be judged there is nothing to say.
+    told = [rule for rule in content.rules if rule.id in broken or not (rule.unproven or content.narrowed)]
+    if told:
+        result["findings"] = findings
+        lists[findings] = (_finding(content, rule, states.filter(pl.col("rule") == rule.id)) for rule in told)
     if content.gaps:
         result["remarks"] = plain("The evidence is incomplete: " + "; ".join(content.gaps))
     document = {
@@ -81,18 +87,16 @@ def write(content: Content, look: Look) -> bytes:
             },
         }
     }
-    return msgspec.json.format(msgspec.json.encode(document)) + b"\n"
+    return formatted(document, lists)
 
 
-def _finding(content: Content, rule: RuleLine, rows: list[dict[str, Any]]) -> dict[str, Any] | None:
-    """How a rule came out; nothing where all who were asked could not be judged."""
-    if not rows and (rule.unproven or content.narrowed):
-        return None
+def _finding(content: Content, rule: RuleLine, states: pl.DataFrame) -> dict[str, Any]:
+    """How a rule came out; `states` are those of its findings."""
+    found = set(states["state"])
     # What is exempt, or was not seen, is not in breach; it is not met either.
-    status = {"state": "not-satisfied" if rows else "satisfied"}
-    if rows and not any(row["state"] in _IN_BREACH for row in rows):
-        states = sorted({row["state"] for row in rows})
-        status |= {"reason": "other", "remarks": f"all that fall short are: {', '.join(states)}"}
+    status = {"state": "not-satisfied" if found else "satisfied"}
+    if found and not found & _IN_BREACH:
+        status |= {"reason": "other", "remarks": f"all that fall short are: {', '.join(sorted(found))}"}
     finding: dict[str, Any] = {
         "uuid": _id(content, f"rule {rule.id}"),
         "title": plain(rule.title),
@@ -100,9 +104,9 @@ def _finding(content: Content, rule: RuleLine, rows: list[dict[str, Any]]) -> di
         "props": [_property("severity", rule.severity), *(_property("after", cite) for cite in rule.cite)],
         "target": {"type": "objective-id", "target-id": _control(rule.id), "status": status},
     }
-    if rows:
+    if found:
         finding["related-observations"] = [
-            {"observation-uuid": _observation_id(content, row)} for row in rows
+            {"observation-uuid": _observation_id(content, each)} for each in states[FINDING]
         ]
     if rule.advice:
         finding["remarks"] = plain(rule.advice)
@@ -115,7 +119,7 @@ def _observation(content: Content, row: dict[str, Any], at: str) -> dict[str, An
     for name in ("first-seen", "due"):
         told[name] = f"{row[name]:%Y-%m-%dT%H:%M:%SZ}" if row[name] else None
     observation: dict[str, Any] = {
-        "uuid": _observation_id(content, row),
+        "uuid": _observation_id(content, row[FINDING]),
         "title": plain(who(row)),
         "description": plain(row["because"] or row["title"] or row["rule"]),
         "props": [_property(name, value) for name, value in told.items() if value],
@@ -142,8 +146,8 @@ def _token(text: str) -> str:
     return found if re.match(r"[^\W\d]", found) else f"n-{found}"
 
 
-def _observation_id(content: Content, row: dict[str, Any]) -> str:
-    return _id(content, f"finding {row['finding-id']}")
+def _observation_id(content: Content, finding: str) -> str:
+    return _id(content, f"finding {finding}")
 
 
 def _id(content: Content, what: str) -> str:

@@ -6,13 +6,13 @@ Files are named from the folder of the estate file.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 from urllib.parse import quote
 
-import msgspec
-
 from keymallet.core.base.printable import plain
-from keymallet.reports.content import Content, RuleLine, basis, who
+from keymallet.reports.content import Content, RuleLine, basis, rows_of, who
+from keymallet.reports.long_json import formatted, place_of_list
 from keymallet.reports.registry import Look
 
 _LEVEL = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
@@ -21,8 +21,9 @@ _FOLDER = "ESTATE"
 _NEW = ("new", "back", "exemption ended")
 
 
-def write(content: Content, look: Look) -> bytes:
+def write(content: Content, look: Look) -> Iterator[bytes]:
     """The log, with one run in it."""
+    results = place_of_list()
     at = f"{content.at:%Y-%m-%dT%H:%M:%S.%fZ}"
     index = {rule.id: place for place, rule in enumerate(content.rules)}
     run: dict[str, Any] = {
@@ -51,10 +52,7 @@ def write(content: Content, look: Look) -> bytes:
             }
         ],
         "properties": {what: plain(value) for what, value in basis(content)},
-        "results": [
-            _result(content, row, index.get(row["rule"], -1))
-            for row in content.findings.iter_rows(named=True)
-        ],
+        "results": results,
     }
     run["properties"]["verdict"] = content.verdict()
     if content.narrowed:
@@ -64,7 +62,8 @@ def write(content: Content, look: Look) -> bytes:
         "version": "2.1.0",
         "runs": [run],
     }
-    return msgspec.json.format(msgspec.json.encode(log)) + b"\n"
+    told = (_result(content, row, index.get(row["rule"], -1)) for row in rows_of(content.findings))
+    return formatted(log, {results: told})
 
 
 def _rule(rule: RuleLine) -> dict[str, Any]:

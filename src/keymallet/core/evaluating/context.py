@@ -123,7 +123,7 @@ class EvaluationContext:
         """These rows of a table: all columns, or those that are named."""
         frame = self.frames[table]
         columns = frame.get_columns() if names is None else [frame[name] for name in names]
-        return pl.DataFrame([self._in_one_piece(table, column).gather(rows) for column in columns])
+        return pl.DataFrame([self._in_one_piece(table, column) for column in columns])[rows]
 
     def _in_one_piece(self, table: str, column: pl.Series) -> pl.Series:
         """The column, put in one piece for good if it is of lists: taking rows of it would do so anew."""

@@ -34,6 +34,7 @@ bench: $(VENV)/ready                  ## times and memory on N accounts (default
 		$(BIN)/python bench/mending.py build/bench && exit $$told
 
 schema: $(VENV)/ready                 ## what in docs/ follows from the code: schemas, dictionary, functions
+	$(BIN)/python tools/write_parser.py
 	$(BIN)/python tools/write_docs.py
 
 man: $(VENV)/ready                    ## the manual pages in man/, which are installed with the program

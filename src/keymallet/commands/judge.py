@@ -20,6 +20,7 @@ from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.explaining.findings import (
     accounts_by_topic,
     besides,
+    breaches_in_short,
     findings,
     on_numbers,
     on_people,
@@ -187,8 +188,7 @@ def _show_in_short(
     if worst.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        broken = findings(judgement, (Verdict.BREACH,), worst.rows)
-        show_worst_in_short(out, broken, worst.names, worst.breached)
+        show_worst_in_short(out, breaches_in_short(judgement, worst.rows), worst.names, worst.breached)
     left_out = []
     for number, (noun, title, *_) in zip(besides(judgement), BESIDES, strict=True):
         left_out += [f"{title} ({how_many(number, *noun)})"] if number else []

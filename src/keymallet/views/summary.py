@@ -158,22 +158,23 @@ def _part(part: int, whole: int, cells: int) -> int:
     return min(max(round(cells * part / whole), 1), cells - 1)
 
 
-def show_worst_in_short(out: Console, findings: pl.DataFrame, accounts: list[str], breached: int) -> None:
-    """Print a line for each of the worst accounts: how many breaches, and of which the gravest is."""
+def show_worst_in_short(out: Console, worst: pl.DataFrame, accounts: list[str], breached: int) -> None:
+    """Print a line for each of the worst accounts: how many breaches, and of which the gravest is.
+
+    `worst` is as `breaches_in_short` counts them, of these accounts.
+    """
     table = PlainTable(header=False)
     # A name that is divided cannot be copied; one of hundreds of letters would leave no room for the rest.
     table.add_column("", no_wrap=max(map(len, accounts), default=0) <= LONGEST_WHOLE)
     table.add_column("", justify="right", no_wrap=True)
     table.add_column("", no_wrap=True)
     table.add_column("", ratio=1, overflow="fold")
-    for account in accounts:
-        mine = findings.filter((pl.col("account") == account) & (pl.col("verdict") == "breach"))
-        first = mine.row(0, named=True)
+    for account, each in zip(accounts, worst.iter_rows(named=True), strict=True):
         table.add_row(
             text(f"  {account}"),
-            how_many(mine.height, "breach", "breaches"),
-            Text(first["severity"], SEVERITY_STYLES[SEVERITIES[first["severity"]]]),
-            text(first["title"], "dim"),
+            how_many(each["breaches"], "breach", "breaches"),
+            Text(each["severity"], SEVERITY_STYLES[SEVERITIES[each["severity"]]]),
+            text(each["title"], "dim"),
         )
     out.print(table)
     if breached > len(accounts):

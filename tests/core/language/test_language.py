@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import tomllib
 from datetime import UTC, datetime, timedelta
+from importlib.resources import files
 
+import lark
 import pytest
 
 from keymallet.core.facts.declaration import TABLES
@@ -12,9 +15,10 @@ from keymallet.core.language import tree
 from keymallet.core.language.check import check_flag, definition
 from keymallet.core.language.functions import FUNCTIONS
 from keymallet.core.language.literals import parse_instant, parse_span, span_text
-from keymallet.core.language.parse import parse
+from keymallet.core.language.parse import BUILT, _parser, built_of, parse
 from keymallet.core.language.scope import Book, Written
 from keymallet.core.language.tree import AddSub, BoolOp, Compare, Fault, Literal, Name, Not, Span
+from keymallet.sources.rulebooks import shipped, shipped_text
 
 NOWHERE = Span(0, 0)
 
@@ -264,3 +268,37 @@ def test_every_table_is_declared_in_full(table: Table) -> None:
 def test_every_function_says_what_it_does() -> None:
     """The one table serves the checker, the compiler and the docs."""
     assert all(function.meaning and function.takes for function in FUNCTIONS.values())
+
+
+def test_the_parser_that_ships_is_the_one_of_the_grammar() -> None:
+    """After a change of the grammar, or with another Lark: `make schema` builds it anew."""
+    folder = files("keymallet.core.language")
+    grammar = folder.joinpath("grammar.lark").read_text("utf-8")
+    assert folder.joinpath(BUILT).read_bytes().startswith(built_of(grammar) + b"\n")
+
+
+def test_built_anew_the_parser_reads_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every expression of the rulebooks that ship, and faults; as where another version of Lark is installed."""
+    texts = [
+        "enabled and",
+        "a = = b",
+        "age(created) <= 3d",
+        "not (enabled or kind in [person, 'x'])",
+        "1d + $",
+    ]
+    for book in shipped():
+        told = tomllib.loads(shipped_text(book))
+        texts += told.get("terms", {}).values()
+        texts += [
+            rule[name] for rule in told.get("rule", {}).values() for name in ("who", "must") if name in rule
+        ]
+    shipped_trees = [parse(text) for text in texts]
+    assert len(texts) > 150
+    monkeypatch.setattr(lark, "__version__", "0")
+    for each in (_parser, parse):
+        each.cache_clear()
+    try:
+        assert [parse(text) for text in texts] == shipped_trees
+    finally:
+        for each in (_parser, parse):
+            each.cache_clear()

@@ -334,6 +334,27 @@ def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
     return counts
 
 
+def breaches_in_short(judgement: Judgement, accounts: pl.Series) -> pl.DataFrame:
+    """How many breaches each of these accounts has, and which is the gravest, without a word on any of them.
+
+    `accounts` are rows of the account table; so is `row`, with `breaches`, and `severity` and `title` of the
+    gravest: the first that `findings` would tell of.
+    """
+    parts = [pl.DataFrame(schema={"row": pl.UInt32(), "severity": pl.String(), "title": pl.String()})]
+    for found in alike(judgement, (Verdict.BREACH,), accounts):
+        assert isinstance(found.demand, Rule) and found.rows is not None, "numbers are no account's"
+        rows = judgement.accounts(found.demand, found.rows).cast(pl.UInt32).alias("row").to_frame()
+        parts.append(
+            rows.with_columns(
+                pl.lit(found.demand.severity.word).alias("severity"),
+                pl.lit(found.demand.title).alias("title"),
+            )
+        )
+    of_each = pl.concat(parts).group_by("row", maintain_order=True)
+    counted = of_each.agg(pl.len().alias("breaches"), pl.first("severity", "title"))
+    return accounts.alias("row").to_frame().join(counted, on="row", how="left", maintain_order="left")
+
+
 # A score is one whole number with fifteen bits for each of the four severities, the gravest in the highest:
 # to compare two scores is to compare the counts of the gravest first. 63 bits hold them; a severity's count
 # would run into the next only above 32,767 breaches, of which no account has one for each of so many rules.

@@ -108,14 +108,15 @@ def alike(
     rules = [rule for rule in judgement.rulebook.rules if topic in (None, rule.topic)]
     gravest_first = sorted(rules, key=lambda rule: -rule.severity)
     nobody = _of_nobody(judgement) if together else {}
+    wanted = None if accounts is None else accounts.implode()
     found = []
     for verdict in verdicts:
         for rule in gravest_first:
             if verdict is Verdict.UNPROVEN and rule.id in nobody:
                 continue
             rows = judgement.rows(rule, verdict)
-            if accounts is not None:
-                rows = rows.filter(judgement.accounts(rule, rows).is_in(accounts.implode()))
+            if wanted is not None and len(rows):
+                rows = rows.filter(judgement.accounts(rule, rows).is_in(wanted))
             if len(rows):
                 found.append(Alike(rule, verdict, rows))
         if verdict is Verdict.UNPROVEN:
@@ -312,7 +313,10 @@ def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) ->
     for rule in judgement.rulebook.rules:
         if topic not in (None, rule.topic):
             continue
-        rows = judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH))
+        rows = judgement.rows(rule, Verdict.BREACH)
+        if not len(rows):
+            continue
+        rows = judgement.accounts(rule, rows)
         if rule.table != "account":
             rows = rows.drop_nulls().unique()
         # Each account stands once among the rows: adding to a few places beats grouping all there are.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from enum import IntEnum
+from functools import cache
 
 import polars as pl
 
@@ -31,10 +32,15 @@ def verdict(lowering: Lowering, rule: Rule) -> pl.Expr:
     who, must = lowering.lower(rule.who), lowering.lower(rule.must)
     return (
         pl.when(~who.fill_null(True))
-        .then(pl.lit(int(Verdict.OUT_OF_SCOPE), dtype=pl.UInt8))
+        .then(_code(Verdict.OUT_OF_SCOPE))
         .when(must.fill_null(False))
-        .then(pl.lit(int(Verdict.MET), dtype=pl.UInt8))
+        .then(_code(Verdict.MET))
         .when(who.fill_null(False) & ~must.fill_null(True))
-        .then(pl.lit(int(Verdict.BREACH), dtype=pl.UInt8))
-        .otherwise(pl.lit(int(Verdict.UNPROVEN), dtype=pl.UInt8))
+        .then(_code(Verdict.BREACH))
+        .otherwise(_code(Verdict.UNPROVEN))
     )
+
+
+@cache
+def _code(verdict: Verdict) -> pl.Expr:
+    return pl.lit(int(verdict), dtype=pl.UInt8)

@@ -7,6 +7,7 @@ import operator
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -90,19 +91,19 @@ class Lowering:
     @property
     def now(self) -> pl.Expr:
         """The instant judged at."""
-        return pl.col(AT) if self.at is None else pl.lit(self.at, dtype=INSTANT)
+        return pl.col(AT) if self.at is None else _literal(self.at, INSTANT)
 
     def _constant(self, node: typed.Const) -> pl.Expr:
         value = node.value
         if isinstance(value, datetime):
             if value.tzinfo is None:
                 value = value.replace(tzinfo=self.clock)
-            return pl.lit(value.astimezone(ZoneInfo("UTC")), dtype=INSTANT)
+            return _literal(value.astimezone(ZoneInfo("UTC")), INSTANT)
         if node.type.kind is Kind.SPAN:
-            return pl.lit(value, dtype=pl.Duration("us"))
+            return _literal(value, pl.Duration("us"))
         if node.type.kind is Kind.WORD and node.type.words:
-            return pl.lit(value, dtype=pl.Enum(node.type.words))
-        return pl.lit(value)
+            return _literal(value, pl.Enum(node.type.words))
+        return _literal(value)
 
     def _per_population(self, node: typed.PerPopulation) -> pl.Expr:
         value = self.lower(node.default)
@@ -187,9 +188,8 @@ class Lowering:
         """Whether a row came from one of these sources."""
         everybody = self.evidence.sources
         if len(sources) in (0, len(everybody)):
-            return pl.lit(bool(sources), dtype=pl.Boolean)
-        column = source_column(TABLES[table])
-        return pl.col(column).is_in(pl.Series(sources, dtype=pl.Enum(everybody)).implode())
+            return _literal(bool(sources), pl.Boolean())
+        return _is_one_of(source_column(TABLES[table]), tuple(sources), tuple(everybody))
 
     def _known(self, node: typed.Known) -> pl.Expr:
         known = self.lower(node.operand).is_not_null()
@@ -208,6 +208,20 @@ class Lowering:
         kinds = tuple(argument.type.kind for argument in node.arguments)
         nones = tuple(self.lower(none) for none in node.nones)
         return FUNCTIONS[node.function].lower(Operands(values, kinds, self.now, self.clock, nones))
+
+
+# Expressions never change, and a rulebook asks for few different ones of these kinds, many times: making one
+# of an instant takes as long as it takes a small estate to be judged by a rule.
+
+
+@functools.lru_cache(maxsize=4096, typed=True)
+def _literal(value: Any, kind: pl.DataType | None = None) -> pl.Expr:
+    return pl.lit(value, dtype=kind)
+
+
+@functools.lru_cache(maxsize=1024)
+def _is_one_of(column: str, words: tuple[str, ...], of: tuple[str, ...]) -> pl.Expr:
+    return pl.col(column).is_in(pl.Series(words, dtype=pl.Enum(of)).implode())
 
 
 def _decided(

@@ -87,6 +87,10 @@ LATE = {
     ("commands/report.py", "keymallet.commands.report_drawn"): "most reports need no snapshot",
     ("commands/report.py", "keymallet.commands"): "most reports are not sent",
     ("commands/judging_inputs.py", "keymallet.commands.taking_in"): "most judging reads no sources",
+    (
+        "sources/export/json_export.py",
+        "keymallet.sources.export.json_blocks",
+    ): "most exports are no JSON lines",
     ("store/logbook/connecting.py", "alembic"): "only a logbook that is new or of an older version needs it",
     ("core/base/nearest.py", "rapidfuzz"): "only a mistyped word needs it",
     ("reports/openmetrics.py", "prometheus_client.openmetrics"): "an extra that need not be installed",

@@ -14,7 +14,7 @@ import msgspec
 import polars as pl
 import pyarrow as pa
 
-from keymallet.core.base.problems import fail
+from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.model import Column, Kind
 from keymallet.core.facts.reading import Refusal, digest_of_record
 from keymallet.sources.export.column_map import Cell, RowMap
@@ -26,8 +26,10 @@ from keymallet.sources.shared import limits
 
 LIST_MARK = "\x1f"
 """Between the members of a list, in a cell: the unit separator stands in no name."""
-_KEYS_LOOKED_AT = 1_000
+KEYS_LOOKED_AT = 1_000
+"""So many records say which paths there are."""
 _PLAIN = re.compile(r"[\w$@-]+")
+_BLANK_LINE = re.compile(rb"(?:\A|\n)[ \t\r]*(?=\n)|\n[ \t\r]+\Z")
 _ONE_A_LINE = "each line has to be an object of its own, or the whole a list of them"
 
 
@@ -46,6 +48,20 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
 
     Raises KeymalletError where the file as a whole is not what it should be.
     """
+    data = json_data(data, file, encoding)
+    records = Records(file)
+    if is_document(data, inside):
+        _from_document(data, records, inside)
+    else:
+        lines_into(data, records)
+        check_read(data, file, records.refused, len(records.records))
+    if not records.records and records.refused:
+        raise _nothing_read(file, records.refused[0])
+    return records
+
+
+def json_data(data: bytes, file: str, encoding: str | None) -> bytes:
+    """The file in UTF-8. Raises KeymalletError where it is empty, or begins like nothing that is JSON."""
     data = as_utf8(data, file, encoding)
     begin = data[:4096].lstrip()
     if not begin:
@@ -57,19 +73,25 @@ def read_records(data: bytes, file: str, encoding: str | None, inside: str) -> R
         raise fail(
             f'this is no JSON: it begins with "{shown}"', file=file, line=1, hint='for CSV, read = "csv"'
         )
-    records = Records(file)
-    if inside or begin[:1] == b"[":
-        _from_document(data, records, inside)
-    else:
-        if not _all_lines(data, records):
-            _from_lines(data, records)
-        if records.refused and (hint := _lists_hint(data)):
-            complaint = "this is one JSON document, not a record a line"
-            raise fail(complaint, file=file, line=1, hint=hint)
-    if not records.records and records.refused:
-        first = records.refused[0]
-        raise fail(f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE)
-    return records
+    return data
+
+
+def is_document(data: bytes, inside: str) -> bool:
+    """Whether the whole is one document with a list of records in it, and not one record a line."""
+    return bool(inside) or data[:4096].lstrip()[:1] == b"["
+
+
+def check_read(data: bytes, file: str, refused: list[Refusal], read: int) -> None:
+    """Raises KeymalletError where lines were no records: none of them, or all are one object."""
+    if refused and (hint := _lists_hint(data)):
+        complaint = "this is one JSON document, not a record a line"
+        raise fail(complaint, file=file, line=1, hint=hint)
+    if refused and not read:
+        raise _nothing_read(file, refused[0])
+
+
+def _nothing_read(file: str, first: Refusal) -> KeymalletError:
+    return fail(f"no record could be read: {first.reason}", file=file, line=first.line, hint=_ONE_A_LINE)
 
 
 def record_places(data: bytes, file: str, inside: str) -> Iterator[tuple[int, bytes]]:
@@ -87,9 +109,16 @@ def record_places(data: bytes, file: str, inside: str) -> Iterator[tuple[int, by
         place += len(line) + 1
 
 
+def lines_into(data: bytes, records: Records) -> None:
+    """Decode each line by itself; what is no object is refused with the number of its line."""
+    if not _all_lines(data, records):
+        _from_lines(data, records)
+
+
 def _all_lines(data: bytes, kept: Records) -> bool:
     """Decode all lines at once; False, and nothing done, where one is not what it should be."""
-    if limits.endless_line(data):
+    # Where a line is blank, another that holds two records would not show in their number.
+    if limits.endless_line(data) or _BLANK_LINE.search(data):
         return False
     try:
         records = msgspec.json.Decoder().decode_lines(data)
@@ -194,7 +223,7 @@ def _lists_hint(data: bytes) -> str:
 
 def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportRows:
     """The rows that a part of the map asks for, out of the records of a file."""
-    cells = _asked(row_map)
+    cells = asked(row_map)
     if not row_map.rows and not row_map.only_with:
         return _whole_records(records, row_map, cells, list_separator)
     only_with = parse_path(row_map.only_with) if row_map.only_with else None
@@ -203,7 +232,7 @@ def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportR
     lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
     origin: list[int] = []
     nothing: list[bool] = []
-    separators = {cell.header: cell.separator or list_separator for cell in cells}
+    separators = separators_of(cells, list_separator)
     inside = [
         (column, path, _text_of(path, name in lists, separators[name]))
         for name, column in of_row.items()
@@ -220,7 +249,7 @@ def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportR
     columns = {name: pa.chunked_array([pa.array(values, pa.string())]) for name, values in of_row.items()}
     rows = ExportRows(
         records.file,
-        _unused(records.records, row_map),
+        unused(records.records, row_map),
         columns,
         len(origin),
         lambda rows: [records.lines[row] for row in rows],
@@ -238,7 +267,7 @@ def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportR
     return rows
 
 
-def _asked(row_map: RowMap) -> list[Cell]:
+def asked(row_map: RowMap) -> list[Cell]:
     """What is asked of the records: a cell for each column that has to be read."""
     single = [cell for cell in row_map.cells if len(cell.headers) == 1 and cell.header != FILE_NAME]
     known = {cell.header for cell in single}
@@ -250,37 +279,47 @@ def _asked(row_map: RowMap) -> list[Cell]:
 
 def paths_in(records: Records) -> list[str]:
     """The paths in the first records of a file."""
-    first = records.records[:_KEYS_LOOKED_AT]
+    first = records.records[:KEYS_LOOKED_AT]
     return list(dict.fromkeys(leaf for record in first for leaf in leaves_of(record)))
 
 
 def _whole_records(records: Records, row_map: RowMap, cells: list[Cell], list_separator: str) -> ExportRows:
     """A row for each record: worked out column by column, which is many times as quick as cell by cell."""
-    lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
-    separators = {cell.header: cell.separator or list_separator for cell in cells}
-    columns = {}
-    for name in dict.fromkeys(cell.header for cell in cells):
-        path = parse_path(name)
-        text = _text_of(path, name in lists, separators[name])
-        values = None if name in lists else _by_names(path, records.records)
-        if values is None:
-            written = [text(record) for record in records.records]
-        else:
-            pairs = zip(values, records.records, strict=True)
-            written = [
-                (pair or None) if type(pair) is str or pair is None else text(record)
-                for pair, record in pairs
-            ]
-        columns[name] = pa.chunked_array([pa.array(written, pa.string())])
     return ExportRows(
         records.file,
-        _unused(records.records, row_map),
-        columns,
+        unused(records.records, row_map),
+        columns_of(records.records, cells, list_separator),
         len(records.records),
         lambda rows: [records.lines[row] for row in rows],
         refused=records.refused,
         list_mark=LIST_MARK,
     )
+
+
+def columns_of(records: list[Any], cells: list[Cell], list_separator: str) -> dict[str, pa.ChunkedArray]:
+    """What is asked of whole records, as text, by header."""
+    lists = {cell.header for cell in cells if cell.column.kind is Kind.WORDS}
+    separators = separators_of(cells, list_separator)
+    columns = {}
+    for name in dict.fromkeys(cell.header for cell in cells):
+        path = parse_path(name)
+        text = _text_of(path, name in lists, separators[name])
+        values = None if name in lists else _by_names(path, records)
+        if values is None:
+            written = [text(record) for record in records]
+        else:
+            pairs = zip(values, records, strict=True)
+            written = [
+                (pair or None) if type(pair) is str or pair is None else text(record)
+                for pair, record in pairs
+            ]
+        columns[name] = pa.chunked_array([pa.array(written, pa.string())])
+    return columns
+
+
+def separators_of(cells: list[Cell], list_separator: str) -> dict[str, str]:
+    """What stands between the members of a list that is written as one text, by header."""
+    return {cell.header: cell.separator or list_separator for cell in cells}
 
 
 def _by_names(path: JsonPath, records: list[Any]) -> list[Any] | None:
@@ -341,11 +380,11 @@ def scalar_text(value: Any) -> str:
     return msgspec.json.encode(value).decode()
 
 
-def _unused(records: list[Any], row_map: RowMap) -> list[str]:
+def unused(records: list[Any], row_map: RowMap) -> list[str]:
     """The paths in the first records that nothing is read from."""
     used = [_names(row_map.rows), _names(row_map.only_with)]
     used += [_names(header) for header in row_map.asked]
-    leaves = dict.fromkeys(leaf for record in records[:_KEYS_LOOKED_AT] for leaf in leaves_of(record))
+    leaves = dict.fromkeys(leaf for record in records[:KEYS_LOOKED_AT] for leaf in leaves_of(record))
     return [leaf for leaf in leaves if not any(_covers(names, _names(leaf)) for names in used if names)]
 
 

@@ -427,6 +427,9 @@ def test_a_list_of_exemptions_is_no_source(railway_snapshot: Path, tmp_path: Pat
 def test_an_export_of_gigabytes_is_sampled(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """As if 20 kB were very much: its beginning is looked at, the rest is left to `read`."""
     monkeypatch.setattr("keymallet.fitting.sample._LARGEST_WHOLE", 20_000)
+    monkeypatch.setattr("keymallet.fitting.sample.LARGE", 20_000)
+    monkeypatch.setattr("keymallet.fitting.pieces._FIRST", 5_000)
+    monkeypatch.setattr("keymallet.fitting.pieces._PIECE", 500)
     rows = "".join(f"u{number},u{number}@x.example,yes\n" for number in range(5_000))
     (tmp_path / "accounts.csv").write_text("Login,Mail,Enabled\n" + rows)
     told = " ".join(run("fit", "accounts.csv", cwd=tmp_path, expect=0).stdout.split())

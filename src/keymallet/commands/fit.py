@@ -17,8 +17,8 @@ from keymallet.core.facts.declaration import EXEMPTION, TOLD_TABLES
 from keymallet.fitting.guess import guess
 from keymallet.fitting.map_text import map_text
 from keymallet.fitting.matching import Asked
-from keymallet.fitting.sample import Export, look_into
-from keymallet.fitting.trial import try_map
+from keymallet.fitting.sample import Export, look_at_pieces
+from keymallet.fitting.trial import try_map, try_on_pieces
 from keymallet.starting.grouping import plan
 from keymallet.starting.survey import look_at_export
 from keymallet.views.fit import show_guess, show_trial
@@ -27,7 +27,7 @@ from keymallet.views.terminal import console, show_hints, text
 
 
 def run(options: argparse.Namespace) -> int:
-    """Guess, try the map on the whole file, show both; write the map if asked to."""
+    """Guess, try the map on the file, show both; write the map if asked to."""
     if len(options.file) > 1:
         return _several(options)
     (options.file,) = options.file
@@ -37,7 +37,7 @@ def run(options: argparse.Namespace) -> int:
         hint = "take another name: what somebody has looked over is not written over"
         raise fail("this file exists already", file=str(output), hint=hint)
     clock, clock_told = _clock(options.estate)
-    export = look_into(file, options.file)
+    export = look_at_pieces(file, options.file)
     asked = _asked(options.table, options.set, export)
     guessed = guess(export, now.date(), asked)
     if guessed is None:
@@ -57,6 +57,9 @@ def run(options: argparse.Namespace) -> int:
     show_guess(out, guessed)
     if export.is_whole:
         show_trial(out, try_map(written, file, export.format, clock, now))
+    elif export.pieces is not None:
+        tried = try_on_pieces(written, file.name, export.format, export.pieces, clock, now)
+        show_trial(out, tried, on="tried on what was looked at")
     out.print()
     if output is None:
         words = ["keymallet", "fit", options.file, *(["--table", options.table] if options.table else [])]

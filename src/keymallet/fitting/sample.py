@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
@@ -18,6 +18,7 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.fitting.dates import looks_like_a_date
 from keymallet.fitting.encodings import find_encoding
+from keymallet.fitting.pieces import LARGE, Pieces, pieces_of
 from keymallet.fitting.vocabulary import understood
 from keymallet.sources.export.csv_rows import SEPARATORS, as_utf8, from_header, read_rows
 from keymallet.sources.export.json_path import MEMBER, parse_path
@@ -93,7 +94,10 @@ class Sample:
 
 @dataclass
 class Export:
-    """A file, and what had to be found out to take it apart. `separator` and `encoding` are those of CSV."""
+    """A file, and what had to be found out to take it apart. `separator` and `encoding` are those of CSV.
+
+    Of a large one `pieces` may be all that was looked at.
+    """
 
     file: str
     format: str
@@ -103,7 +107,31 @@ class Export:
     records: str = ""
     remarks: list[str] = field(default_factory=list)
     is_whole: bool = True
+    pieces: Pieces | None = None
     header_line: int | None = None
+
+
+def look_at_pieces(path: Path, shown: str) -> Export:
+    """Look at a file; of a large one at pieces all over it. Raises KeymalletError as `read_sample` does.
+
+    What the values of several files have in common does not show in pieces of them: see `look_into`.
+    """
+    size = path.stat().st_size if path.is_file() else 0
+    pieces = None
+    if size > LARGE:
+        try:
+            pieces = pieces_of(path)
+        except OSError as error:
+            raise fail(f"the file cannot be read: {error.strerror or error}", file=shown) from None
+    if pieces is None:
+        return look_into(path, shown)
+    export = read_sample(pieces.data, shown, pieces.line_of)
+    export.remarks.append(
+        f"{len(pieces.data):,} of {size:,} bytes were looked at, all over the file: a word that stands"
+        " nowhere in them is not in the map, and keymallet read names it"
+    )
+    export.is_whole, export.pieces = False, pieces
+    return export
 
 
 def look_into(path: Path, shown: str) -> Export:
@@ -123,14 +151,17 @@ def look_into(path: Path, shown: str) -> Export:
     return export
 
 
-def read_sample(data: bytes, file: str) -> Export:
-    """Look at a CSV or JSON export. Raises KeymalletError where it is neither, or holds no rows."""
+def read_sample(data: bytes, file: str, line_of: Callable[[int], int] = int) -> Export:
+    """Look at a CSV or JSON export. Raises KeymalletError where it is neither, or holds no rows.
+
+    `line_of` says which line of the file a line of the data is.
+    """
     begin = data[:4096].removeprefix(b"\xef\xbb\xbf").lstrip()
     if not begin:
         raise fail("the file is empty", file=file, line=1, hint="an export has a header and rows")
     if begin[:1] == b"<":
         raise fail("this is a page or XML, no export", file=file, line=1, hint="export it as CSV or JSON")
-    export = _json(data, file) if begin[:1] in (b"{", b"[") else _csv(data, file)
+    export = (_json if begin[:1] in (b"{", b"[") else _csv)(data, file, line_of)
     if not export.sample.rows:
         raise fail("there are no rows, only a header", file=file, hint="take an export with some accounts")
     return export
@@ -139,7 +170,7 @@ def read_sample(data: bytes, file: str) -> Export:
 # CSV
 
 
-def _csv(data: bytes, file: str) -> Export:
+def _csv(data: bytes, file: str, line_of: Callable[[int], int]) -> Export:
     encoding = find_encoding(data)
     text = as_utf8(data, file, encoding or None)
     separator = _separator(text)
@@ -163,7 +194,8 @@ def _csv(data: bytes, file: str) -> Export:
     if rows.refused:
         first = rows.refused[0]
         export.remarks.append(
-            f"{len(rows.refused):,} rows are malformed, the first on line {first.line}: {first.reason}"
+            f"{len(rows.refused):,} rows are malformed,"
+            f" the first on line {line_of(first.line)}: {first.reason}"
         )
     return export
 
@@ -248,7 +280,7 @@ def _column(name: str, cells: pl.Series) -> SampledColumn:
 # JSON
 
 
-def _json(data: bytes, file: str) -> Export:
+def _json(data: bytes, file: str, line_of: Callable[[int], int]) -> Export:
     encoding = find_encoding(data)
     inside = _list_inside(as_utf8(data, file, encoding or None))
     records = read_records(data, file, encoding or None, inside)
@@ -256,7 +288,8 @@ def _json(data: bytes, file: str) -> Export:
     if records.refused:
         first = records.refused[0]
         export.remarks.append(
-            f"{len(records.refused):,} records cannot be read, the first on line {first.line}: {first.reason}"
+            f"{len(records.refused):,} records cannot be read,"
+            f" the first on line {line_of(first.line)}: {first.reason}"
         )
     return export
 

@@ -1,13 +1,17 @@
-"""The map put to the test: the whole file read by it, before it is used for anything."""
+"""The map put to the test: the file read by it, before it is used for anything."""
 
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from zoneinfo import ZoneInfo
 
-from keymallet.core.facts.reading import Reading
+import msgspec
+
+from keymallet.core.facts.reading import Reading, Refusal
+from keymallet.fitting.pieces import Pieces
 from keymallet.sources.export.json_path import path_fault
 from keymallet.sources.export.map_checks import read_column_map
 from keymallet.sources.export.reading import read_mapped
@@ -27,3 +31,23 @@ def try_map(text: str, file: Path, kind: str, clock: ZoneInfo, at: datetime) -> 
     with ThreadPoolExecutor(2) as workers:
         request = Request(file.name, file.parent, clock, at, workers)
         return read_mapped(section, column_map, request, reading)
+
+
+def try_on_pieces(text: str, name: str, kind: str, pieces: Pieces, clock: ZoneInfo, at: datetime) -> Reading:
+    """Read pieces of a file as `read` would; lines are those of the file.
+
+    Raises KeymalletError as `try_map` does.
+    """
+
+    def in_file(refusal: Refusal) -> Refusal:
+        last = pieces.line_of(refusal.last_line) if refusal.last_line else 0
+        return msgspec.structs.replace(refusal, line=pieces.line_of(refusal.line), last_line=last)
+
+    with TemporaryDirectory(prefix="keymallet-") as folder:
+        file = Path(folder) / name
+        file.write_bytes(pieces.data)
+        reading = try_map(text, file, kind, clock, at)
+    for intake in reading.intake.values():
+        intake.refusals[:] = map(in_file, intake.refusals)
+        intake.unreadable_cells[:] = map(in_file, intake.unreadable_cells)
+    return reading

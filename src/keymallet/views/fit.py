@@ -120,13 +120,13 @@ def _as_many_as_fit(values: list[str], distinct: int) -> str:
     return (line if len(line) <= room else f"{line[: room - 1]}…") + more
 
 
-def show_trial(out: Console, reading: Reading) -> None:
-    """What came of reading the whole file by the map."""
+def show_trial(out: Console, reading: Reading, on: str = "tried on the whole file") -> None:
+    """What came of reading the file by the map; `on` says how much of it."""
     out.print()
     counts = ", ".join(counted(intake.read, table) for table, intake in reading.intake.items())
     refused = sum(intake.refused for intake in reading.intake.values())
     unread = sum(intake.unreadable for intake in reading.intake.values())
-    out.print(text(f"tried on the whole file: {counts}", "bold"))
+    out.print(text(f"{on}: {counts}", "bold"))
     line = f"{how_many(refused, 'row')} refused, {how_many(unread, 'cell')} not understood"
     out.print(text(f"  {line}", "yellow" if refused or unread else "green"))
     details = [

@@ -55,6 +55,10 @@ class KeymalletError(Exception):
         self.problems = (problems,) if isinstance(problems, Problem) else tuple(problems)
         super().__init__("; ".join(problem.message for problem in self.problems))
 
+    def __reduce__(self) -> tuple[type[KeymalletError], tuple[tuple[Problem, ...]]]:
+        """How it passes from one process to another."""
+        return type(self), (self.problems,)
+
 
 def fail(message: str, *, file: str = "", line: int = 0, column: int = 0, hint: str = "") -> KeymalletError:
     """Make the error for a single problem, to be raised by the caller."""

@@ -34,7 +34,7 @@ def through_others(linked: LinkedReadings, rows: pl.DataFrame) -> Iterator[pl.Da
         through = (
             federated.filter(pl.col("federated") & (pl.col("hops") == number))
             .select("proven", "proven-by")
-            .join(provers, on="proven-by", how="inner")
+            .join(provers, on="proven-by", how="inner", maintain_order="left")
             .join(from_afar, on=ACCOUNT_ROW, how="inner", maintain_order="left")
             .drop(ACCOUNT_ROW)
             .rename({"proven": ACCOUNT_ROW})

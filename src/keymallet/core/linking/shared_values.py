@@ -121,8 +121,11 @@ def _with_sharers(
     """
     rows = rows.with_row_index(_PLACE)
     holders = _holders(accounts)
+    # In the order of the rows throughout: the same evidence names the same accounts.
     held = (
-        rows.select(_PLACE, ACCOUNT_ROW, value=value).drop_nulls().join(holders, on=ACCOUNT_ROW, how="inner")
+        rows.select(_PLACE, ACCOUNT_ROW, value=value)
+        .drop_nulls()
+        .join(holders, on=ACCOUNT_ROW, how="inner", maintain_order="left")
     )
     # Only what several accounts hold can be shared: what follows is over that alone.
     shared = held.filter(pl.col(ACCOUNT_ROW).n_unique().over("value") > 1)
@@ -134,9 +137,9 @@ def _with_sharers(
         .select("value", other="account", other_who="who", other_name="name")
     )
     named = (
-        shared.join(others, on="value", how="inner", maintain_order="left")
+        shared.join(others, on="value", how="inner", maintain_order="left_right")
         .filter((pl.col("other_who") != pl.col("who")) & (pl.col("other_name") != pl.col("name")))
-        .group_by(_PLACE)
+        .group_by(_PLACE, maintain_order=True)
         .agg(pl.col("other").head(MOST_SHARED).alias("shared-with"))
     )
     marked = rows.join(named, on=_PLACE, how="left", maintain_order="left")

@@ -224,7 +224,9 @@ def _two_keys(shown: pl.DataFrame) -> pl.DataFrame:
     other = ranked.filter(place == 1).select(
         ACCOUNT_ROW, UNTOLD_END, second="first", **{f"other {name}": name for name in beside}
     )
-    both = ranked.filter(place == 0).join(other, on=ACCOUNT_ROW, how="inner", suffix=" of the other")
+    both = ranked.filter(place == 0).join(
+        other, on=ACCOUNT_ROW, how="inner", suffix=" of the other", maintain_order="left"
+    )
     first_works = pl.col("state") == "active"
     return both.with_columns(
         pl.format("{} and {}", "key", "other key").alias("key"),

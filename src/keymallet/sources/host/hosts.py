@@ -11,6 +11,7 @@ from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.reader import HostReader
+from keymallet.sources.host.side_by_side import read_hosts
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
 
@@ -27,11 +28,7 @@ def read(section: HostSection, request: Request) -> list[Reading]:
     if not hosts:
         hint = "a host's folder holds etc/passwd, or one folder for each host"
         raise fail("no host stands here", file=section.folder, hint=hint)
-    readings = []
-    for number, name in enumerate(hosts, start=1):
-        host = HostReader(section, request, f"{request.name}/{name}", f"{section.folder}/{name}")
-        readings.append(host.reading())
-        request.advanced(number, len(hosts), "hosts")
+    readings = read_hosts(section, request, hosts)
     left_out = [name for name in folders if name not in hosts]
     if left_out:
         readings[0].remarks.append(f"{section.folder}: no etc/passwd in {some_names(left_out, 8)}")

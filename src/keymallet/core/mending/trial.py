@@ -16,7 +16,7 @@ from keymallet.core.judging.tallies import GROUP
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.mending.blame import blamed_for, likeliest, nobody, off_by
 from keymallet.core.mending.changes import FORM, PROPOSAL, ROW
-from keymallet.core.rulebook.model import Rule, Tally
+from keymallet.core.rulebook.model import Rule
 
 KNOWN_BY = ("rule", "account", "subject")
 """What a breach is known by in both judgings."""
@@ -103,27 +103,49 @@ def for_people(finding: Mapping[str, str | None]) -> str:
 def breaches(judgement: Judgement) -> pl.DataFrame:
     """Every breach of a judgement: KNOWN_BY, its severity, and the rows of its account and person."""
     parts = [_no_breaches()]
+    rules = judgement.rulebook.rules
+    # Whom they are on is asked once for each table, not for each rule.
+    for table in dict.fromkeys(rule.table for rule in rules):
+        parts.append(_on_rows(judgement, [rule for rule in rules if rule.table == table]))
+    for tally in judgement.rulebook.tallies:
+        numbers = judgement.numbers[tally.id].filter(pl.col("verdict") == int(Verdict.BREACH))
+        nobody = pl.lit(None, dtype=pl.String)
+        told = numbers.select(
+            pl.lit(tally.id).alias("rule"),
+            nobody.alias("account"),
+            pl.col(GROUP).cast(pl.String).alias("subject"),
+            pl.lit(tally.severity.word).alias("severity"),
+            *(pl.lit(None, dtype=pl.UInt32).alias(name) for name in (ACCOUNT_ROW, PERSON_ROW)),
+        )
+        parts.append(told)
+    # In the order of the rulebook, as the rules of different tables stand in it.
+    place = {demand.id: number for number, demand in enumerate(judgement.rulebook.demands)}
+    by = pl.col("rule").replace_strict(place, return_dtype=pl.Int64)
+    return pl.concat(parts).sort(by, maintain_order=True)
+
+
+def _on_rows(judgement: Judgement, rules: list[Rule]) -> pl.DataFrame:
+    """The breaches of rules on the rows of one table."""
+    of_each = [judgement.rows(rule, Verdict.BREACH) for rule in rules]
+    rows = pl.concat(of_each)
+    if not len(rows):
+        return _no_breaches()
+    who = subjects_of(judgement.context, TABLES[rules[0].table], rows).select("account", "subject")
+    accounts = judgement.accounts(rules[0], rows).cast(pl.UInt32)
     of_people = judgement.context.frames[ACCOUNT.name][PERSON_ROW].cast(pl.UInt32)
-    for demand in judgement.rulebook.demands:
-        if isinstance(demand, Rule):
-            rows = judgement.rows(demand, Verdict.BREACH)
-            if not len(rows):
-                continue
-            who = subjects_of(judgement.context, TABLES[demand.table], rows).select("account", "subject")
-            accounts = judgement.accounts(demand, rows).cast(pl.UInt32)
-            people = rows.cast(pl.UInt32) if demand.table == PERSON.name else of_people.gather(accounts)
-        else:
-            numbers = judgement.numbers[demand.id].filter(pl.col("verdict") == int(Verdict.BREACH))
-            if not numbers.height:
-                continue
-            nobody = pl.lit(None, dtype=pl.String)
-            which = pl.col(GROUP).cast(pl.String) if isinstance(demand, Tally) else nobody
-            who = numbers.select(account=nobody, subject=which)
-            accounts = people = pl.Series([None], dtype=pl.UInt32).new_from_index(0, numbers.height)
-        named = who.select(pl.lit(demand.id).alias("rule"), pl.col("account", "subject").cast(pl.String))
-        grade = pl.lit(demand.severity.word).alias("severity")
-        parts.append(named.with_columns(grade, accounts.alias(ACCOUNT_ROW), people.alias(PERSON_ROW)))
-    return pl.concat(parts)
+    people = rows.cast(pl.UInt32) if rules[0].table == PERSON.name else of_people.gather(accounts)
+    of_rules = pl.DataFrame(
+        {
+            "rule": [rule.id for rule in rules],
+            "severity": [rule.severity.word for rule in rules],
+            "number": [len(each) for each in of_each],
+        }
+    )
+    told = of_rules.filter(pl.col("number") > 0).select(pl.col("rule", "severity").repeat_by("number"))
+    told = told.explode("rule", "severity")
+    named = who.with_columns(pl.col("account", "subject").cast(pl.String)).hstack(told)
+    named = named.with_columns(accounts.alias(ACCOUNT_ROW), people.alias(PERSON_ROW))
+    return named.select(_no_breaches().columns)
 
 
 def _no_breaches() -> pl.DataFrame:

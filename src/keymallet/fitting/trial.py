@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 import msgspec
 
+from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.fitting.pieces import Pieces
 from keymallet.sources.export.json_path import path_fault
@@ -43,10 +44,14 @@ def try_on_pieces(text: str, name: str, kind: str, pieces: Pieces, clock: ZoneIn
         last = pieces.line_of(refusal.last_line) if refusal.last_line else 0
         return msgspec.structs.replace(refusal, line=pieces.line_of(refusal.line), last_line=last)
 
-    with TemporaryDirectory(prefix="keymallet-") as folder:
-        file = Path(folder) / name
-        file.write_bytes(pieces.data)
-        reading = try_map(text, file, kind, clock, at)
+    try:
+        with TemporaryDirectory(prefix="keymallet-") as folder:
+            file = Path(folder) / name
+            file.write_bytes(pieces.data)
+            reading = try_map(text, file, kind, clock, at)
+    except OSError as error:
+        hint = "TMPDIR names another folder for what is needed for a moment"
+        raise fail(f"what was looked at cannot be tried: {error.strerror or error}", hint=hint) from None
     for intake in reading.intake.values():
         intake.refusals[:] = map(in_file, intake.refusals)
         intake.unreadable_cells[:] = map(in_file, intake.unreadable_cells)

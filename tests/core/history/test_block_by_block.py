@@ -66,14 +66,13 @@ def test_random_estates(
     assert_frame_equal(pl.concat(parts), whole(judgement, ENTRIES, structured))
 
 
-@pytest.mark.parametrize("at_once", [97, 100_000])
-def test_the_railway(railway_snapshot: Path, at_once: int) -> None:
+def test_the_railway(railway_snapshot: Path) -> None:
     """Numbers, people, systems, entries of the register, and rules that can be judged for nobody."""
     text = (railway_snapshot / "rulebook.toml").read_text("utf-8")
     book = read_rulebook(text, "rulebook.toml", open_included)
     judgement = judge(newest(railway_snapshot).evidence(), book, AT, CLOCK)
-    parts = in_parts(judgement, ENTRIES, True, at_once)
-    assert (len(parts) > 1) == (at_once == 97)
+    parts = in_parts(judgement, ENTRIES, True, at_once=200)
+    assert len(parts) > 5
     assert_frame_equal(pl.concat(parts), whole(judgement, ENTRIES, True))
 
 

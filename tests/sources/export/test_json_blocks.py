@@ -88,7 +88,7 @@ def outcome(data: bytes, *, quickly: bool) -> object:
         return str(error)
 
 
-@examples(1500)
+@examples(800)
 @given(files(), st.sampled_from([1, 60, 300, 1 << 20]), st.sampled_from([1, 3, 1000]))
 def test_block_by_block_is_record_by_record(data: bytes, at_once: int, looked_at: int) -> None:
     """Whatever stands in the lines, wherever they are cut, however many of them say what to expect."""

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Iterator
+from copy import copy
 
 import polars as pl
 
@@ -189,22 +190,27 @@ class Identities:
         self.known_as = no_aliases() if known_as is None else known_as
         self.rule_keys = rule_keys(judgement.rulebook)
         self._accounts = _AccountKeys(judgement.context.frames[ACCOUNT.name], self.known_as)
-        self._tables: dict[str, pl.DataFrame] = {}
-        self._later: dict[str, pl.DataFrame] = {}
+        # Keys of whole tables, and which rows of them have a number; entries of the register apart.
+        self._shared: dict[tuple[str, str], pl.DataFrame] = {}
+        self._own: dict[tuple[str, str], pl.DataFrame] = {}
 
     def alongside(self, judgement: Judgement) -> Identities:
         """Those of another judging of the same evidence: only entries of the register may differ."""
-        other = Identities(judgement, self.known_as)
-        for ours, theirs in ((self._tables, other._tables), (self._later, other._later)):
-            theirs.update((name, frame) for name, frame in ours.items() if name != EXEMPTION.name)
+        # What is worked out later for one of them is there for the other, too.
+        other = copy(self)
+        other.judgement, other.rule_keys, other._own = judgement, rule_keys(judgement.rulebook), {}
         return other
+
+    def _kept(self, name: str) -> dict[tuple[str, str], pl.DataFrame]:
+        return self._own if name == EXEMPTION.name else self._shared
 
     def of_table(self, name: str) -> pl.DataFrame:
         """ACCOUNT_KEY and ROW_KEY of every row of a table."""
-        if name not in self._tables:
+        kept = self._kept(name)
+        if (name, "keys") not in kept:
             rows = pl.int_range(self.judgement.context.frames[name].height, dtype=pl.UInt32, eager=True)
-            self._tables[name] = self.of_rows(name, rows)
-        return self._tables[name]
+            kept[name, "keys"] = self.of_rows(name, rows)
+        return kept[name, "keys"]
 
     def of_rows(self, name: str, rows: pl.Series) -> pl.DataFrame:
         """ACCOUNT_KEY and ROW_KEY of these rows of a table.
@@ -231,7 +237,8 @@ class Identities:
 
     def _numbered(self, name: str) -> pl.DataFrame:
         """ROW and `number` of the rows of a table that are known by the same as one before them."""
-        if name not in self._later:
+        kept = self._kept(name)
+        if (name, "numbers") not in kept:
             asked = self._perhaps_alike(name)
             # All keys together would take much memory: they are made part by part, and a number of each kept.
             hashes = [self._hashes(name, part) for part in (asked[:0], *_parts(asked))]
@@ -239,8 +246,8 @@ class Identities:
             keys = self._unnumbered(name, alike).with_columns(alike.alias(ROW))
             number = (pl.int_range(pl.len()) + 1).over(ACCOUNT_KEY, ROW_KEY)
             keys = keys.with_columns(number.alias("number")).filter(pl.col("number") > 1)
-            self._later[name] = keys.select(ROW, "number")
-        return self._later[name]
+            kept[name, "numbers"] = keys.select(ROW, "number")
+        return kept[name, "numbers"]
 
     def _perhaps_alike(self, name: str) -> pl.Series:
         """The rows of a table that may be known by the same as another one of them."""

@@ -71,8 +71,8 @@ def test_the_railway(railway_snapshot: Path) -> None:
     text = (railway_snapshot / "rulebook.toml").read_text("utf-8")
     book = read_rulebook(text, "rulebook.toml", open_included)
     judgement = judge(newest(railway_snapshot).evidence(), book, AT, CLOCK)
-    parts = in_parts(judgement, ENTRIES, True, at_once=200)
-    assert len(parts) > 5
+    parts = in_parts(judgement, ENTRIES, True, at_once=97)
+    assert len(parts) > 2
     assert_frame_equal(pl.concat(parts), whole(judgement, ENTRIES, True))
 
 

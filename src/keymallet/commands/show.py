@@ -47,7 +47,7 @@ def run(options: argparse.Namespace) -> int:
         }
         if number:
             out.print()
-        verdicts = about_account(row, around, among_all)
+        verdicts = about_account(row, around, among_all, met_until=options.all)
         if known is not None:
             verdicts = with_lives(verdicts, known.findings, inputs.at)
         unlocked_by = unlockers(alone.context, inputs.unlocks, conditions, inputs.rulebook)

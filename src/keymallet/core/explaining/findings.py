@@ -286,17 +286,24 @@ def _of_no_account(judgement: Judgement, of: Callable[[Table], bool]) -> pl.Data
     return pl.concat(parts) if parts else _nothing()
 
 
-def about_account(row: int, around: Judgement, among_all: Judgement) -> pl.DataFrame:
+def about_account(
+    row: int, around: Judgement, among_all: Judgement, *, met_until: bool = True
+) -> pl.DataFrame:
     """Every verdict on one account and on its person: the broken ones first, the gravest of each first.
 
     `row` is the account's in `among_all`, which judges everybody by the rules on values that must not be
-    shared. `around` judges the account with its person's other accounts by all other rules.
+    shared. `around` judges the account with its person's other accounts by all other rules. Without
+    `met_until`, it is not worked out since when a rule is met and until when: most of them are.
     """
     account = among_all.evidence.tables["account"]["account"][row]
     of_people = [rule.id for rule in around.rulebook.rules if rule.table == PERSON.name]
     about = (pl.col("account") == account) | pl.col("rule").is_in(of_people)
     only = pl.Series([row], dtype=pl.UInt32)
-    parts = [findings(around, EVERY_VERDICT).filter(about), findings(among_all, EVERY_VERDICT, only)]
+    parts = []
+    for judgement, rows in ((around, None), (among_all, only)):
+        met = describe(judgement, alike(judgement, (Verdict.MET,), rows), timed=met_until)
+        told = pl.concat([findings(judgement, SHORTCOMINGS, rows), met])
+        parts.append(told.filter(about) if rows is None else told)
     verdicts, grades = pl.Enum([verdict.word for verdict in EVERY_VERDICT]), pl.Enum(list(SEVERITIES))
     by = [pl.col("verdict").cast(verdicts), pl.col("severity").cast(grades)]
     return pl.concat(parts).sort(by, maintain_order=True)

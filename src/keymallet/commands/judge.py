@@ -18,17 +18,15 @@ from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.explaining.findings import (
-    accounts_by_topic,
     besides,
-    breaches_in_short,
     findings,
     on_numbers,
     on_people,
     on_register,
     on_systems,
-    worst_accounts,
 )
 from keymallet.core.explaining.untold import Untold, untold
+from keymallet.core.explaining.worst import accounts_by_topic, breaches_in_short, worst_accounts
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.core.judging.verdicts import Verdict

@@ -13,12 +13,10 @@ from keymallet.commands.judging_inputs import JudgingInputs
 from keymallet.commands.wholeness import wholeness
 from keymallet.core.base.problems import KeymalletError
 from keymallet.core.explaining.findings import Alike, alike
-from keymallet.core.history.added import added
 from keymallet.core.history.answerers import Answering
 from keymallet.core.history.answers import Answers
-from keymallet.core.history.block_by_block import told_in_blocks
-from keymallet.core.history.columns import COLUMNS, ENDED, FINDING, LIFE, TOLD, TOLD_AT
-from keymallet.core.history.due import due_dates
+from keymallet.core.history.block_by_block import added_to, told_in_blocks
+from keymallet.core.history.columns import COLUMNS, ENDED, LIFE, TOLD, TOLD_AT
 from keymallet.core.history.lives import first_lives, follow
 from keymallet.core.history.observed import Observed, Observer
 from keymallet.core.history.states import Cause
@@ -38,20 +36,16 @@ def told_unrecorded(inputs: JudgingInputs, judgement: Judgement, structured: boo
     last = _Last.of(inputs)
     found = alike(judgement, together=True)
     observer = Observer(judgement, found, last.findings)
-    if last.findings is None:
+    # How a finding goes on shows only where all of them are held against all of the last run.
+    everything = None if last.findings is None else observer.observed(found)
+    lives = None if everything is None else last.lives(inputs, everything)
 
-        def known(block: list[Alike], place: int) -> tuple[Observed, pl.DataFrame]:
+    def known(block: list[Alike], place: int) -> tuple[Observed, pl.DataFrame]:
+        if everything is None or lives is None:
             observed = observer.observed(block)
-            return observed, _never_seen(observed)
-
-    else:
-        # How a finding goes on shows only where all of them are held against all of the last run.
-        everything = observer.observed(found)
-        lives = last.lives(inputs, everything, last.findings)
-
-        def known(block: list[Alike], place: int) -> tuple[Observed, pl.DataFrame]:
-            observed = everything.part(block, place)
-            return observed, lives.slice(place, observed.frame.height)
+            return observed, last.lives(inputs, observed)
+        observed = everything.part(block, place)
+        return observed, lives.slice(place, observed.frame.height)
 
     yield from told_in_blocks(judgement, found, known, _entries(inputs), structured=structured)
 
@@ -61,12 +55,8 @@ def added_unrecorded(inputs: JudgingInputs, judgement: Judgement) -> pl.DataFram
     last = _Last.of(inputs)
     found = alike(judgement, together=True)
     observed = Observer(judgement, found, last.findings).observed(found)
-    before = last.findings
-    lives = _never_seen(observed) if before is None else last.lives(inputs, observed, before)
-    whose = Answering(judgement, _entries(inputs)).of(observed)
-    table = observed.frame.hstack(lives.drop(FINDING)).hstack(whose)
-    table = table.with_columns(pl.lit(None, dtype=TOLD["since"]).alias("since"))
-    return added(table.with_columns(due_dates(table, judgement.rulebook)), judgement.at)
+    unasked = pl.Series([None], dtype=TOLD["since"]).new_from_index(0, observed.frame.height)
+    return added_to(observed, last.lives(inputs, observed), Answering(judgement, _entries(inputs)), unasked)
 
 
 def _entries(inputs: JudgingInputs) -> tuple[Answers, ...]:
@@ -95,11 +85,16 @@ class _Last:
         run = logbook.last() if logbook else None
         return cls(logbook, run, logbook.findings(run, _NEEDED) if logbook and run else None)
 
-    def lives(self, inputs: JudgingInputs, observed: Observed, before: pl.DataFrame) -> pl.DataFrame:
-        """FINDING and LIFE of each finding, held against those `before`."""
+    def lives(self, inputs: JudgingInputs, observed: Observed) -> pl.DataFrame:
+        """FINDING and LIFE of each finding, held against those of the last run."""
+        at = observed.judgement.at
+        if self.findings is None:
+            # Nobody has seen these findings before, as far as anybody knows.
+            unknown = (pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
+            return first_lives(observed, at).frame.with_columns(unknown)
         retired = inputs.estate.retired if inputs.estate else ()
         whole = wholeness(inputs.snapshot, retired, self._snapshot(inputs))
-        lives = follow(before, observed, _no_steps, whole, _nothing_ended, observed.judgement.at)
+        lives = follow(self.findings, observed, _no_steps, whole, _nothing_ended, at)
         known = pl.when(pl.col("cause") != str(Cause.NOT_KNOWN)).then("cause").alias("cause")
         return lives.frame.with_columns(known)
 
@@ -111,12 +106,6 @@ class _Last:
 
         rested_on = self.logbook.record(self.run).snapshot
         return snapshot_of_run(inputs.estate.snapshots, rested_on) if rested_on else None
-
-
-def _never_seen(observed: Observed) -> pl.DataFrame:
-    """FINDING and no life: nobody has seen these findings before, as far as anybody knows."""
-    frame = first_lives(observed, observed.judgement.at).frame
-    return frame.with_columns(pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
 
 
 def _no_steps(keys: Collection[str]) -> None:

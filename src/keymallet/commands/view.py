@@ -13,7 +13,8 @@ from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
-from keymallet.core.explaining.findings import findings, worst_accounts
+from keymallet.core.explaining.findings import findings
+from keymallet.core.explaining.worst import worst_accounts
 from keymallet.core.history.answerers import FACTS_USED, answerers_of_accounts
 from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run

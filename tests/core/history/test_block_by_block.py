@@ -10,10 +10,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from polars.testing import assert_frame_equal
 
-from keymallet.core.explaining.findings import Alike, alike, describe, in_blocks
+from keymallet.core.explaining.findings import Alike, alike, describe
 from keymallet.core.history.added import added
 from keymallet.core.history.answers import Answers
-from keymallet.core.history.block_by_block import told_in_blocks
+from keymallet.core.history.block_by_block import in_blocks, told_in_blocks
 from keymallet.core.history.identity import Distinct
 from keymallet.core.history.lives import first_lives
 from keymallet.core.history.observed import Observed, Observer, observe

@@ -7,7 +7,8 @@ from datetime import timedelta
 import pytest
 
 from keymallet.core.base.problems import KeymalletError
-from keymallet.core.explaining.findings import EVERY_VERDICT, findings, on_systems, worst_accounts
+from keymallet.core.explaining.findings import EVERY_VERDICT, findings, on_systems
+from keymallet.core.explaining.worst import worst_accounts
 from tests.support import AT, days_ago, evidence, judged, rule, verdict_words
 
 MOMENT = timedelta(microseconds=1)

@@ -8,6 +8,7 @@ from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+import polars as pl
 import pytest
 from polars.testing import assert_frame_equal
 
@@ -55,11 +56,11 @@ def never(*_: object) -> Any:
     raise AssertionError("read by this process")
 
 
-@pytest.mark.skipif(len(os.sched_getaffinity(0)) < 2, reason="one core reads one host after the other")
 def test_the_same_readings(hosts: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Tables, notes, files and refusals; and a password that two processes saw is one."""
     expected = readings(hosts)
     monkeypatch.setattr(side_by_side, "WORTH_IT", 4)
+    monkeypatch.setattr(pl, "thread_pool_size", lambda: 2)
     with monkeypatch.context() as patch:
         patch.setattr(side_by_side, "_reading", never)
         found = readings(hosts)
@@ -82,7 +83,7 @@ def test_where_a_process_is_killed_nothing_is_missing(hosts: Path, monkeypatch: 
     expected = readings(hosts)
     monkeypatch.setattr(side_by_side, "WORTH_IT", 4)
     monkeypatch.setattr(side_by_side, "ProcessPoolExecutor", Killed)
-    monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1})
+    monkeypatch.setattr(pl, "thread_pool_size", lambda: 2)
     assert_same(readings(hosts), expected)
 
 

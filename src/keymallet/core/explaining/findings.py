@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import NamedTuple
 
 import polars as pl
@@ -26,7 +26,7 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdict_periods import exempt_until
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language.lowering import AT
-from keymallet.core.rulebook.model import SEVERITIES, TOPICS, Demand, Rule, Tally
+from keymallet.core.rulebook.model import SEVERITIES, Demand, Rule, Tally
 
 COLUMNS = (
     "rule",
@@ -127,30 +127,6 @@ def alike(
                 Alike(tally, verdict) for tally in tallies if len(with_verdict(judgement, tally, verdict))
             ]
     return found
-
-
-AT_ONCE = 25_000
-"""So many findings are described at once where they pass by one block after the other."""
-
-
-def in_blocks(found: list[Alike], most: int) -> Iterator[list[Alike]]:
-    """The same findings in the same order, as blocks that have no more than `most` rows of tables each."""
-    block: list[Alike] = []
-    room = most
-    for each in found:
-        # What is on numbers, or on nobody, is little.
-        rows = _NOBODY if each.rows is None else each.rows
-        if block and len(rows) > room:
-            yield block
-            block, room = [], most
-        for start in range(0, max(len(rows), 1), most):
-            if start:
-                yield block
-                block, room = [], most
-            block.append(each if each.rows is None else each._replace(rows=rows.slice(start, most)))
-        room -= len(rows) % most or min(len(rows), most)
-    if block:
-        yield block
 
 
 def number_of(judgement: Judgement, found: Alike) -> int:
@@ -307,69 +283,6 @@ def about_account(
     verdicts, grades = pl.Enum([verdict.word for verdict in EVERY_VERDICT]), pl.Enum(list(SEVERITIES))
     by = [pl.col("verdict").cast(verdicts), pl.col("severity").cast(grades)]
     return pl.concat(parts).sort(by, maintain_order=True)
-
-
-def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) -> tuple[pl.Series, int]:
-    """The rows of the accounts with the gravest breaches, the worst first; and how many have any.
-
-    With `topic`, only breaches of its rules count.
-
-    One more breach of a severity outweighs any number of less severe ones.
-    """
-    scores = pl.zeros(judgement.evidence.tables["account"].height, dtype=pl.Int64, eager=True)
-    for rule in judgement.rulebook.rules:
-        if topic not in (None, rule.topic):
-            continue
-        rows = judgement.rows(rule, Verdict.BREACH)
-        if not len(rows):
-            continue
-        rows = judgement.accounts(rule, rows)
-        if rule.table != "account":
-            rows = rows.drop_nulls().unique()
-        # Each account stands once among the rows: adding to a few places beats grouping all there are.
-        scores.scatter(rows, scores.gather(rows) + (1 << _BITS_A_SEVERITY * (rule.severity - 1)))
-    ranked = pl.DataFrame({"row": (scores > 0).arg_true().cast(pl.UInt32)})
-    ranked = ranked.with_columns(score=scores.gather(ranked["row"]))
-    worst = ranked.top_k(most, by=["score", -pl.col("row").cast(pl.Int64)])
-    return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
-
-
-def accounts_by_topic(judgement: Judgement) -> dict[str, int]:
-    """How many accounts are in breach of any rule of each topic."""
-    counts = {}
-    for topic in TOPICS:
-        rules = [rule for rule in judgement.rulebook.rules if rule.topic == topic]
-        parts = [pl.Series([], dtype=pl.UInt32)]
-        parts += [judgement.accounts(rule, judgement.rows(rule, Verdict.BREACH)) for rule in rules]
-        counts[topic] = pl.concat([part.cast(pl.UInt32) for part in parts]).drop_nulls().n_unique()
-    return counts
-
-
-def breaches_in_short(judgement: Judgement, accounts: pl.Series) -> pl.DataFrame:
-    """How many breaches each of these accounts has, and which is the gravest, without a word on any of them.
-
-    `accounts` are rows of the account table; so is `row`, with `breaches`, and `severity` and `title` of the
-    gravest: the first that `findings` would tell of.
-    """
-    parts = [pl.DataFrame(schema={"row": pl.UInt32(), "severity": pl.String(), "title": pl.String()})]
-    for found in alike(judgement, (Verdict.BREACH,), accounts):
-        assert isinstance(found.demand, Rule) and found.rows is not None, "numbers are no account's"
-        rows = judgement.accounts(found.demand, found.rows).cast(pl.UInt32).alias("row").to_frame()
-        parts.append(
-            rows.with_columns(
-                pl.lit(found.demand.severity.word).alias("severity"),
-                pl.lit(found.demand.title).alias("title"),
-            )
-        )
-    of_each = pl.concat(parts).group_by("row", maintain_order=True)
-    counted = of_each.agg(pl.len().alias("breaches"), pl.first("severity", "title"))
-    return accounts.alias("row").to_frame().join(counted, on="row", how="left", maintain_order="left")
-
-
-# A score is one whole number with fifteen bits for each of the four severities, the gravest in the highest:
-# to compare two scores is to compare the counts of the gravest first. 63 bits hold them; a severity's count
-# would run into the next only above 32,767 breaches, of which no account has one for each of so many rules.
-_BITS_A_SEVERITY = 15
 
 
 def _described(

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 import polars as pl
 
 from keymallet.core.base.parallel import one_by_one
-from keymallet.core.explaining.findings import AT_ONCE, Alike, describe, in_blocks, number_of
+from keymallet.core.explaining.findings import Alike, describe, number_of
 from keymallet.core.history.added import added
 from keymallet.core.history.answerers import Answering
 from keymallet.core.history.answers import Answers
@@ -17,8 +17,43 @@ from keymallet.core.history.identity import Distinct
 from keymallet.core.history.observed import Observed
 from keymallet.core.judging.judge import Judgement
 
+AT_ONCE = 25_000
+"""So many findings are described at once where they pass by one block after the other."""
+
+
+_NO_ROWS = pl.Series(dtype=pl.UInt32)
+
+
+def in_blocks(found: list[Alike], most: int) -> Iterator[list[Alike]]:
+    """The same findings in the same order, as blocks that have no more than `most` rows of tables each."""
+    block: list[Alike] = []
+    room = most
+    for each in found:
+        # What is on numbers, or on nobody, is little.
+        rows = _NO_ROWS if each.rows is None else each.rows
+        if block and len(rows) > room:
+            yield block
+            block, room = [], most
+        for start in range(0, max(len(rows), 1), most):
+            if start:
+                yield block
+                block, room = [], most
+            block.append(each if each.rows is None else each._replace(rows=rows.slice(start, most)))
+        room -= len(rows) % most or min(len(rows), most)
+    if block:
+        yield block
+
+
 Known = Callable[[list[Alike], int], tuple[Observed, pl.DataFrame]]
 """Of a block of findings, and the place of its first among all: what they are known by, FINDING and LIFE."""
+
+
+def added_to(observed: Observed, lives: pl.DataFrame, answering: Answering, since: pl.Series) -> pl.DataFrame:
+    """ADDED of findings: `lives` has FINDING and LIFE of each, `since` when it began."""
+    judgement = observed.judgement
+    table = observed.frame.drop(ROW).hstack(lives.drop(FINDING)).hstack(answering.of(observed))
+    table = table.with_columns(since.alias("since"))
+    return added(table.with_columns(due_dates(table, judgement.rulebook)), judgement.at)
 
 
 def told_in_blocks(
@@ -46,11 +81,7 @@ def told_in_blocks(
     def told(block_and_place: tuple[list[Alike], int]) -> pl.DataFrame:
         block, place = block_and_place
         said = describe(judgement, block, structured=structured)
-        observed, lives = known(block, place)
-        table = observed.frame.drop(ROW).hstack(lives.drop(FINDING)).hstack(answering.of(observed))
-        table = table.with_columns(said["since"])
-        table = table.with_columns(due_dates(table, judgement.rulebook))
-        return said.hstack(added(table, judgement.at))
+        return said.hstack(added_to(*known(block, place), answering, said["since"]))
 
     if not found:
         yield told(([], 0))

@@ -9,7 +9,7 @@ or group.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from copy import copy
 
 import polars as pl
@@ -113,18 +113,21 @@ def _own_id() -> pl.Expr:
 
 def account_keys(accounts: pl.DataFrame) -> pl.Series:
     """What each account is known by, if no run knows it otherwise."""
-    return _AccountKeys(accounts).of(pl.int_range(accounts.height, dtype=pl.UInt32, eager=True))
+    return AccountKeys(accounts).of_all()
 
 
-class _AccountKeys:
-    """What accounts are known by: made for the rows that are asked about, so that not all are held."""
+class AccountKeys:
+    """What accounts are known by, if no run knows them otherwise: made for the rows that are asked about."""
 
-    def __init__(self, accounts: pl.DataFrame, known_as: pl.DataFrame | None = None) -> None:
+    def __init__(self, accounts: pl.DataFrame) -> None:
         self._columns = only(accounts, ("source", "name", "stable-id"))
         shared = repeated(self._columns.select("source", "stable-id"))
         marked = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
         self._columns = self._columns.with_columns(marked.alias("shared"))
-        self._known_as = no_aliases() if known_as is None else known_as
+
+    def of_all(self) -> pl.Series:
+        """The keys of all accounts."""
+        return self.of(pl.int_range(self._columns.height, dtype=pl.UInt32, eager=True))
 
     def without_id(self) -> pl.Series:
         """The rows of accounts that go by their name, for want of a lasting id that is theirs alone."""
@@ -135,16 +138,15 @@ class _AccountKeys:
         """The keys of these accounts; null where there is no row."""
         frame = self._columns[rows].with_columns(pl.col("source").cast(pl.String))
         by_id = pl.when(~pl.col("shared")).then(pl.concat_str("source", pl.lit("#"), "stable-id"))
-        keys = frame.select(pl.coalesce(by_id, pl.concat_str("source", pl.lit("/"), "name")).alias("new"))
-        if self._known_as.height:
-            keys = keys.join(self._known_as, on="new", how="left", maintain_order="left")
-            keys = keys.select(pl.coalesce("known", "new"))
-        return keys.to_series().alias(ACCOUNT_KEY)
+        by_name = pl.concat_str("source", pl.lit("/"), "name")
+        return frame.select(pl.coalesce(by_id, by_name).alias(ACCOUNT_KEY)).to_series()
 
 
-def _owner_keys(table: Table, frame: pl.DataFrame, accounts: _AccountKeys) -> pl.Series:
+def _owner_keys(
+    table: Table, frame: pl.DataFrame, of_accounts: Callable[[pl.Series], pl.Series]
+) -> pl.Series:
     if table.of_account:
-        owned = accounts.of(frame[ACCOUNT_ROW])
+        owned = of_accounts(frame[ACCOUNT_ROW])
         if not owned.null_count():
             return owned
         # What names an account that is not there goes by the name it gives.
@@ -185,11 +187,16 @@ def _parts(rows: pl.Series) -> Iterator[pl.Series]:
 class Identities:
     """The keys of the findings of one judgement, made for those that are asked about."""
 
-    def __init__(self, judgement: Judgement, known_as: pl.DataFrame | None = None) -> None:
+    def __init__(
+        self,
+        judgement: Judgement,
+        known_as: pl.DataFrame | None = None,
+        accounts: AccountKeys | None = None,
+    ) -> None:
         self.judgement = judgement
         self.known_as = no_aliases() if known_as is None else known_as
         self.rule_keys = rule_keys(judgement.rulebook)
-        self._accounts = _AccountKeys(judgement.context.frames[ACCOUNT.name], self.known_as)
+        self._accounts = accounts or AccountKeys(judgement.context.frames[ACCOUNT.name])
         # Keys of whole tables, and which rows of them have a number; entries of the register apart.
         self._shared: dict[tuple[str, str], pl.DataFrame] = {}
         self._own: dict[tuple[str, str], pl.DataFrame] = {}
@@ -273,10 +280,18 @@ class Identities:
         """ACCOUNT_KEY and ROW_KEY of some rows of a table, several of which may be known by the same."""
         table = TABLES[name]
         if table is ACCOUNT:
-            return self._accounts.of(rows).to_frame().with_columns(pl.lit("").alias(ROW_KEY))
+            return self._of_accounts(rows).to_frame().with_columns(pl.lit("").alias(ROW_KEY))
         frame = only(self.judgement.context.frames[name], _columns_known_by(table))[rows]
-        owners = _owner_keys(table, frame, self._accounts).alias(ACCOUNT_KEY)
+        owners = _owner_keys(table, frame, self._of_accounts).alias(ACCOUNT_KEY)
         return pl.DataFrame([owners, _row_keys(table, frame)])
+
+    def _of_accounts(self, rows: pl.Series) -> pl.Series:
+        """The keys of these accounts, as runs know them; null where there is no row."""
+        keys = self._accounts.of(rows)
+        if not self.known_as.height:
+            return keys
+        known = keys.alias("new").to_frame().join(self.known_as, on="new", how="left", maintain_order="left")
+        return known.select(pl.coalesce("known", "new").alias(ACCOUNT_KEY)).to_series()
 
     def located(self, table: str, wanted: pl.DataFrame) -> pl.DataFrame:
         """`wanted`, by its ACCOUNT_KEY and ROW_KEY, with ROW: the row of the table that is meant, or null."""

@@ -14,9 +14,9 @@ from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
 from keymallet.core.facts.model import Table
 from keymallet.core.history.columns import ACCOUNT_KEY, FINDING, KEYS, ROW, WHO
 from keymallet.core.history.identity import (
+    AccountKeys,
     Distinct,
     Identities,
-    account_keys,
     aliases,
     aliases_before,
     finding_ids,
@@ -93,8 +93,9 @@ class Observer:
     def __init__(self, judgement: Judgement, found: list[Alike], known: pl.DataFrame | None = None) -> None:
         self.judgement = judgement
         accounts = judgement.context.frames[ACCOUNT.name]
-        other = None if known is None else aliases(known, accounts, account_keys(accounts))
-        self.identities = Identities(judgement, other)
+        keys = AccountKeys(accounts)
+        other = None if known is None else aliases(known, accounts, keys.of_all())
+        self.identities = Identities(judgement, other, keys)
         self.identities.prepare(each.demand for each in found if each.rows is not None)
 
     def observed(self, found: list[Alike]) -> Observed:

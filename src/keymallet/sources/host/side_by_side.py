@@ -15,6 +15,8 @@ from pathlib import Path
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
+import polars as pl
+
 from keymallet.core.facts.reading import Reading
 from keymallet.sources.host.reader import HostReader
 from keymallet.sources.request import Request
@@ -41,20 +43,19 @@ class _Asked(NamedTuple):
 
 def read_hosts(section: HostSection, request: Request, hosts: list[str]) -> list[Reading]:
     """Read hosts below the section's folder, in this order. Raises KeymalletError."""
-    processes = min(len(os.sched_getaffinity(0)), len(hosts) // _AT_ONCE)
+    processes = min(pl.thread_pool_size(), len(hosts) // _AT_ONCE)
+    readings: list[Reading] = []
     if processes < 2 or len(hosts) < WORTH_IT:
-        return [
-            reading
-            for number, host in enumerate(hosts, start=1)
-            for reading in _told(request, number, len(hosts), [_reading(section, request, host)])
-        ]
+        for host in hosts:
+            readings.append(_reading(section, request, host))
+            request.advanced(len(readings), len(hosts), "hosts")
+        return readings
     asked = [
         _Asked(
             section, request.name, request.folder, request.clock, request.at, tuple(hosts[n : n + _AT_ONCE])
         )
         for n in range(0, len(hosts), _AT_ONCE)
     ]
-    readings: list[Reading] = []
     with _one_thread_each():
         # Begun anew instead of forked: threads of this process may hold locks that nobody would release.
         pool = ProcessPoolExecutor(
@@ -63,7 +64,8 @@ def read_hosts(section: HostSection, request: Request, hosts: list[str]) -> list
         try:
             begun = [_begun(pool, some) for some in asked]
             for some, future in zip(asked, begun, strict=True):
-                readings += _told(request, len(readings) + len(some.hosts), len(hosts), _given(some, future))
+                readings += _given(some, future)
+                request.advanced(len(readings), len(hosts), "hosts")
         finally:
             pool.shutdown(wait=False, cancel_futures=True)
     return readings
@@ -82,11 +84,6 @@ def _given(asked: _Asked, future: Future[list[Reading]] | None) -> list[Reading]
         return _read(asked) if future is None else future.result()
     except BrokenProcessPool:
         return _read(asked)
-
-
-def _told(request: Request, done: int, total: int, readings: list[Reading]) -> list[Reading]:
-    request.advanced(done, total, "hosts")
-    return readings
 
 
 def _reading(section: HostSection, request: Request, host: str) -> Reading:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -24,7 +24,15 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.store.logbook.logbook import Logbook
 from keymallet.store.logbook.pseudonyms import Pseudonyms
 from keymallet.store.logbook.records import FileRecord, RunLine, RunRecord, TextRecord
-from keymallet.store.snapshot import MANIFEST, Manifest, Snapshot, read_snapshot
+from keymallet.store.snapshot import (
+    MANIFEST,
+    SUFFIX,
+    Manifest,
+    Snapshot,
+    TableRecord,
+    read_snapshot,
+    shard_folder,
+)
 
 _NAMES = {ACCOUNT.name: ("name", "display", "mail"), PERSON.name: ("name", "mail")}
 """The facts, by table, that are names of people or of accounts."""
@@ -103,22 +111,35 @@ def masked_run(logbook: Logbook, run: RunLine, snapshot: Snapshot, folder: Path)
 def _snapshot(snapshot: Snapshot, names: Pseudonyms, folder: Path) -> Snapshot:
     """The snapshot with tokens, written into a folder."""
     records = {}
-    for name, record in snapshot.manifest.tables.items():
-        frame = names.in_frame(pl.read_parquet(snapshot.folder / f"{name}.parquet"))
-        path = folder / f"{name}.parquet"
+    for name, record in snapshot.files().items():
+        frame = names.in_frame(pl.read_parquet(snapshot.folder / name))
+        path = folder / name
+        path.parent.mkdir(exist_ok=True)
         frame.write_parquet(path, compression="lz4", statistics=False)
         records[name] = msgspec.structs.replace(record, digest=blake3(path.read_bytes()).hexdigest())
+    in_shards, tables = snapshot.manifest.shards, snapshot.manifest.tables
+    if in_shards:
+        in_shards = [_of_files(records, shard_folder(number), each) for number, each in enumerate(in_shards)]
+    else:
+        tables = _of_files(records, "", tables)
     told = names.in_values(msgspec.to_builtins(snapshot.manifest.sources))
     for source in told.values():
         source["renamed"] = {names.in_text(old): new for old, new in source["renamed"].items()}
     plain = msgspec.to_builtins(snapshot.manifest) | {
         "sources": told,
-        "tables": msgspec.to_builtins(records),
+        "tables": msgspec.to_builtins(tables),
+        "shards": msgspec.to_builtins(in_shards),
         "passed-over": [],
     }
     manifest = msgspec.convert(plain, Manifest)
     (folder / MANIFEST).write_bytes(msgspec.json.format(msgspec.json.encode(manifest)))
     return read_snapshot(folder)
+
+
+def _of_files(
+    records: Mapping[str, TableRecord], below: str, tables: Iterable[str]
+) -> dict[str, TableRecord]:
+    return {name: records[f"{below}{name}{SUFFIX}"] for name in tables}
 
 
 def _register(text: str, names: Pseudonyms, accounts: pl.Series) -> str:

@@ -80,6 +80,7 @@ def _read(estate: Estate, at: datetime, *, only: Sequence[str], accept_drop: boo
         tables=linked.tables,
         before=found.snapshot,
         passed_over=[name for name, _ in found.unreadable],
+        shards=estate.shards,
     )
 
 

@@ -19,6 +19,7 @@ from keymallet.core.base.toml_text import Path, TomlDocument
 from keymallet.core.explaining.unlocking import Unlock
 from keymallet.core.facts.declaration import ACCOUNT, words_of
 from keymallet.core.facts.gaps import GAPS
+from keymallet.core.facts.shards import MOST_SHARDS
 from keymallet.core.history.answers import Answers
 from keymallet.core.language.clocks import AN_INSTANT, instant_of, is_zone
 from keymallet.core.language.literals import parse_span
@@ -114,6 +115,7 @@ class EstateText(msgspec.Struct, rename="kebab", frozen=True):
     rulebook: str | tuple[str, ...]
     source: dict[str, Any]
     snapshots: str = "snapshots"
+    shards: int | None = None
     register: str = ""
     identity: str = ""
     largest_drop: int = 20
@@ -169,7 +171,8 @@ class Estate:
     """A checked estate file. Paths in it are taken from `folder`, the folder it is in.
 
     `identity` is what its snapshots know it by. `largest_drop` is by how many of a hundred accounts a source
-    may shrink without being asked about. `retired` are patterns of sources that exist no longer.
+    may shrink without being asked about. `retired` are patterns of sources that exist no longer. `shards` is
+    into how many a snapshot is divided; None leaves that to the number of accounts.
     """
 
     file: FilePath
@@ -189,6 +192,7 @@ class Estate:
     answers: tuple[Answers, ...] = ()
     retired: tuple[str, ...] = ()
     has_own_identity: bool = False
+    shards: int | None = None
     mail: MailPlace | None = None
     log_server: LogPlace | None = None
     events: EventsPlace | None = None
@@ -238,6 +242,8 @@ def read_estate(file: FilePath) -> Estate:
     log_server = log_place(document, written.syslog, file.parent) if written else None
     if written is not None:
         _check_books(document, written)
+        if written.shards is not None and not 1 <= written.shards <= MOST_SHARDS:
+            document.fault(("shards",), f"{written.shards} is no number of shards", f"1 to {MOST_SHARDS:,}")
     document.raise_problems()
     assert written is not None
     folder = file.parent
@@ -266,6 +272,7 @@ def read_estate(file: FilePath) -> Estate:
         answers,
         written.retired,
         bool(written.identity),
+        written.shards,
         mail,
         log_server,
         events,

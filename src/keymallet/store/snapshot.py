@@ -1,7 +1,8 @@
 """Snapshots: one folder each, a Parquet file for every fact table and a manifest.
 
-A snapshot is written beside its place and moved there in one step, so that it is there whole or
-not at all, and an earlier one is never touched.
+One of very many accounts has a folder below that for every shard, with the files of the shard's tables. A
+snapshot is written beside its place and moved there in one step, so that it is there whole or not at all,
+and an earlier one is never touched.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -30,11 +31,14 @@ from keymallet.core.facts.evidence import (
     source_column,
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
+from keymallet.core.facts.shards import divided, is_in_every_shard, shards_for, together
 from keymallet.store import known_names
 from keymallet.store.files import sync
 
-FORMAT = 4
+FORMAT, FORMAT_IN_SHARDS = 4, 5
+_FORMATS = (FORMAT, FORMAT_IN_SHARDS)
 MANIFEST = "manifest.json"
+SUFFIX = ".parquet"
 _ANOTHER = "this file is not the one that was written: its digest is another"
 _SURELY_OVER = 24 * 3600  # seconds
 
@@ -71,13 +75,14 @@ class _Format(msgspec.Struct):
     format: int
 
 
-class Manifest(msgspec.Struct, rename="kebab", frozen=True):
+class Manifest(msgspec.Struct, rename="kebab", frozen=True, omit_defaults=True):
     """What a snapshot holds and where it came from.
 
     `estate` is the lasting identity of the estate that was read. `number` counts the readings of it, each
     one more than the one before, which is named by the digest of its manifest (`previous`, empty for the
     first). `read_at` is the instant the sources were read as of, `ended` when the reading was over by the
     clock of the machine. `passed_over` are folders beside it that could not be told for snapshots.
+    `shards` has the tables of each shard, if the snapshot is divided; then `tables` are all of them together.
     """
 
     format: int
@@ -92,6 +97,7 @@ class Manifest(msgspec.Struct, rename="kebab", frozen=True):
     ended: datetime
     sources: dict[str, SourceRecord]
     tables: dict[str, TableRecord]
+    shards: list[dict[str, TableRecord]] = []
 
 
 @dataclass(frozen=True)
@@ -118,10 +124,25 @@ class Snapshot:
             for intake in source.intake.values()
         )
 
+    @property
+    def shards(self) -> int:
+        """How many shards there are; 1 where the snapshot is not divided."""
+        return len(self.manifest.shards) or 1
+
+    def files(self) -> dict[str, TableRecord]:
+        """The file of every table, as a path below the folder, and what is recorded of it."""
+        divided = self.manifest.shards
+        below = {shard_folder(number): tables for number, tables in enumerate(divided)}
+        return {
+            f"{shard}{name}{SUFFIX}": record
+            for shard, tables in (below or {"": self.manifest.tables}).items()
+            for name, record in tables.items()
+        }
+
     def check(self) -> None:
         """Hold every table's file against its digest. Raises KeymalletError if one is missing or damaged."""
-        for name, record in self.manifest.tables.items():
-            path = self.folder / f"{name}.parquet"
+        for name, record in self.files().items():
+            path = self.folder / name
             try:
                 digest = _digest(path)
             except OSError as error:
@@ -134,11 +155,34 @@ class Snapshot:
 
         Raises KeymalletError if a file is missing or damaged.
         """
-        names = self.manifest.tables if columns is None else {"account": set(), **columns}
+        if not self.manifest.shards:
+            return self._evidence("", self.manifest.tables, columns)
+        return together(list(self.in_shards(columns)))
+
+    def in_shards(self, columns: Mapping[str, set[str]] | None = None) -> Iterator[Evidence]:
+        """The same, shard after shard; all at once where the snapshot is not divided."""
+        for number in range(self.shards):
+            yield self.shard(number, columns)
+
+    def shard(self, number: int, columns: Mapping[str, set[str]] | None = None) -> Evidence:
+        """The same of one shard, by its number from 0."""
+        if not self.manifest.shards:
+            return self.evidence(columns)
+        return self._evidence(shard_folder(number), self.manifest.shards[number], columns)
+
+    def _evidence(
+        self, below: str, records: Mapping[str, TableRecord], columns: Mapping[str, set[str]] | None
+    ) -> Evidence:
+        names: Collection[str] = records if columns is None else {"account": set(), **columns}
         tables = {
-            name: self._frame(name, None if columns is None else {*columns.get(name, ())})
+            name: self._frame(
+                f"{below}{name}{SUFFIX}",
+                name,
+                records[name],
+                None if columns is None else {*columns.get(name, ())},
+            )
             for name in names
-            if name in self.manifest.tables
+            if name in records
         }
         for name, frame in tables.items():
             if TABLES[name].of_account and (columns is None or "account" in columns[name]):
@@ -150,13 +194,12 @@ class Snapshot:
             {name: record.read_at for name, record in sources.items()},
         )
 
-    def _frame(self, name: str, wanted: set[str] | None) -> pl.DataFrame:
+    def _frame(self, file: str, name: str, record: TableRecord, wanted: set[str] | None) -> pl.DataFrame:
         table = TABLES[name]
         keys = {"account", ACCOUNT_ROW, UNREAD, source_column(table), *table.label}
-        stored = self.manifest.tables[name].columns
+        stored = record.columns
         chosen = [column for column in stored if wanted is None or column in wanted or column in keys]
-        path = self.folder / f"{name}.parquet"
-        record = self.manifest.tables[name]
+        path = self.folder / file
         try:
             digest = _digest(path)
             frame = pl.read_parquet(path, columns=chosen)
@@ -184,10 +227,12 @@ def write_snapshot(
     tables: Mapping[str, pl.DataFrame],
     before: Snapshot | None = None,
     passed_over: Iterable[str] = (),
+    shards: int | None = None,
 ) -> Snapshot:
-    """Write a new snapshot below `folder`, to follow the one `before`.
+    """Write a new snapshot below `folder`, to follow the one `before`, in so many shards.
 
-    Raises KeymalletError if the disk does not take it.
+    If nobody says how many, it is divided where there are very many accounts. Raises KeymalletError if the
+    disk does not take it.
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -195,9 +240,12 @@ def write_snapshot(
         # Its name cannot be guessed and its mode is 0700: what stands in it is for its owner alone.
         unfinished = Path(tempfile.mkdtemp(prefix=".unfinished-", dir=folder))
         try:
-            with ThreadPoolExecutor() as workers:
-                written = workers.map(lambda name: _write_table(unfinished, name, tables[name]), tables)
-                records = dict(zip(tables, written, strict=True))
+            shards = shards or shards_for(tables[ACCOUNT.name].height)
+            if shards == 1:
+                in_shards, records = [], _write_tables(unfinished, tables)
+            else:
+                in_shards = _write_shards(unfinished, tables, shards)
+                records = _all_together(in_shards)
             sources = {
                 reading.source: SourceRecord(
                     reading.read_at or reading.as_of or read_at,
@@ -217,7 +265,7 @@ def write_snapshot(
                 for reading in readings
             }
             manifest = Manifest(
-                FORMAT,
+                FORMAT_IN_SHARDS if in_shards else FORMAT,
                 version,
                 estate,
                 organisation,
@@ -229,6 +277,7 @@ def write_snapshot(
                 datetime.now(UTC),
                 sources,
                 records,
+                in_shards,
             )
             _write_names(unfinished, tables[ACCOUNT.name])
             _write(unfinished / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
@@ -261,7 +310,7 @@ def read_snapshot(folder: Path) -> Snapshot:
     try:
         data = path.read_bytes()
         found = msgspec.json.decode(data, type=_Format).format
-        manifest = msgspec.json.decode(data, type=Manifest) if found == FORMAT else None
+        manifest = msgspec.json.decode(data, type=Manifest) if found in _FORMATS else None
     except OSError:
         raise fail(
             "this is no snapshot: it has no manifest.json",
@@ -276,8 +325,9 @@ def read_snapshot(folder: Path) -> Snapshot:
         complaint = f"the snapshot is of format {found}, not {FORMAT}"
         problem = Problem(complaint, Place(str(path)), hint="keymallet read makes a new one")
         raise OtherFormatError(problem, is_older=found < FORMAT)
-    if ACCOUNT.name not in manifest.tables or not manifest.tables.keys() <= TABLES.keys():
-        raise _damaged(path, f"it lists {', '.join(manifest.tables) or 'no tables'}")
+    for tables in (manifest.tables, *manifest.shards):
+        if ACCOUNT.name not in tables or not tables.keys() <= TABLES.keys():
+            raise _damaged(path, f"it lists {', '.join(tables) or 'no tables'}")
     return Snapshot(folder, manifest, blake3(data).hexdigest())
 
 
@@ -298,8 +348,43 @@ def _clear_away_leftovers(folder: Path) -> None:
             shutil.rmtree(entry, ignore_errors=True)
 
 
+def shard_folder(number: int) -> str:
+    """The folder of a shard, with the slash behind it."""
+    return f"shard-{number:04}/"
+
+
+def _write_shards(
+    folder: Path, tables: Mapping[str, pl.DataFrame], shards: int
+) -> list[dict[str, TableRecord]]:
+    written = []
+    for number, shard in enumerate(divided(tables, shards)):
+        below = folder / shard_folder(number)
+        below.mkdir()
+        written.append(_write_tables(below, shard))
+        sync(below)
+    return written
+
+
+def _all_together(shards: list[dict[str, TableRecord]]) -> dict[str, TableRecord]:
+    """What all shards hold; no file has all of a table, so none has its digest."""
+    return {
+        name: TableRecord(
+            record.rows if is_in_every_shard(name) else sum(shard[name].rows for shard in shards),
+            record.columns,
+            "",
+        )
+        for name, record in shards[0].items()
+    }
+
+
+def _write_tables(folder: Path, tables: Mapping[str, pl.DataFrame]) -> dict[str, TableRecord]:
+    with ThreadPoolExecutor() as workers:
+        written = workers.map(lambda name: _write_table(folder, name, tables[name]), tables)
+        return dict(zip(tables, written, strict=True))
+
+
 def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
-    path = folder / f"{name}.parquet"
+    path = folder / f"{name}{SUFFIX}"
     try:
         frame.write_parquet(path, compression="lz4", statistics=False, row_group_size=131_072)
     except pl.exceptions.PolarsError as error:

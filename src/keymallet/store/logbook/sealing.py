@@ -36,7 +36,8 @@ _MANIFEST, _RECORD, _PROOF, _FINDINGS, _SNAPSHOT, _TEXTS = (
     "snapshot/",
     "texts/",
 )
-_MEMBERS = re.compile(r"(?:record|proof)\.json|findings\.parquet|snapshot/(?:manifest\.json|[a-z-]+\.parquet)"
+_MEMBERS = re.compile(r"(?:record|proof)\.json|findings\.parquet"
+                      r"|snapshot/(?:manifest\.json|(?:shard-\d{4,}/)?[a-z-]+\.parquet)"
                       r"|texts/[0-9a-f]{64}\.toml")  # fmt: skip
 S = TypeVar("S", bound=msgspec.Struct)
 _ALWAYS = (1980, 1, 1, 0, 0, 0)
@@ -134,8 +135,7 @@ def pack(
     for text in texts.values():
         contents[f"{_TEXTS}{blake3(text.encode()).hexdigest()}{TEXT}"] = text.encode()
     contents[_SNAPSHOT + MANIFEST] = snapshot.folder / MANIFEST
-    for name in snapshot.manifest.tables:
-        contents[f"{_SNAPSHOT}{name}.parquet"] = snapshot.folder / f"{name}.parquet"
+    contents.update((f"{_SNAPSHOT}{name}", snapshot.folder / name) for name in snapshot.files())
     unfinished = target
     try:
         handle, name = tempfile.mkstemp(prefix=".keymallet-", dir=target.parent)
@@ -225,6 +225,7 @@ def _read(path: Path, archive: zipfile.ZipFile, folder: Path) -> Sealed:
     (folder / _TEXTS).mkdir()
     for name, digest in manifest.members.items():
         hasher = blake3()
+        (folder / name).parent.mkdir(exist_ok=True)
         with archive.open(name) as member, (folder / name).open("wb") as file:
             while part := member.read(1 << 20):
                 hasher.update(part)

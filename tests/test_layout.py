@@ -24,7 +24,7 @@ FLOORS = (
     ("core.judging",),
     ("core.explaining",),
     ("core.topics", "core.studies", "core.history", "core.vetting"),
-    ("core.mending",),
+    ("core.mending", "core.sharding"),
 )
 """The floors of the core: each may import what is below it, and itself; rooms side by side know nothing
 of each other."""
@@ -36,8 +36,10 @@ MAY_IMPORT: dict[str, set[str]] = {
         for place, floor in enumerate(FLOORS)
         for room in floor
     },
-    "sources": {*CORE, "sources"},
+    "sources": {*CORE, "engines", "sources"},
     "store": {*CORE, "store"},
+    "engines": {*CORE, "engines"},
+    "sharded": {*CORE, "store", "engines", "sharded"},
     "outputs": {*CORE, "outputs"},
     "fitting": {*CORE, "sources", "fitting"},
     "starting": {*CORE, "sources", "fitting", "starting"},
@@ -61,6 +63,8 @@ MAY_IMPORT: dict[str, set[str]] = {
         "sending",
         "demo",
         "completing",
+        "engines",
+        "sharded",
         "commands",
     },
 }
@@ -83,6 +87,7 @@ LATE = {
         "keymallet.commands.logbooks",
     ): "an estate without a logbook needs no database",
     ("commands/judge.py", "keymallet.commands.judge_sealed"): "most judging is of no sealed run",
+    ("commands/judge.py", "keymallet.sharded.judging"): "most snapshots are not divided",
     ("commands/trials.py", "keymallet.commands.recording"): "only a run that fails needs it",
     ("commands/report.py", "keymallet.commands.report_drawn"): "most reports need no snapshot",
     ("commands/report.py", "keymallet.commands"): "most reports are not sent",

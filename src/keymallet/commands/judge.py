@@ -7,30 +7,22 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from polars import DataFrame, Series
+from polars import DataFrame
 from rich.console import Console
 from rich.padding import Padding
 
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
-from keymallet.commands.judging_inputs import JudgingInputs, open_inputs
+from keymallet.commands.judging_inputs import JudgingInputs, history_facts, open_inputs
 from keymallet.commands.trials import failure_recorded, is_trial
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import KeymalletError, fail
-from keymallet.core.explaining.findings import (
-    besides,
-    findings,
-    on_numbers,
-    on_people,
-    on_register,
-    on_systems,
-)
+from keymallet.core.explaining.findings import findings
+from keymallet.core.explaining.summary import Summary, summary
 from keymallet.core.explaining.untold import Untold, untold
-from keymallet.core.explaining.worst import accounts_by_topic, breaches_in_short, worst_accounts
-from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
-from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import SEVERITIES
+from keymallet.engines.processes import cores
 from keymallet.outputs.run_record import run_record, to_run_file
 from keymallet.outputs.values import parts_of
 from keymallet.sources.estate_runs import NO_LOGBOOK
@@ -61,12 +53,22 @@ WORST_IN_SHORT, WORST = 5, 8
 """How many of the worst accounts are shown, where nobody says."""
 
 
-class _Worst(NamedTuple):
-    """The worst accounts that are shown: their rows and names; and how many are in breach in all."""
+class _Judged(NamedTuple):
+    """A judging to be shown: what it comes to, and what no source tells of."""
 
-    rows: Series
-    names: list[str]
-    breached: int
+    outcome: Run
+    summary: Summary
+    lacking: list[Untold]
+
+    @property
+    def names(self) -> list[str]:
+        """The worst accounts."""
+        return self.summary.worst["account"].to_list()
+
+    @property
+    def not_judged(self) -> set[str]:
+        """The rules that could not be judged of anybody, for want of what no source reports."""
+        return {rule for each in self.lacking for rule in each.rules}
 
 
 def run(options: argparse.Namespace) -> int:
@@ -82,7 +84,13 @@ def run(options: argparse.Namespace) -> int:
 def _judge(options: argparse.Namespace) -> int:
     inputs = open_inputs(options)
     recorded = _wants_record(options, inputs)
-    in_table = options.format == "table"
+    if (
+        inputs.snapshot.shards > 1
+        and not recorded
+        and not (_gives_rows(options) and _has_earlier_run(inputs))
+    ):
+        return _judge_in_shards(options, inputs)
+    in_table = not _gives_rows(options)
     with_history = recorded or not in_table
     asked = inputs.rulebook.expressions()
     judgement = inputs.judge(inputs.evidence_with_history() if with_history else inputs.evidence(asked))
@@ -102,7 +110,8 @@ def _judge(options: argparse.Namespace) -> int:
         except KeymalletError as error:
             failure = error
     if in_table:
-        _show(options, inputs, judgement, outcome, code, history)
+        told = summary(judgement, _most(options), in_full=options.all)
+        _show(options, inputs, _Judged(outcome, told, untold(judgement)), code, history)
     elif history is not None and described is not None:
         _write(options, parts_of(described.hstack(history.added(described.height))), outcome)
     else:
@@ -111,6 +120,45 @@ def _judge(options: argparse.Namespace) -> int:
         _write(options, told_unrecorded(inputs, judgement, structured), outcome)
     if failure is not None:
         raise failure
+    return code
+
+
+def _gives_rows(options: argparse.Namespace) -> bool:
+    return bool(options.format != "table")
+
+
+def _has_earlier_run(inputs: JudgingInputs) -> bool:
+    """Whether findings are told with what the logbook knows of them."""
+    from keymallet.commands.unrecorded import has_earlier_run
+
+    return has_earlier_run(inputs)
+
+
+def _judge_in_shards(options: argparse.Namespace, inputs: JudgingInputs) -> int:
+    """Judge shard after shard; nothing of all accounts is held at once."""
+    from keymallet.sharded.judging import judged_in_shards
+
+    in_table = not _gives_rows(options)
+    book = inputs.rulebook
+    with judged_in_shards(
+        inputs.snapshot,
+        book,
+        inputs.at,
+        inputs.clock,
+        inputs.register,
+        workers=options.workers or cores(),
+        worst=_most(options),
+        in_full=options.all and in_table,
+    ) as judged:
+        outcome = inputs.run(judged.among_all, SEVERITIES.get(options.fail_on))
+        code = _code(options.fail_on, outcome)
+        if in_table:
+            told = _Judged(outcome, judged.summary, untold(judged.among_all))
+            _show(options, inputs, told, code, None)
+        else:
+            answers = inputs.estate.answers if inputs.estate else ()
+            structured = _is_structured(options)
+            _write(options, judged.findings(history_facts(book), answers, structured=structured), outcome)
     return code
 
 
@@ -133,33 +181,29 @@ def _code(fail_on: str, outcome: Run) -> int:
 def _show(
     options: argparse.Namespace,
     inputs: JudgingInputs,
-    judgement: Judgement,
-    outcome: Run,
+    judged: _Judged,
     code: int,
     history: Recorded | None,
 ) -> None:
-    rows, breached = worst_accounts(judgement, _most(options))
-    names = judgement.evidence.tables["account"]["account"].gather(rows).to_list()
-    worst = _Worst(rows, names, breached)
+    outcome = judged.outcome
     with output_stream(options.output) as stream:
         out = console(stream)
         show_run(out, outcome)
         for remark in inputs.remarks:
             out.print(text(remark, "dim"))
-        lacking = untold(judgement)
-        show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on), lacking)
+        show_outcome(out, outcome, _VERDICTS[code].format(severity=options.fail_on), judged.lacking)
         out.print()
         if options.all:
-            _show_all(out, inputs, judgement, outcome, worst, lacking, history)
+            _show_all(out, inputs, judged, history)
         else:
-            _show_in_short(out, inputs, judgement, outcome, worst, lacking)
+            _show_in_short(out, inputs, judged)
         if history is not None:
             show_since_last(out, history.run, history.before, history.failed, inputs.clock)
         hints = [("keymallet judge --format csv --output findings.csv", "all findings")]
         if not options.all:
             hints.insert(0, ("keymallet judge --all", "all of that, with every reason"))
-        if names:
-            hints.insert(0, (f"keymallet show {names[0]}", "everything on one account"))
+        if judged.names:
+            hints.insert(0, (f"keymallet show {judged.names[0]}", "everything on one account"))
         show_hints(out, hints)
 
 
@@ -169,26 +213,20 @@ def _most(options: argparse.Namespace) -> int:
     return WORST if options.all else WORST_IN_SHORT
 
 
-def _show_in_short(
-    out: Console,
-    inputs: JudgingInputs,
-    judgement: Judgement,
-    outcome: Run,
-    worst: _Worst,
-    lacking: list[Untold],
-) -> None:
+def _show_in_short(out: Console, inputs: JudgingInputs, judged: _Judged) -> None:
     """The first screen: how it came out, where, and the worst accounts; what is left out is named."""
+    outcome, told = judged.outcome, judged.summary
     topics = any(count.rule.topic for count in outcome.counts)
     if topics:
-        show_topics(out, outcome.counts, accounts_by_topic(judgement), _not_judged(lacking))
+        show_topics(out, outcome.counts, told.by_topic, judged.not_judged)
     else:
         show_rules(out, outcome.counts, RULES_IN_SHORT)
-    if worst.names:
+    if judged.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        show_worst_in_short(out, breaches_in_short(judgement, worst.rows), worst.names, worst.breached)
+        show_worst_in_short(out, told.worst, judged.names, told.breached)
     left_out = []
-    for number, (noun, title, *_) in zip(besides(judgement), BESIDES, strict=True):
+    for number, (noun, title, _) in zip(told.besides, BESIDES, strict=True):
         left_out += [f"{title} ({how_many(number, *noun)})"] if number else []
     left_out += [how_many(len(outcome.counts), "rule")] if topics else []
     unread = sum(map(has_gaps, inputs.snapshot.manifest.sources.values()))
@@ -199,45 +237,41 @@ def _show_in_short(
     show_gaps(out, outcome.gaps)
 
 
-BESIDES: list[tuple[tuple[str, str], str, Callable[[Judgement], DataFrame], Callable[..., None]]] = [
-    (("person", "people"), "people on the roster", on_people, show_people),
-    (("system", "systems"), "systems whose settings fall short", on_systems, show_systems),
-    (("entry", "entries"), "the register of exemptions", on_register, show_systems),
-    (("count", "counts"), "counts outside their limits", on_numbers, show_numbers),
+BESIDES: list[tuple[tuple[str, str], str, Callable[..., None]]] = [
+    (("person", "people"), "people on the roster", show_people),
+    (("system", "systems"), "systems whose settings fall short", show_systems),
+    (("entry", "entries"), "the register of exemptions", show_systems),
+    (("count", "counts"), "counts outside their limits", show_numbers),
 ]
-"""Findings that are no account's: what they are counted in, their heading; in the order of `besides`."""
+"""Findings that are no account's: what they are counted in, their heading; in the order of `Besides`."""
 
 
 def _show_all(
     out: Console,
     inputs: JudgingInputs,
-    judgement: Judgement,
-    outcome: Run,
-    worst: _Worst,
-    lacking: list[Untold],
+    judged: _Judged,
     history: Recorded | None,
 ) -> None:
     """Everything: rules, topics, accounts and all that is no account's, and what was not read."""
+    outcome, told, not_judged = judged.outcome, judged.summary, judged.not_judged
     show_digests(out, outcome)
     out.print()
-    not_judged = _not_judged(lacking)
-    judged = [count for count in outcome.counts if count.rule.id not in not_judged]
-    show_rules(out, judged, len(judged))
-    show_untold(out, lacking)
+    counts = [count for count in outcome.counts if count.rule.id not in not_judged]
+    show_rules(out, counts, len(counts))
+    show_untold(out, judged.lacking)
     if any(count.rule.topic for count in outcome.counts):
         out.print()
-        show_topics(out, outcome.counts, accounts_by_topic(judgement), not_judged)
-    if worst.names:
+        show_topics(out, outcome.counts, told.by_topic, not_judged)
+    if judged.names:
         out.print()
         out.print(text("the worst accounts", "dim"))
-        broken = _with_lives(findings(judgement, (Verdict.BREACH,), worst.rows), history)
-        show_worst(out, outcome, broken, worst.names, worst.breached)
-    for _, title, found_of, show in BESIDES:
-        broken = _with_lives(found_of(judgement), history)
+        show_worst(out, outcome, _with_lives(told.described, history), judged.names, told.breached)
+    for (_, title, show), found in zip(BESIDES, told.on, strict=True):
+        broken = _with_lives(found, history)
         if broken.height:
             out.print()
             out.print(text(title, "dim"))
-            show(out, outcome, broken, len(worst.names) or WORST)
+            show(out, outcome, broken, len(judged.names) or WORST)
     if any(map(has_gaps, inputs.snapshot.manifest.sources.values())):
         out.print()
         out.print(text("not read", "dim"))
@@ -249,11 +283,6 @@ def _show_all(
 def _with_lives(found: DataFrame, history: Recorded | None) -> DataFrame:
     """Findings with what the logbook knows of each, where this judging was written into it."""
     return found if history is None else history.with_lives(found)
-
-
-def _not_judged(lacking: list[Untold]) -> set[str]:
-    """The rules that could not be judged of anybody, for want of what no source reports."""
-    return {rule for each in lacking for rule in each.rules}
 
 
 _VERDICTS = {

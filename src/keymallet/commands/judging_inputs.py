@@ -15,7 +15,6 @@ from keymallet.commands.books import open_register, rulebook_of
 from keymallet.commands.gaps import of_folder, of_judgement, of_snapshot, sorted_out
 from keymallet.commands.opening import instant, open_estate
 from keymallet.core.base.problems import fail
-from keymallet.core.evaluating.context import columns_used
 from keymallet.core.explaining.unlocking import Unlock
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import Evidence
@@ -23,7 +22,7 @@ from keymallet.core.facts.gaps import Gap
 from keymallet.core.history.answerers import FACTS_USED
 from keymallet.core.history.identity import facts_known_by
 from keymallet.core.judging.judge import Judgement, judge
-from keymallet.core.judging.register_facts import NEEDED, RESTS_ON
+from keymallet.core.judging.register_facts import facts_for
 from keymallet.core.judging.run import Run
 from keymallet.core.language.typed import Typed
 from keymallet.core.rulebook.model import Rulebook, Severity
@@ -110,28 +109,13 @@ class JudgingInputs:
             snapshot_digest=self.snapshot.digest,
             read_at=manifest.read_at,
             sources=len(manifest.sources),
-            accounts=judgement.evidence.tables["account"].height,
+            accounts=manifest.tables[ACCOUNT.name].rows,
             counts=judgement.counts(),
             refused=self.snapshot.refused,
             unreadable=self.snapshot.unreadable,
             gaps=gaps,
             accepted=accepted,
         )
-
-
-def facts_for(
-    asked: Iterable[tuple[str, Typed]], also: Mapping[str, Collection[str]], *, with_register: bool
-) -> dict[str, set[str]]:
-    """The facts, by table, that expressions rest on, and what they take besides."""
-    used = columns_used(asked)
-    for table, facts in also.items():
-        used.setdefault(table, set()).update(facts)
-    if with_register:
-        used.setdefault(ACCOUNT.name, set()).update(NEEDED)
-        for (table, fact), (other, ground) in RESTS_ON.items():
-            if fact in used.get(table, ()):
-                used.setdefault(other, set()).add(ground)
-    return used
 
 
 def history_facts(book: Rulebook) -> dict[str, set[str]]:

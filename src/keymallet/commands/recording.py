@@ -17,7 +17,7 @@ from polars import DataFrame
 
 from keymallet import __version__
 from keymallet.commands.exit_codes import FAILED as COULD_NOT
-from keymallet.commands.judging_inputs import JudgingInputs, facts_for, history_facts
+from keymallet.commands.judging_inputs import JudgingInputs, history_facts
 from keymallet.commands.logbooks import (
     files_of,
     open_logbook,
@@ -40,6 +40,7 @@ from keymallet.core.history.run_table import run_table
 from keymallet.core.history.states import State
 from keymallet.core.history.steps import Judged, Sameness, Steps
 from keymallet.core.judging.judge import Judgement
+from keymallet.core.judging.register_facts import facts_for
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.outputs.run_record import run_record

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from zoneinfo import ZoneInfo
 
-from keymallet.commands.judging_inputs import facts_for, history_facts
+from keymallet.commands.judging_inputs import history_facts
 from keymallet.commands.logbooks import read_kept_register, read_kept_rulebook
 from keymallet.core.judging.judge import Judgement, judge
+from keymallet.core.judging.register_facts import facts_for
 from keymallet.core.language.typed import Typed
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.rulebook.register import Register

@@ -15,9 +15,14 @@ from keymallet.core.base.problems import KeymalletError
 from keymallet.core.explaining.findings import Alike, alike
 from keymallet.core.history.answerers import Answering
 from keymallet.core.history.answers import Answers
-from keymallet.core.history.block_by_block import added_to, told_in_blocks
-from keymallet.core.history.columns import COLUMNS, ENDED, LIFE, TOLD, TOLD_AT
-from keymallet.core.history.lives import first_lives, follow
+from keymallet.core.history.block_by_block import (
+    added_to,
+    never_seen,
+    told_for_the_first_time,
+    told_in_blocks,
+)
+from keymallet.core.history.columns import COLUMNS, ENDED, TOLD, TOLD_AT
+from keymallet.core.history.lives import follow
 from keymallet.core.history.observed import Observed, Observer
 from keymallet.core.history.states import Cause
 from keymallet.core.judging.judge import Judgement
@@ -35,15 +40,14 @@ def told_unrecorded(inputs: JudgingInputs, judgement: Judgement, structured: boo
     """Every finding as outputs have it, block after block: see `told_in_blocks`."""
     last = _Last.of(inputs)
     found = alike(judgement, together=True)
-    observer = Observer(judgement, found, last.findings)
+    if last.findings is None:
+        yield from told_for_the_first_time(judgement, found, _entries(inputs), structured=structured)
+        return
     # How a finding goes on shows only where all of them are held against all of the last run.
-    everything = None if last.findings is None else observer.observed(found)
-    lives = None if everything is None else last.lives(inputs, everything)
+    everything = Observer(judgement, found, last.findings).observed(found)
+    lives = last.lives(inputs, everything)
 
     def known(block: list[Alike], place: int) -> tuple[Observed, pl.DataFrame]:
-        if everything is None or lives is None:
-            observed = observer.observed(block)
-            return observed, last.lives(inputs, observed)
         observed = everything.part(block, place)
         return observed, lives.slice(place, observed.frame.height)
 
@@ -57,6 +61,11 @@ def added_unrecorded(inputs: JudgingInputs, judgement: Judgement) -> pl.DataFram
     observed = Observer(judgement, found, last.findings).observed(found)
     unasked = pl.Series([None], dtype=TOLD["since"]).new_from_index(0, observed.frame.height)
     return added_to(observed, last.lives(inputs, observed), Answering(judgement, _entries(inputs)), unasked)
+
+
+def has_earlier_run(inputs: JudgingInputs) -> bool:
+    """Whether the logbook knows a run that findings are held against."""
+    return _Last.of(inputs).run is not None
 
 
 def _entries(inputs: JudgingInputs) -> tuple[Answers, ...]:
@@ -89,9 +98,7 @@ class _Last:
         """FINDING and LIFE of each finding, held against those of the last run."""
         at = observed.judgement.at
         if self.findings is None:
-            # Nobody has seen these findings before, as far as anybody knows.
-            unknown = (pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
-            return first_lives(observed, at).frame.with_columns(unknown)
+            return never_seen(observed)
         retired = inputs.estate.retired if inputs.estate else ()
         whole = wholeness(inputs.snapshot, retired, self._snapshot(inputs))
         lives = follow(self.findings, observed, _no_steps, whole, _nothing_ended, at)

@@ -24,6 +24,7 @@ from keymallet.core.base.problems import KeymalletError, Place, Problem, fail
 from keymallet.core.facts.declaration import ACCOUNT, TABLES
 from keymallet.core.facts.evidence import (
     ACCOUNT_ROW,
+    SHARED_ID,
     UNREAD,
     Evidence,
     account_names,
@@ -196,7 +197,7 @@ class Snapshot:
 
     def _frame(self, file: str, name: str, record: TableRecord, wanted: set[str] | None) -> pl.DataFrame:
         table = TABLES[name]
-        keys = {"account", ACCOUNT_ROW, UNREAD, source_column(table), *table.label}
+        keys = {"account", ACCOUNT_ROW, UNREAD, SHARED_ID, source_column(table), *table.label}
         stored = record.columns
         chosen = [column for column in stored if wanted is None or column in wanted or column in keys]
         path = self.folder / file

@@ -14,6 +14,7 @@ from polars.testing import assert_frame_equal
 
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
+from keymallet.engines import processes
 from keymallet.sources.host import side_by_side
 from keymallet.sources.host.hosts import read
 from keymallet.sources.request import Request
@@ -82,7 +83,7 @@ def test_where_a_process_is_killed_nothing_is_missing(hosts: Path, monkeypatch: 
 
     expected = readings(hosts)
     monkeypatch.setattr(side_by_side, "WORTH_IT", 4)
-    monkeypatch.setattr(side_by_side, "ProcessPoolExecutor", Killed)
+    monkeypatch.setattr(processes, "ProcessPoolExecutor", Killed)
     monkeypatch.setattr(pl, "thread_pool_size", lambda: 2)
     assert_same(readings(hosts), expected)
 

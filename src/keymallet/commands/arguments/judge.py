@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.arguments.shared import FAIL_ON, add_judging, add_rows_format, number_of
+from keymallet.commands.arguments.shared import FAIL_ON, add_judging, add_rows_format, add_workers, number_of
 
 EXAMPLES = [
     ("keymallet judge", "judge the newest snapshot: how it came out, and the worst accounts"),
@@ -48,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="N",
         help="accounts shown (default: 5, with --all 8)",
     )
+    add_workers(parser)
     parser.add_argument(
         "--all",
         action="store_true",

@@ -36,6 +36,16 @@ def add_judging(parser: argparse.ArgumentParser) -> None:
     add_at(parser, "judge as of this instant")
 
 
+def add_workers(parser: argparse.ArgumentParser) -> None:
+    """Add --workers."""
+    parser.add_argument(
+        "--workers",
+        type=number_of("processes"),
+        metavar="N",
+        help="judge the shards of a large snapshot by so many processes (default: one for each core)",
+    )
+
+
 def add_register(parser: argparse.ArgumentParser) -> None:
     """Add --register."""
     parser.add_argument(

@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core.base.columns import only_where
+from keymallet.core.evaluating.elsewhere import Elsewhere
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, SETTING, TABLES
 from keymallet.core.facts.evidence import (
     CANDIDATES,
@@ -60,7 +61,9 @@ _TOLD_BY_SETTINGS = ("name", "groups", "kind", "source")
 class EvaluationContext:
     """The frames of one judging, growing by the answers that expressions need."""
 
-    def __init__(self, evidence: Evidence, at: datetime, clock: ZoneInfo) -> None:
+    def __init__(
+        self, evidence: Evidence, at: datetime, clock: ZoneInfo, elsewhere: Elsewhere | None = None
+    ) -> None:
         tables = {table.name: evidence.tables.get(table.name) for table in TABLES.values()}
         frames = {
             name: empty_frame(TABLES[name]) if frame is None else frame for name, frame in tables.items()
@@ -71,6 +74,7 @@ class EvaluationContext:
         self.evidence = replace(evidence, tables=frames)
         self.at = at
         self.clock = clock
+        self.elsewhere = elsewhere
         self.frames = dict(frames)
         self.placed: dict[Typed, str] = {}
         # Judged at an instant before the reading: what had not happened yet is not known then.
@@ -165,14 +169,19 @@ class EvaluationContext:
     def _look_for_sharers(self, nodes: list[typed.Unshared]) -> None:
         """Say of each row whether its value is nobody else's."""
         for node in nodes:
-            table = TABLES[node.table]
-            known = typed.Known(typed.FLAG, "", node.fact, negated=False)
-            who, value, there = self.select(
-                node.table, [self.lowering.lower(part) for part in (node.who, node.fact, known)]
-            )
-            owner = self.frames[node.table][row_column(table)] if table.of_account else None
-            value = self.shared_value(node, value)
-            self._place(node.table, [node], [unshared(who, value, there, owner)])
+            who, value, there, owner = self.held(node)
+            others = None if self.elsewhere is None else self.elsewhere.of_values(node, value)
+            self._place(node.table, [node], [unshared(who, value, there, owner, others)])
+
+    def held(self, node: typed.Unshared) -> tuple[pl.Series, pl.Series, pl.Series, pl.Series | None]:
+        """Of each row whether it counts, its value, whether that is there at all, and whose it is."""
+        table = TABLES[node.table]
+        known = typed.Known(typed.FLAG, "", node.fact, negated=False)
+        who, value, there = self.select(
+            node.table, [self.lowering.lower(part) for part in (node.who, node.fact, known)]
+        )
+        owner = self.frames[node.table][row_column(table)] if table.of_account else None
+        return who, self.shared_value(node, value), there, owner
 
     def _answer(self, asked: list[typed.RowQuery]) -> None:
         """Answer questions about rows, for every account or person at once."""
@@ -187,6 +196,7 @@ class EvaluationContext:
             rows = self.frames[table][row_column(TABLES[table])]
             owners = self.frames[owner].height
             maybe = self.may_belong() if owner == PERSON.name else None
+            elsewhere = self.elsewhere.anybodys if self.elsewhere and maybe else {}
             counted: dict[Typed | None, pl.Series] = {}
             answers = []
             for query, truth in zip(here, truths, strict=True):
@@ -199,10 +209,20 @@ class EvaluationContext:
                         counted[query.condition] = _answered(query, truth, rows, owners)
                     answers.append(counted[query.condition])
                 else:
-                    answers.append(_answered(query, truth, rows, owners, maybe))
+                    there = elsewhere.get(query)
+                    is_open = there is not None and there.now
+                    answers.append(_answered(query, truth, rows, owners, maybe, is_open=is_open))
             if owner == ACCOUNT.name:
                 answers = self._where_supplied(table, answers)
             self._place(owner, list(here), answers)
+
+    def truth(self, query: typed.RowQuery) -> pl.Series:
+        """Of each row of the table that is asked about whether it passes."""
+        condition = query.condition
+        if condition is not None:
+            self.prepare([(query.table, condition)])
+        lowered = self._is_a_row(query.table) if condition is None else self.lowering.lower(condition)
+        return self.select(query.table, [lowered])[0]
 
     def _is_a_row(self, table: str) -> pl.Expr:
         """True; unknown on a row that stands for not knowing of any."""
@@ -247,29 +267,46 @@ class MayBelong:
     anybodys: pl.Series
     named: pl.DataFrame
 
-    def unsure(self, truth: pl.Series, owners: int) -> pl.Series | None:
+    def are_open(self, truth: pl.Series) -> bool:
+        """Whether any row that may be anybody's is not surely out of it."""
+        return bool(truth.fill_null(True).gather(self.anybodys).any())
+
+    def unsure(self, truth: pl.Series, owners: int, *, is_open: bool = False) -> pl.Series | None:
         """For whom rows that may be theirs leave the answer open: those that are not surely out of it."""
         possible = truth.fill_null(True)
-        if possible.gather(self.anybodys).any():
+        if is_open or self.are_open(truth):
             return pl.repeat(True, owners, dtype=pl.Boolean, eager=True)
         named = self.named["row"].filter(possible.gather(self.named["place"]))
         return _marked(named, owners) if len(named) else None
+
+
+def decisive(query: typed.RowQuery, truth: pl.Series) -> pl.Series:
+    """Of each row whether it makes a difference to the answer, if it is the owner's."""
+    return ~truth if query.question == "every" else truth
 
 
 _NUMBERS = ("count", "fewest", "most")
 
 
 def _answered(
-    query: typed.RowQuery, truth: pl.Series, rows: pl.Series, accounts: int, maybe: MayBelong | None = None
+    query: typed.RowQuery,
+    truth: pl.Series,
+    rows: pl.Series,
+    accounts: int,
+    maybe: MayBelong | None = None,
+    *,
+    is_open: bool = False,
 ) -> pl.Series:
     """The answer for every owner, from the truth on each row and the owner each row belongs to.
+
+    `is_open`: a row that lies elsewhere, and may be anybody's, leaves it open for all.
 
     Marking owners takes a single pass over the rows; grouping them would take many times as long.
     """
     unsure = _marked(rows.filter(truth.is_null()), accounts) if truth.null_count() else None
     open_to = None
     if maybe is not None:
-        open_to = maybe.unsure(~truth if query.question == "every" else truth, accounts)
+        open_to = maybe.unsure(decisive(query, truth), accounts, is_open=is_open)
     if open_to is not None:
         unsure = open_to if unsure is None else unsure | open_to
     if query.question in _NUMBERS:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import polars as pl
 
 from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.evaluating.elsewhere import OPEN, either, only_turns
 from keymallet.core.evaluating.steps import END, ROW, VALUE, no_steps, only_changes
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import INSTANT, row_column
@@ -21,10 +22,12 @@ Values = Callable[[str, Typed, "pl.Series | None"], pl.DataFrame]
 
 @dataclass(frozen=True)
 class RowQuerySteps:
-    """Answers questions; `start` is the start of the stretch that is looked at."""
+    """Answers questions; `start` is the start of the stretch that is looked at, `end` its end."""
 
     context: EvaluationContext
     start: pl.Expr
+    end: pl.Expr
+    backwards: bool
     values: Values
 
     def answered(self, query: typed.RowQuery, table: str, rows: pl.Series | None) -> pl.DataFrame:
@@ -32,15 +35,13 @@ class RowQuerySteps:
         assert query.condition is not None, "what asks for nothing does not change"
         links = _Links(self.context, query)
         steps = self.values(query.table, query.condition, links.rows_of(rows))
-        said = steps.with_columns(
-            before=pl.when(pl.col(ROW) == pl.col(ROW).shift()).then(_code(pl.col(VALUE)).shift()),
-            after=_code(pl.col(VALUE)),
-        ).drop(VALUE)
+        said = _said(steps)
         owned = said.join(links.owned, on=ROW, how="inner")
         perhaps = said.join(links.perhaps, on=ROW, how="inner")
         owners = pl.concat([owned["owner"], perhaps["owner"]]).unique()
         anybodys = said.join(links.anybodys, on=ROW, how="semi")
-        if anybodys.height:
+        elsewhere = self._elsewhere(query)
+        if anybodys.height or (elsewhere is not None and elsewhere.height > 1):
             everybody = pl.int_range(self.context.frames[table].height, dtype=pl.UInt32, eager=True)
             owners = everybody if rows is None else rows.cast(pl.UInt32)
         elif rows is not None:
@@ -57,7 +58,7 @@ class RowQuerySteps:
             _as_possible_rows(query, entries)
             for entries in (perhaps, self._standing(query, links.perhaps, owners, steps))
         ]
-        counted += self._of_rows_that_may_be_anybodys(query, links, anybodys, owners, steps)
+        counted += self._of_rows_that_may_be_anybodys(query, links, anybodys, owners, steps, elsewhere)
         return self._counted(query, table, pl.concat(counted, how="diagonal_relaxed"), owners)
 
     def _standing(
@@ -78,6 +79,25 @@ class RowQuerySteps:
         lowered = self.context.lowering.lower(query.condition).alias("=")
         return frame.lazy().with_columns(lowered).select("=").collect().to_series()
 
+    def open_by_anybodys(self, query: typed.RowQuery) -> pl.DataFrame | None:
+        """AT and OPEN: when rows that may be any owner's leave the answer open; None where there are none."""
+        assert query.condition is not None, "what asks for nothing does not change"
+        links = _Links(self.context, query)
+        if not links.anybodys.height:
+            return None
+        rows = links.anybodys[ROW]
+        steps = self.values(query.table, query.condition, rows)
+        said = _said(steps).join(links.anybodys, on=ROW, how="semi")
+        return self._open(query, links, said, steps)
+
+    def _elsewhere(self, query: typed.RowQuery) -> pl.DataFrame | None:
+        """The same of all shards together, cut to the stretch; None where there are no others."""
+        there = self.context.elsewhere.anybodys.get(query) if self.context.elsewhere else None
+        if there is None:
+            return None
+        told = there.past if self.backwards else there.future
+        return None if told is None else told.filter(pl.col(AT) <= self.end)
+
     def _of_rows_that_may_be_anybodys(
         self,
         query: typed.RowQuery,
@@ -85,14 +105,26 @@ class RowQuerySteps:
         moving: pl.DataFrame,
         owners: pl.Series,
         steps: pl.DataFrame,
+        elsewhere: pl.DataFrame | None,
     ) -> list[pl.DataFrame]:
         """What rows that may be any owner's contribute to the answer of each of them.
 
         While one of them may count, nobody's answer is known; else they count for nobody. Gives at most
         one frame of `owner`, AT, `before` and `after` (codes of truth).
         """
-        if not links.anybodys.height:
+        parts = [self._open(query, links, moving, steps)] if links.anybodys.height else []
+        parts += [] if elsewhere is None else [elsewhere]
+        if not parts:
             return []
+        code = pl.when(OPEN).then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_indifferent(query)))
+        entries = either(parts).select(AT, code.cast(pl.Int8).alias("after"))
+        entries = entries.with_columns(before=pl.col("after").shift())
+        return [owners.alias("owner").to_frame().join(entries, how="cross")]
+
+    def _open(
+        self, query: typed.RowQuery, links: _Links, moving: pl.DataFrame, steps: pl.DataFrame
+    ) -> pl.DataFrame:
+        """AT and OPEN: from when on, and until when, one of the rows that may be any owner's may count."""
         one = pl.lit(0, dtype=pl.UInt32).alias("owner")
         still = links.anybodys.with_columns(one)
         alone = pl.Series([0], dtype=pl.UInt32)
@@ -100,12 +132,8 @@ class RowQuerySteps:
             _as_possible_rows(query, moving.with_columns(one)),
             _as_possible_rows(query, self._standing(query, still.select(ROW, "owner"), alone, steps)),
         ]
-        sums = _sums(pl.concat(parts, how="diagonal_relaxed")).with_columns(pl.col("unknown") > 0)
-        changes = sums.filter(pl.col("unknown").ne_missing(pl.col("unknown").shift()))
-        code = pl.when("unknown").then(pl.lit(_UNKNOWN)).otherwise(pl.lit(_indifferent(query)))
-        entries = changes.select(AT, code.cast(pl.Int8).alias("after"))
-        entries = entries.with_columns(before=pl.col("after").shift())
-        return [owners.alias("owner").to_frame().join(entries, how="cross")]
+        sums = _sums(pl.concat(parts, how="diagonal_relaxed"))
+        return only_turns(sums.select(AT, (pl.col("unknown") > 0).alias(OPEN)))
 
     def _counted(
         self, query: typed.RowQuery, table: str, entries: pl.DataFrame, owners: pl.Series
@@ -175,6 +203,14 @@ class _Links:
         of = pl.col("owner").is_in(owners.implode())
         parts = [self.owned.filter(of)[ROW], self.perhaps.filter(of)[ROW], self.anybodys[ROW]]
         return pl.concat(parts).unique().sort()
+
+
+def _said(steps: pl.DataFrame) -> pl.DataFrame:
+    """At each step the code of truth `before` it, null for the first of a row, and `after` it."""
+    return steps.with_columns(
+        before=pl.when(pl.col(ROW) == pl.col(ROW).shift()).then(_code(pl.col(VALUE)).shift()),
+        after=_code(pl.col(VALUE)),
+    ).drop(VALUE)
 
 
 _FALSE, _TRUE, _UNKNOWN = 0, 1, 2

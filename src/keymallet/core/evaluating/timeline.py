@@ -261,7 +261,16 @@ class Timeline:
         if isinstance(hop, typed.OfOwner):
             return self._brought(hop, rows)
         assert isinstance(hop, typed.RowQuery), "who else has a shared value is not followed through time"
-        return RowQuerySteps(self.context, self._start, self._values).answered(hop, table, rows)
+        return self._queries.answered(hop, table, rows)
+
+    def open_by_anybodys(self, query: typed.RowQuery) -> pl.DataFrame | None:
+        """When accounts that may be anybody's leave a question open: see `RowQuerySteps`."""
+        return self._queries.open_by_anybodys(query)
+
+    @property
+    def _queries(self) -> RowQuerySteps:
+        end = pl.lit(self.stretch.end, dtype=INSTANT)
+        return RowQuerySteps(self.context, self._start, end, self.backwards, self._values)
 
     def _brought(self, hop: typed.OfOwner, rows: pl.Series | None) -> pl.DataFrame:
         """The steps of something about the owner, on each of its rows."""

@@ -375,7 +375,7 @@ def _numbers(judgement: Judgement, tally: Tally, numbers: pl.DataFrame) -> pl.Da
     unknown = pl.col("verdict") == int(Verdict.UNPROVEN)
     nothing = pl.lit(None, dtype=pl.String)
     return (
-        numbers.with_columns(named=named_members(judgement.context, tally, numbers["group"]))
+        numbers.with_columns(named=named_members(judgement.context, tally, numbers))
         .with_columns(
             because=pl.when(~unknown).then(pl.format("{}; {}", "named", pl.lit(asked_for(tally)))),
             missing=pl.when(unknown)

@@ -14,15 +14,15 @@ from datetime import timedelta
 import polars as pl
 
 from keymallet.core.base.columns import only_where
-from keymallet.core.base.listing import first_few, listed
+from keymallet.core.base.listing import listed
 from keymallet.core.explaining.clauses import clause, is_telling, parts_of, words_of
 from keymallet.core.explaining.explanation_context import ExplanationContext, QueriedRows, joined
-from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.reason_templates import filled
+from keymallet.core.explaining.sharers import shared_with
 from keymallet.core.explaining.spoken_values import SpokenValues
 from keymallet.core.explaining.wording import MIRRORED, OPPOSITE, constant_text
 from keymallet.core.facts import wording
-from keymallet.core.facts.declaration import ACCOUNT, TABLES
+from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.model import Column, Kind
 from keymallet.core.facts.phrases import noun
 from keymallet.core.facts.wording import DETAILS
@@ -148,7 +148,7 @@ class _Finder:
             case typed.RowQuery():
                 yield self._asked(QueriedRows(self.explained, node), wanted, broken)
             case typed.Unshared():
-                shared = _shared_with(self.explained, node)
+                shared = shared_with(self.explained, node)
                 yield self._reason("shared", broken, node, lambda: {"found": shared})
             case typed.Derived():
                 yield self._opened(node, wanted, broken)
@@ -341,27 +341,6 @@ def _first_where(apart: list[pl.Series], choices: list[pl.Series]) -> pl.Series:
     for number in reversed(range(len(apart))):
         chosen = pl.when(f"apart {number}").then(f"choice {number}").otherwise(chosen)
     return frame.select(chosen.alias("=")).to_series()
-
-
-def _shared_with(explained: ExplanationContext, node: typed.Unshared) -> pl.Series:
-    """`the same digest as: directory/a, cloud/b and 3 more`; without the value, which may be a secret."""
-    context, table = explained.context, TABLES[node.table]
-    frame = context.frames[node.table]
-    everybody = subjects_of(context, table, pl.int_range(frame.height, dtype=pl.UInt32, eager=True))
-    of_accounts = table is ACCOUNT or table.of_account
-    counts = context.lowering.lower(node.who).fill_null(False).alias("counts")
-    whole = frame.lazy().select(pl.col(node.fact.column.name).alias("value"), counts).collect()
-    whole = whole.with_columns(
-        context.shared_value(node, whole["value"]).alias("value"),
-        everybody["account" if of_accounts else "subject"].alias("name"),
-    )
-    held = whole.filter("counts").drop_nulls("value").select("value", "name").unique(maintain_order=True)
-    mine = whole[explained.rows].select("value", own="name").with_row_index("place")
-    others = mine.join(held, on="value", how="left", maintain_order="left_right")
-    others = others.filter(pl.col("name") != pl.col("own"))
-    named = others.group_by("place", maintain_order=True).agg(first_few(pl.col("name")))
-    sharers = named.select("place", listed(pl.lit(f"the same {node.fact.column.name} as: ")).alias("="))
-    return mine.join(sharers, on="place", how="left", maintain_order="left")["="]
 
 
 def _without_repetition(members: tuple[Typed, ...]) -> tuple[Typed, ...]:

@@ -14,6 +14,13 @@ def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) ->
     """The rows of the accounts with the gravest breaches, the worst first; and how many have any.
 
     With `topic`, only breaches of its rules count.
+    """
+    ranked, breached = ranked_worst(judgement, most, topic)
+    return ranked["row"], breached
+
+
+def ranked_worst(judgement: Judgement, most: int, topic: str | None = None) -> tuple[pl.DataFrame, int]:
+    """The same with the `score` of each `row`: the greater, the worse.
 
     One more breach of a severity outweighs any number of less severe ones.
     """
@@ -32,7 +39,7 @@ def worst_accounts(judgement: Judgement, most: int, topic: str | None = None) ->
     ranked = pl.DataFrame({"row": (scores > 0).arg_true().cast(pl.UInt32)})
     ranked = ranked.with_columns(score=scores.gather(ranked["row"]))
     worst = ranked.top_k(most, by=["score", -pl.col("row").cast(pl.Int64)])
-    return worst.sort(["score", "row"], descending=[True, False])["row"], ranked.height
+    return worst.sort(["score", "row"], descending=[True, False]), ranked.height
 
 
 def accounts_by_topic(judgement: Judgement) -> dict[str, int]:

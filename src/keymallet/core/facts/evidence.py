@@ -30,6 +30,9 @@ NOTHING_KNOWN = "*"
 STRAYS = "strays"
 """In UNREAD, beside NOTHING_KNOWN: because rows of the source name accounts that are not there."""
 
+SHARED_ID = "shared-stable-id"
+"""In a shard, of accounts: whether another account of the source, in any shard, has the same lasting id."""
+
 ORIGIN = "from-source"
 """Column of tables that have no `source` of their own: the source a row came from."""
 

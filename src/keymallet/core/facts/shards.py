@@ -12,8 +12,9 @@ from dataclasses import replace
 
 import polars as pl
 
+from keymallet.core.base.columns import repeated
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
-from keymallet.core.facts.evidence import ACCOUNT_ROW, CANDIDATES, PERSON_ROW, Evidence
+from keymallet.core.facts.evidence import ACCOUNT_ROW, CANDIDATES, PERSON_ROW, SHARED_ID, Evidence
 
 LARGEST = 1_000_000
 """Up to so many accounts evidence is not divided by itself."""
@@ -47,6 +48,8 @@ def divided(tables: Mapping[str, pl.DataFrame], shards: int) -> Iterator[dict[st
     for name, frame in tables.items():
         if name == ACCOUNT.name:
             where = of_accounts
+            if "stable-id" in frame.columns:
+                frame = frame.with_columns(_with_shared_id(frame).alias(SHARED_ID))
             if PERSON_ROW in frame.columns and of_people is not None:
                 frame = frame.with_columns(_numbers(of_people).gather(frame[PERSON_ROW]).alias(PERSON_ROW))
         elif name == PERSON.name and of_people is not None:
@@ -83,13 +86,18 @@ def together(shards: Sequence[Evidence]) -> Evidence:
         link = f"{TABLES[name].owner}-row"
         parts = []
         for place, each in enumerate(shards):
-            frame = each.tables[name]
+            frame = each.tables[name].drop(SHARED_ID, strict=False)
             if link in frame.columns:
                 first = before[TABLES[name].owner][place]
                 frame = frame.with_columns((pl.col(link) + first).cast(pl.UInt32))
             parts.append(frame)
         tables[name] = pl.concat(parts)
     return replace(shards[0], tables=tables)
+
+
+def _with_shared_id(accounts: pl.DataFrame) -> pl.Series:
+    shared = repeated(accounts.select("source", "stable-id"))
+    return pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
 
 
 def _numbers(shard: pl.Series) -> pl.Series:

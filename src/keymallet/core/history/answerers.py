@@ -40,14 +40,18 @@ def answerers(observed: Observed, entries: Sequence[Answers]) -> pl.DataFrame:
 class Answering:
     """Who answers for findings of one judging; whom the facts name for each account is worked out once."""
 
-    def __init__(self, judgement: Judgement, entries: Sequence[Answers]) -> None:
+    def __init__(
+        self, judgement: Judgement, entries: Sequence[Answers], staff: pl.DataFrame | None = None
+    ) -> None:
+        """Hold what is asked of; `staff` is that of `sharding.staff`, where the roster lies in shards."""
         self.entries = entries
         self._topics = {demand.id: demand.topic for demand in judgement.rulebook.demands}
         frames = judgement.context.frames
-        self._addresses = _addresses(frames[PERSON.name])
-        self._of_people = _managers_of_people(frames)
+        known = named_staff(staff_told(frames[PERSON.name])) if staff is None else staff
+        self._addresses = _addresses(known)
+        self._of_people = _managers_of_people(frames, known)
         self._of_accounts = {
-            MANAGER: _managers(frames, self._of_people),
+            MANAGER: _managers(frames, self._of_people, known),
             OWNER: _there(frames[ACCOUNT.name], OWNER),
         }
 
@@ -83,14 +87,15 @@ def answerers_of_accounts(
     Entries for some rules alone are left out; with a `topic`, those for other topics.
     """
     accounts = frames[ACCOUNT.name]
-    manager = _managers(frames, _managers_of_people(frames))
+    staff = named_staff(staff_told(frames[PERSON.name]))
+    manager = _managers(frames, _managers_of_people(frames, staff), staff)
     told = accounts.select(
         "account",
         *(pl.col(name).cast(pl.String) for name in ("source", "unit", "kind")),
         pl.lit(None, dtype=pl.String).alias("rule"),
         pl.lit(topic or None, dtype=pl.String).alias("topic"),
     ).with_columns(manager.alias(f"{MANAGER}-told"), _there(accounts, OWNER).alias(f"{OWNER}-told"))
-    found = _first_that_fits(told, entries, _addresses(frames[PERSON.name])).select(ANSWERER)
+    found = _first_that_fits(told, entries, _addresses(staff)).select(ANSWERER)
     return told.select("account", pl.col(f"{MANAGER}-told").alias(MANAGER)).hstack(found)
 
 
@@ -135,48 +140,56 @@ def _there(accounts: pl.DataFrame, fact: str) -> pl.Series:
     return known.select(told.cast(pl.String).alias(fact)).to_series()
 
 
-def _managers_of_people(frames: dict[str, pl.DataFrame]) -> pl.Series:
+def _managers_of_people(frames: dict[str, pl.DataFrame], staff: pl.DataFrame) -> pl.Series:
     """The manager of each person of the roster, by name where it has one; null once they have left."""
-    people = frames[PERSON.name]
-    return _by_name(people["manager"], people)
+    return _by_name(frames[PERSON.name]["manager"], staff)
 
 
-def _managers(frames: dict[str, pl.DataFrame], of_people: pl.Series) -> pl.Series:
+def _managers(frames: dict[str, pl.DataFrame], of_people: pl.Series, staff: pl.DataFrame) -> pl.Series:
     """The manager of each account: its person's, else the one its source gives."""
     accounts = frames[ACCOUNT.name]
-    own = _by_name(_there(accounts, MANAGER), frames[PERSON.name])
+    own = _by_name(_there(accounts, MANAGER), staff)
     told = pl.DataFrame({"person": of_people.gather(accounts[PERSON_ROW].cast(pl.UInt32)), "own": own})
     return told.select(pl.coalesce("person", "own")).to_series()
 
 
-def _staff(people: pl.DataFrame) -> pl.DataFrame:
-    """`given` (the staff number), `named`, `gone` and `address` of each person of the roster.
-
-    Who shares a name with others is told by name and number: else what is theirs would be anybody's.
-    """
+def staff_told(people: pl.DataFrame) -> pl.DataFrame:
+    """`given` (the staff number), `name`, `gone` and `address` of each person of the roster."""
     gone = (pl.col("status").cast(pl.String) == "left").fill_null(False)
-    number, name = pl.col("person").cast(pl.String), pl.col("name").cast(pl.String)
-    staff = people.filter(pl.col("person").is_not_null()).unique("person", keep="first", maintain_order=True)
-    named = pl.when(name.is_duplicated()).then(pl.format("{} ({})", name, number)).otherwise(name)
     address = pl.col("mail").cast(pl.String) if "mail" in people.columns else pl.lit(None, dtype=pl.String)
+    staff = people.filter(pl.col("person").is_not_null()).unique("person", keep="first", maintain_order=True)
     return staff.select(
-        number.alias("given"),
-        pl.coalesce(named, number).alias("named"),
+        pl.col("person").cast(pl.String).alias("given"),
+        pl.col("name").cast(pl.String),
         gone.alias("gone"),
         address.alias("address"),
     )
 
 
-def _addresses(people: pl.DataFrame) -> pl.DataFrame:
+def name_and_number() -> pl.Expr:
+    """How somebody is told who shares a name with others."""
+    return pl.format("{} ({})", "name", "given")
+
+
+def named_staff(told: pl.DataFrame, shared: pl.Expr | None = None) -> pl.DataFrame:
+    """The staff with `named`, what each is called by; `shared` says who shares a name with others.
+
+    These are told by name and number: else what is theirs would be anybody's.
+    """
+    is_shared = pl.col("name").is_duplicated() if shared is None else shared
+    named = pl.when(is_shared).then(name_and_number()).otherwise("name")
+    return told.with_columns(pl.coalesce(named, "given").alias("named"))
+
+
+def _addresses(staff: pl.DataFrame) -> pl.DataFrame:
     """`address` by how somebody is `told`: by name, or by number; none of who has left."""
-    there = _staff(people).filter(~pl.col("gone") & pl.col("address").is_not_null())
+    there = staff.filter(~pl.col("gone") & pl.col("address").is_not_null())
     told = pl.concat([there.select("address", pl.col(name).alias("told")) for name in ("named", "given")])
     return told.unique("told", keep="first", maintain_order=True)
 
 
-def _by_name(numbers: pl.Series, people: pl.DataFrame) -> pl.Series:
+def _by_name(numbers: pl.Series, staff: pl.DataFrame) -> pl.Series:
     """Who these are, of whom a source gives a staff number or a name; null for those who have left."""
-    staff = _staff(people)
     known = (
         numbers.cast(pl.String)
         .alias("given")

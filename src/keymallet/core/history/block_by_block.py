@@ -11,10 +11,11 @@ from keymallet.core.explaining.findings import Alike, describe, number_of
 from keymallet.core.history.added import added
 from keymallet.core.history.answerers import Answering
 from keymallet.core.history.answers import Answers
-from keymallet.core.history.columns import FINDING, ROW
+from keymallet.core.history.columns import FINDING, LIFE, ROW
 from keymallet.core.history.due import due_dates
 from keymallet.core.history.identity import Distinct
-from keymallet.core.history.observed import Observed
+from keymallet.core.history.lives import first_lives
+from keymallet.core.history.observed import Observed, Observer
 from keymallet.core.judging.judge import Judgement
 
 AT_ONCE = 25_000
@@ -56,6 +57,30 @@ def added_to(observed: Observed, lives: pl.DataFrame, answering: Answering, sinc
     return added(table.with_columns(due_dates(table, judgement.rulebook)), judgement.at)
 
 
+def told_for_the_first_time(
+    judgement: Judgement,
+    found: list[Alike],
+    entries: Sequence[Answers],
+    *,
+    structured: bool = False,
+    staff: pl.DataFrame | None = None,
+) -> Iterator[pl.DataFrame]:
+    """The same as `told_in_blocks`, where nothing is known of an earlier run."""
+    observer = Observer(judgement, found)
+
+    def known(block: list[Alike], _: int) -> tuple[Observed, pl.DataFrame]:
+        observed = observer.observed(block)
+        return observed, never_seen(observed)
+
+    return told_in_blocks(judgement, found, known, entries, structured=structured, staff=staff)
+
+
+def never_seen(observed: Observed) -> pl.DataFrame:
+    """FINDING and LIFE of findings that nobody has seen before, as far as anybody knows."""
+    unknown = (pl.lit(None, dtype=kind).alias(name) for name, kind in LIFE.items())
+    return first_lives(observed, observed.judgement.at).frame.with_columns(unknown)
+
+
 def told_in_blocks(
     judgement: Judgement,
     found: list[Alike],
@@ -64,12 +89,13 @@ def told_in_blocks(
     *,
     structured: bool = False,
     at_once: int = AT_ONCE,
+    staff: pl.DataFrame | None = None,
 ) -> Iterator[pl.DataFrame]:
     """What `describe` says of findings, with ADDED, in their order; at least one frame, even if it is empty.
 
     Raises ValueError, when all have passed, if two of them are known by the same.
     """
-    answering = Answering(judgement, entries)
+    answering = Answering(judgement, entries, staff)
     distinct = Distinct()
 
     def placed() -> Iterator[tuple[list[Alike], int]]:

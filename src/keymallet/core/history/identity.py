@@ -18,7 +18,7 @@ from keymallet.core.base.columns import only, repeated
 from keymallet.core.base.parallel import in_parallel
 from keymallet.core.explaining.findings import Alike, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
-from keymallet.core.facts.evidence import ACCOUNT_ROW, source_column
+from keymallet.core.facts.evidence import ACCOUNT_ROW, SHARED_ID, source_column
 from keymallet.core.facts.model import Table
 from keymallet.core.history.columns import ACCOUNT_KEY, FINDING, KEYS, ROW, ROW_KEY, RULE_KEY
 from keymallet.core.judging.judge import Judgement
@@ -121,8 +121,11 @@ class AccountKeys:
 
     def __init__(self, accounts: pl.DataFrame) -> None:
         self._columns = only(accounts, ("source", "name", "stable-id"))
-        shared = repeated(self._columns.select("source", "stable-id"))
-        marked = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
+        if SHARED_ID in accounts.columns:
+            marked = accounts[SHARED_ID]
+        else:
+            shared = repeated(self._columns.select("source", "stable-id"))
+            marked = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
         self._columns = self._columns.with_columns(marked.alias("shared"))
 
     def of_all(self) -> pl.Series:

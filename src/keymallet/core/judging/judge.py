@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core.evaluating.context import EvaluationContext
+from keymallet.core.evaluating.elsewhere import Elsewhere
 from keymallet.core.evaluating.steps import ROW
 from keymallet.core.evaluating.timeline import Timeline
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
@@ -50,12 +51,15 @@ class Judgement:
         codes: dict[str, pl.Series],
         numbers: dict[str, pl.DataFrame],
         covers: Covers | None = None,
+        counts: list[RuleCount] | None = None,
     ) -> None:
+        """Hold verdicts; `counts` are those of all shards, where these are the verdicts of one part alone."""
         self.rulebook = rulebook
         self.context = context
         self.codes = codes
         self.numbers = numbers
         self.covers = covers
+        self._counts_of_all = counts
         self._rows: dict[tuple[str, Verdict], pl.Series] = {}
 
     @property
@@ -84,6 +88,8 @@ class Judgement:
 
     @cached_property
     def _counts(self) -> list[RuleCount]:
+        if self._counts_of_all is not None:
+            return self._counts_of_all
         return [
             RuleCount(rule, *(int((self.codes[rule.id] == verdict).sum()) for verdict in list(Verdict)[1:]))
             for rule in self.rulebook.demands
@@ -129,18 +135,17 @@ def judge(
     at: datetime,
     clock: ZoneInfo,
     register: Register | None = None,
+    elsewhere: Elsewhere | None = None,
 ) -> Judgement:
     """Judge every row by every rule at the instant `at`; plain dates in rules are in `clock`.
 
-    A breach that an exemption of the `register` covers is exempt; so is one that would be pending.
+    Where the evidence is one shard of it, `elsewhere` is what holds in the others. A breach that an exemption
+    of the `register` covers is exempt; so is one that would be pending.
 
     Verdicts follow Kleene's three-valued logic: a rule that is not known to be broken, but not
     known to be kept either, is unproven.
     """
-    covers = None
-    if register is not None:
-        evidence, covers = registered(evidence, register, rulebook, at)
-    context = EvaluationContext(evidence, at, clock)
+    context, covers = context_of(evidence, rulebook, at, clock, register, elsewhere)
     context.prepare(rulebook.expressions())
     codes: dict[str, pl.Series] = {}
     # The register last: whether an entry is still needed shows once all else is judged.
@@ -151,18 +156,40 @@ def judge(
         # only now, when every other table is judged. So the frame of entries is replaced before theirs are.
         if covers is not None and table == EXEMPTION.name:
             _count_excused(context, rulebook, codes, covers)
-        verdicts = context.select(table, [verdict(context.lowering, rule) for rule in rules])
-        codes.update(zip((rule.id for rule in rules), verdicts, strict=True))
-        for rule in rules:
-            if rule.grace is not None:
-                codes[rule.id] = _with_pending(context, rule, codes[rule.id])
+        codes.update(codes_of(context, rules))
     if covers is not None:
         if EXEMPTION.name not in tables:
             _count_excused(context, rulebook, codes, covers)
-        _exempt(context, rulebook, codes, covers)
+        exempt(context, rulebook, codes, covers)
     numbers = {tally.id: numbers_of(context, tally) for tally in rulebook.tallies}
     codes.update((name, frame["verdict"]) for name, frame in numbers.items())
     return Judgement(rulebook, context, codes, numbers, covers)
+
+
+def context_of(
+    evidence: Evidence,
+    rulebook: Rulebook,
+    at: datetime,
+    clock: ZoneInfo,
+    register: Register | None = None,
+    elsewhere: Elsewhere | None = None,
+) -> tuple[EvaluationContext, Covers | None]:
+    """The evidence with the register in it, ready to be judged; and whom exemptions cover."""
+    covers = None
+    if register is not None:
+        rules = rulebook if elsewhere is None else elsewhere.rulebook
+        evidence, covers = registered(evidence, register, rules, at)
+    return EvaluationContext(evidence, at, clock, elsewhere), covers
+
+
+def codes_of(context: EvaluationContext, rules: list[Rule]) -> dict[str, pl.Series]:
+    """The verdicts of rules on one table, by their ids; what they ask must have been prepared."""
+    verdicts = context.select(rules[0].table, [verdict(context.lowering, rule) for rule in rules])
+    codes = dict(zip((rule.id for rule in rules), verdicts, strict=True))
+    for rule in rules:
+        if rule.grace is not None:
+            codes[rule.id] = _with_pending(context, rule, codes[rule.id])
+    return codes
 
 
 def _count_excused(
@@ -184,7 +211,7 @@ def _count_excused(
 _BROKEN = [int(Verdict.BREACH), int(Verdict.PENDING)]
 
 
-def _exempt(
+def exempt(
     context: EvaluationContext, rulebook: Rulebook, codes: dict[str, pl.Series], covers: Covers
 ) -> None:
     """Set to exempt what is broken and covered by an exemption in force."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import replace
 from datetime import datetime
 from fnmatch import fnmatchcase
@@ -9,9 +10,11 @@ from fnmatch import fnmatchcase
 import polars as pl
 
 from keymallet.core.base.columns import only_where
+from keymallet.core.evaluating.context import columns_used
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, GATE, SIGN_IN
 from keymallet.core.facts.evidence import ACCOUNT_ROW, INSTANT, ORIGIN, Evidence, empty_frame
 from keymallet.core.judging.exemptions import Covers, covers_rule, matching
+from keymallet.core.language.typed import Typed
 from keymallet.core.linking.filler_reasons import is_filler
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.rulebook.register import Exemption, Register
@@ -29,11 +32,26 @@ RESTS_ON = {
 }
 """The facts that others are worked out from, once they are asked for."""
 
-_EVERYWHERE = {
+EVERYWHERE = {
     ACCOUNT.name: frozenset(OF_ACCOUNTS),
     SIGN_IN.name: frozenset(["explained"]),
     EXEMPTION.name: frozenset(EXEMPTION.names),
 }
+
+
+def facts_for(
+    asked: Iterable[tuple[str, Typed]], also: Mapping[str, Collection[str]], *, with_register: bool
+) -> dict[str, set[str]]:
+    """The facts, by table, that expressions rest on, and what they take besides."""
+    used = columns_used(asked)
+    for table, facts in also.items():
+        used.setdefault(table, set()).update(facts)
+    if with_register:
+        used.setdefault(ACCOUNT.name, set()).update(NEEDED)
+        for (table, fact), (other, ground) in RESTS_ON.items():
+            if fact in used.get(table, ()):
+                used.setdefault(other, set()).add(ground)
+    return used
 
 
 def registered(
@@ -60,7 +78,7 @@ def registered(
         events = tables[SIGN_IN.name]
         explained = _explained(register, covers, events, ACCOUNT_ROW, "at").alias("explained")
         tables[SIGN_IN.name] = events.with_columns(explained)
-    return replace(evidence, tables=tables, everywhere=_EVERYWHERE), covers
+    return replace(evidence, tables=tables, everywhere=EVERYWHERE), covers
 
 
 def _entries(

@@ -27,29 +27,34 @@ def numbers_of(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
     The number is known to lie between `sure` and `sure + may`. Every group that has any row at all is
     counted, also where none of its rows counts; of sources, every one that supplies the table.
     """
+    return judged_numbers(context, tally, counted(context, tally))
+
+
+def counted(context: EvaluationContext, tally: Tally) -> pl.DataFrame:
+    """GROUP, `sure` and `may` of each group that has a row; without groups, of everything at once."""
     rows = members(context, tally)
     sums = [
         pl.col(COUNTS).fill_null(False).sum().cast(pl.Int64).alias("sure"),
         pl.col(COUNTS).is_null().sum().cast(pl.Int64).alias("may"),
     ]
     if tally.by:
-        instant = rows.drop_nulls(GROUP).group_by(GROUP).agg(sums)
-        if tally.by == "source":
-            # A source that tells of such rows and has none left is a group of none, not no group.
-            told = [name for name, told in context.evidence.supply.items() if told.get(tally.table)]
-            without = pl.DataFrame({GROUP: told}, schema={GROUP: pl.String}).join(
-                instant, on=GROUP, how="anti"
-            )
-            nothing = [pl.lit(0, dtype=pl.Int64).alias(name) for name in ("sure", "may")]
-            instant = pl.concat([instant, without.with_columns(nothing)])
+        return rows.drop_nulls(GROUP).group_by(GROUP).agg(sums)
+    return rows.select(pl.lit(None, dtype=pl.String).alias(GROUP), *sums).head(1)
+
+
+def judged_numbers(context: EvaluationContext, tally: Tally, instant: pl.DataFrame) -> pl.DataFrame:
+    """The numbers that were `counted`, with the verdict's code; further columns stay as they are."""
+    nothing = [pl.lit(0, dtype=pl.Int64).alias(name) for name in ("sure", "may")]
+    if tally.by == "source":
+        # A source that tells of such rows and has none left is a group of none, not no group.
+        told = [name for name, told in context.evidence.supply.items() if told.get(tally.table)]
+        without = pl.DataFrame({GROUP: told}, schema={GROUP: pl.String}).join(instant, on=GROUP, how="anti")
+        instant = pl.concat([instant, without.with_columns(nothing)], how="diagonal")
+    if tally.by:
         instant = instant.sort(GROUP)
-    else:
-        instant = rows.select(pl.lit(None, dtype=pl.String).alias(GROUP), *sums).head(1)
-        if not rows.height:
-            instant = pl.DataFrame(
-                {GROUP: [None], "sure": [0], "may": [0]},
-                schema={GROUP: pl.String, "sure": pl.Int64, "may": pl.Int64},
-            )
+    elif not instant.height:
+        everything = pl.DataFrame({GROUP: [None]}, schema={GROUP: pl.String}).with_columns(nothing)
+        instant = pl.concat([instant, everything], how="diagonal")
     return instant.with_columns(_verdict(tally).alias("verdict"))
 
 

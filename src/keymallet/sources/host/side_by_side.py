@@ -2,22 +2,14 @@
 
 from __future__ import annotations
 
-import os
-import signal
-import threading
-from collections.abc import Iterator
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
-from contextlib import contextmanager
+from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
-from multiprocessing import get_context, parent_process
 from pathlib import Path
 from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
-import polars as pl
-
 from keymallet.core.facts.reading import Reading
+from keymallet.engines.processes import cores, in_processes
 from keymallet.sources.host.reader import HostReader
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
@@ -27,7 +19,6 @@ WORTH_IT = 64
 """So many hosts are read by one process before others would have begun."""
 _AT_ONCE = 8
 """So many hosts are asked of a process at once."""
-_THREADS = "POLARS_MAX_THREADS"
 
 
 class _Asked(NamedTuple):
@@ -43,7 +34,7 @@ class _Asked(NamedTuple):
 
 def read_hosts(section: HostSection, request: Request, hosts: list[str]) -> list[Reading]:
     """Read hosts below the section's folder, in this order. Raises KeymalletError."""
-    processes = min(pl.thread_pool_size(), len(hosts) // _AT_ONCE)
+    processes = min(cores(), len(hosts) // _AT_ONCE)
     readings: list[Reading] = []
     if processes < 2 or len(hosts) < WORTH_IT:
         for host in hosts:
@@ -56,34 +47,11 @@ def read_hosts(section: HostSection, request: Request, hosts: list[str]) -> list
         )
         for n in range(0, len(hosts), _AT_ONCE)
     ]
-    with _one_thread_each():
-        # Begun anew instead of forked: threads of this process may hold locks that nobody would release.
-        pool = ProcessPoolExecutor(
-            processes, get_context("spawn"), initializer=_begin, initargs=(key_of_this_process(),)
-        )
-        try:
-            begun = [_begun(pool, some) for some in asked]
-            for some, future in zip(asked, begun, strict=True):
-                readings += _given(some, future)
-                request.advanced(len(readings), len(hosts), "hosts")
-        finally:
-            pool.shutdown(wait=False, cancel_futures=True)
+    # With one key for all, passwords that are the same on hosts read by different processes are seen to be.
+    for some in in_processes(_read, asked, processes, take_key, key_of_this_process()):
+        readings += some
+        request.advanced(len(readings), len(hosts), "hosts")
     return readings
-
-
-def _begun(pool: ProcessPoolExecutor, asked: _Asked) -> Future[list[Reading]] | None:
-    try:
-        return pool.submit(_read, asked)
-    except BrokenProcessPool:
-        return None
-
-
-def _given(asked: _Asked, future: Future[list[Reading]] | None) -> list[Reading]:
-    """What a process read; where one was killed, and took the others with it, it is read here."""
-    try:
-        return _read(asked) if future is None else future.result()
-    except BrokenProcessPool:
-        return _read(asked)
 
 
 def _reading(section: HostSection, request: Request, host: str) -> Reading:
@@ -97,34 +65,3 @@ def _read(asked: _Asked) -> list[Reading]:
         readings = [_reading(asked.section, request, host) for host in asked.hosts]
         request.note_files()
     return readings
-
-
-def _begin(key: bytes) -> None:
-    """What a process does first: it leaves interrupts to its parent, and ends when that does.
-
-    With the parent's key, passwords that are the same on hosts read by different processes are seen to be.
-    """
-    take_key(key)
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    threading.Thread(target=_end_with_parent, daemon=True).start()
-
-
-def _end_with_parent() -> None:
-    parent = parent_process()
-    if parent is not None:
-        parent.join()
-        os._exit(1)
-
-
-@contextmanager
-def _one_thread_each() -> Iterator[None]:
-    """Processes that begin meanwhile do column operations in one thread: there are as many as cores."""
-    before = os.environ.get(_THREADS)
-    os.environ[_THREADS] = "1"
-    try:
-        yield
-    finally:
-        if before is None:
-            del os.environ[_THREADS]
-        else:
-            os.environ[_THREADS] = before

@@ -1,0 +1,1 @@
+"""How much work is spread: over the processes of one machine."""

@@ -1,0 +1,254 @@
+"""What is done with one shard: functions on a snapshot's folder, with small arguments and small answers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import polars as pl
+
+from keymallet.core.base.problems import fail
+from keymallet.core.evaluating.elsewhere import HASHES, Anybodys, Elsewhere, crossing
+from keymallet.core.explaining.findings import alike
+from keymallet.core.explaining.summary import Summary, summary
+from keymallet.core.facts.evidence import Evidence
+from keymallet.core.history.answers import Answers
+from keymallet.core.history.block_by_block import told_for_the_first_time
+from keymallet.core.judging.judge import Judgement, context_of, judge
+from keymallet.core.judging.register_facts import facts_for
+from keymallet.core.judging.verdicts import Verdict
+from keymallet.core.language import typed
+from keymallet.core.language.typed import Typed
+from keymallet.core.rulebook.model import Rulebook
+from keymallet.core.rulebook.register import Register
+from keymallet.core.sharding.exchange import shared_among, told
+from keymallet.core.sharding.shards_judged import ShardJudged, book_of_shard, shard_judged
+from keymallet.core.sharding.staff import names_among, staff_among, wanted
+from keymallet.sharded.scratch import read_frames, write_frames
+from keymallet.store.snapshot import Snapshot, read_snapshot
+
+SHARDS_A_BUCKET = 4
+"""Values that must not be shared are held together in parts: one for so many shards."""
+Columns = Mapping[str, set[str]]
+
+
+@dataclass(frozen=True)
+class Case:
+    """What is judged, by what: the same for all tasks. `scratch` is a folder that every task sees.
+
+    `anybodys` is what is known already of all shards.
+    """
+
+    snapshot: Path
+    digest: str
+    shards: int
+    rulebook: Rulebook
+    register: Register | None
+    at: datetime
+    clock: ZoneInfo
+    seeds: tuple[int, int]
+    scratch: Path
+    anybodys: Mapping[typed.RowQuery, Anybodys] = field(default_factory=dict)
+    steps_told: int = 0
+
+    @cached_property
+    def steps(self) -> list[list[Typed]]:
+        """What is asked across shards."""
+        return crossing(self.rulebook.expressions())
+
+    @property
+    def buckets(self) -> int:
+        """Into how many parts values are divided that must not be shared."""
+        return -(-self.shards // SHARDS_A_BUCKET)
+
+    def held(self, step: int, place: int, shard: int) -> Path:
+        """Where a shard leaves the values it holds, a frame for each bucket."""
+        return self.scratch / f"held-{step}-{place}-{shard}"
+
+    def shared(self, step: int, place: int, bucket: int) -> Path:
+        """Where those that several hold are left, a frame for each shard."""
+        return self.scratch / f"shared-{step}-{place}-{bucket}"
+
+    def findings(self, shard: int) -> Path:
+        """Where a shard leaves its findings."""
+        return self.scratch / f"findings-{shard}"
+
+    def opened(self) -> Snapshot:
+        """The snapshot. Raises KeymalletError if another lies in its place by now."""
+        snapshot = read_snapshot(self.snapshot)
+        if snapshot.digest != self.digest:
+            raise fail("the snapshot was replaced while it was judged", file=str(self.snapshot))
+        return snapshot
+
+    def elsewhere(self, shard: int) -> Elsewhere:
+        """What holds in other shards than this one, as far as it is known."""
+        sharers = {
+            node: pl.concat(
+                frame
+                for bucket in range(self.buckets)
+                for frame in read_frames(self.shared(step, place, bucket), [shard])
+            )
+            for step, nodes in enumerate(self.steps[: self.steps_told])
+            for place, node in enumerate(nodes)
+            if isinstance(node, typed.Unshared)
+        }
+        return Elsewhere(self.rulebook, shard == 0, self.seeds, self.anybodys, sharers)
+
+    def judged(self, shard: int, also: Columns) -> Judgement:
+        """A shard, judged with the facts that the rulebook rests on, and others besides."""
+        used = facts_for(self.rulebook.expressions(), also, with_register=self.register is not None)
+        evidence = self.opened().shard(shard, used)
+        book = book_of_shard(self.rulebook, is_first=shard == 0)
+        return judge(evidence, book, self.at, self.clock, self.register, self.elsewhere(shard))
+
+
+@dataclass(frozen=True)
+class OneStep:
+    """A step of what is asked across shards, for one of them to tell, or for one bucket to bring together."""
+
+    case: Case
+    step: int
+    number: int
+
+
+def tell(asked: OneStep) -> tuple[dict[int, Anybodys], bool]:
+    """What a shard tells others; values that must not be shared are left in a file.
+
+    And whether it has accounts at all that may be anybody's.
+    """
+    case, nodes = asked.case, asked.case.steps[asked.step]
+    expressions = [(node.table, node) for node in nodes if isinstance(node, typed.RowQuery | typed.Unshared)]
+    used = facts_for(expressions, {}, with_register=case.register is not None)
+    evidence = case.opened().shard(asked.number, used)
+    elsewhere = case.elsewhere(asked.number)
+    context, _ = context_of(evidence, case.rulebook, case.at, case.clock, case.register, elsewhere)
+    found = told(context, nodes, case.seeds)
+    for place, held in found.held.items():
+        bucket = held[HASHES[0]] % case.buckets
+        frames = (held.filter(bucket == number) for number in range(case.buckets))
+        write_frames(case.held(asked.step, place, asked.number), frames)
+    return dict(found.anybodys), bool(len(context.may_belong().anybodys))
+
+
+def share(asked: OneStep) -> None:
+    """Hold against each other what all shards have left in a bucket, and leave for each what others hold."""
+    case = asked.case
+    for place, node in enumerate(case.steps[asked.step]):
+        if isinstance(node, typed.Unshared):
+            held = [
+                frame
+                for shard in range(case.shards)
+                for frame in read_frames(case.held(asked.step, place, shard), [asked.number])
+            ]
+            write_frames(case.shared(asked.step, place, asked.number), shared_among(held))
+
+
+@dataclass(frozen=True)
+class ToSumUp:
+    """A shard to be judged and summed up."""
+
+    case: Case
+    shard: int
+    worst: int
+    in_full: bool
+
+
+def sum_up(asked: ToSumUp) -> tuple[ShardJudged, Summary]:
+    """Judge a shard, and sum it up."""
+    judgement = asked.case.judged(asked.shard, {})
+    judged = shard_judged(judgement, asked.case.rulebook, is_first=asked.shard == 0)
+    return judged, summary(judgement, asked.worst, in_full=asked.in_full)
+
+
+Piece = tuple[str, str]
+"""The verdict and the rule of the findings in a frame."""
+
+
+@dataclass(frozen=True)
+class ToDescribe:
+    """A shard whose findings are to be described.
+
+    `of_nobody` are rules that no shard could judge of anybody: these are told once, elsewhere. `staff` is
+    None where nobody answers for findings whom facts name.
+    """
+
+    case: Case
+    shard: int
+    also: Columns
+    entries: tuple[Answers, ...]
+    staff: pl.DataFrame | None
+    of_nobody: frozenset[str]
+    structured: bool
+
+
+def describe(asked: ToDescribe) -> list[Piece]:
+    """Describe the findings of a shard, and leave them in a file; what stands in which frame of it."""
+    judgement = asked.case.judged(asked.shard, asked.also)
+    found = [
+        each
+        for each in alike(judgement)
+        if not (each.verdict is Verdict.UNPROVEN and each.demand.id in asked.of_nobody)
+    ]
+    told_of = told_for_the_first_time(
+        judgement, found, asked.entries, structured=asked.structured, staff=asked.staff
+    )
+    pieces: list[Piece] = []
+
+    def frames() -> Iterator[pl.DataFrame]:
+        for block in told_of:
+            for piece in of_one_rule(block):
+                pieces.append((piece["verdict"][0], piece["rule"][0]))
+                yield piece
+
+    write_frames(asked.case.findings(asked.shard), frames())
+    return pieces
+
+
+def of_one_rule(block: pl.DataFrame) -> Iterator[pl.DataFrame]:
+    """Cut a block of findings where another rule or verdict begins."""
+    runs = block.select(pl.struct("verdict", "rule").rle().alias("run")).unnest("run")
+    start = 0
+    for height in runs["len"]:
+        yield block.slice(start, height)
+        start += height
+
+
+@dataclass(frozen=True)
+class ToFindStaff:
+    """A shard in which people are looked for; `named` is how others name them."""
+
+    case: Case
+    shard: int
+    named: pl.Series = field(default_factory=lambda: pl.Series(dtype=pl.String))
+
+    def roster(self) -> Evidence:
+        """The shard's people, and whom its accounts name."""
+        of_people = {"person", "name", "mail", "manager", "status"}
+        return self.case.opened().shard(self.shard, {"person": of_people, "account": {"manager", "owner"}})
+
+
+def find_wanted(asked: ToFindStaff) -> pl.Series:
+    """Who is named in a shard."""
+    return wanted(asked.roster())
+
+
+def find_staff(asked: ToFindStaff) -> pl.DataFrame:
+    """Who of a shard's people is named so."""
+    return staff_among(asked.roster(), asked.named)
+
+
+def find_names(asked: ToFindStaff) -> pl.DataFrame:
+    """How many of a shard's people have these names."""
+    return names_among(asked.roster(), asked.named)
+
+
+def of_none(snapshot: Snapshot, columns: Columns) -> Evidence:
+    """Evidence that says what sources supply, and has no row."""
+    whole = snapshot.shard(0, columns)
+    return Evidence(
+        {name: frame.clear() for name, frame in whole.tables.items()}, whole.supply, whole.read_at
+    )

@@ -108,7 +108,7 @@ def values(column: Column) -> st.SearchStrategy[Any]:
 
 
 @st.composite
-def worlds(draw: st.DrawFn) -> World:
+def worlds(draw: st.DrawFn, most: int = 4) -> World:
     """A few accounts of two sources that supply different things, and rows that belong to them."""
     supply: dict[str, dict[str, list[str]]] = {}
     for source in ("d", "e"):
@@ -123,7 +123,7 @@ def worlds(draw: st.DrawFn) -> World:
         supply[source] = {table: [name for name in names if name] for table, names in supply[source].items()}
     accounts = [
         _row(draw, supply, "account", draw(st.sampled_from("de")), place)
-        for place in range(draw(st.integers(1, 4)))
+        for place in range(draw(st.integers(1, most)))
     ]
     children: dict[str, list[dict[str, Any]]] = {}
     for child in CHILDREN:
@@ -134,7 +134,7 @@ def worlds(draw: st.DrawFn) -> World:
             if child in supply[source]:
                 children[child].append({**_row(draw, supply, child, source, 0), "of": place})
     terms = {name: parsed(text) for name, text in TERMS.items()}
-    people = [_person(draw, supply, place) for place in range(draw(st.integers(0, 3)))]
+    people = [_person(draw, supply, place) for place in range(draw(st.integers(0, most - 1)))]
     for account in accounts:
         _belong(draw, account, people, supply)
     settings = [_setting(draw, supply, place) for place in range(draw(st.integers(0, 3)))]

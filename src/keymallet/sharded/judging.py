@@ -25,7 +25,6 @@ from keymallet.core.history.block_by_block import AT_ONCE, told_for_the_first_ti
 from keymallet.core.history.columns import FINDING
 from keymallet.core.history.identity import Distinct
 from keymallet.core.judging.judge import Judgement
-from keymallet.core.judging.register_facts import facts_for
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.language import typed
 from keymallet.core.rulebook.model import Rule, Rulebook
@@ -157,9 +156,8 @@ def judged_in_shards(
         case = _exchanged(case, workers)
         asked = [ToSumUp(case, shard, worst, in_full) for shard in range(case.shards)]
         parts = list(in_processes(tasks.sum_up, asked, workers))
-        used = facts_for(rulebook.expressions(), {}, with_register=register is not None)
-        nothing = tasks.of_none(snapshot, used)
-        among_all = judged_together([judged for judged, _ in parts], nothing, rulebook, at, clock, register)
+        judged = [each for each, _ in parts]
+        among_all = judged_together(judged, snapshot.without_rows(), rulebook, at, clock, register)
         of_all = summary(among_all, worst, in_full=in_full)
         whole = together([*(each for _, each in parts), of_all], rulebook, worst)
         yield ShardedJudging(case, workers, among_all, whole)

@@ -244,11 +244,3 @@ def find_staff(asked: ToFindStaff) -> pl.DataFrame:
 def find_names(asked: ToFindStaff) -> pl.DataFrame:
     """How many of a shard's people have these names."""
     return names_among(asked.roster(), asked.named)
-
-
-def of_none(snapshot: Snapshot, columns: Columns) -> Evidence:
-    """Evidence that says what sources supply, and has no row."""
-    whole = snapshot.shard(0, columns)
-    return Evidence(
-        {name: frame.clear() for name, frame in whole.tables.items()}, whole.supply, whole.read_at
-    )

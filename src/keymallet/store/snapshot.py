@@ -12,7 +12,7 @@ import tempfile
 import time
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -29,6 +29,7 @@ from keymallet.core.facts.evidence import (
     Evidence,
     account_names,
     data_type,
+    empty_frame,
     source_column,
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
@@ -171,6 +172,15 @@ class Snapshot:
             return self.evidence(columns)
         return self._evidence(shard_folder(number), self.manifest.shards[number], columns)
 
+    def without_rows(self) -> Evidence:
+        """Evidence that says what each source supplies, and when it was read, and has no row."""
+        sources = self.manifest.sources
+        return Evidence(
+            {ACCOUNT.name: empty_frame(ACCOUNT)},
+            {name: record.supply for name, record in sources.items()},
+            {name: record.read_at for name, record in sources.items()},
+        )
+
     def _evidence(
         self, below: str, records: Mapping[str, TableRecord], columns: Mapping[str, set[str]] | None
     ) -> Evidence:
@@ -188,12 +198,7 @@ class Snapshot:
         for name, frame in tables.items():
             if TABLES[name].of_account and (columns is None or "account" in columns[name]):
                 tables[name] = frame.with_columns(account_names(tables["account"], frame).alias("account"))
-        sources = self.manifest.sources
-        return Evidence(
-            tables,
-            {name: record.supply for name, record in sources.items()},
-            {name: record.read_at for name, record in sources.items()},
-        )
+        return replace(self.without_rows(), tables=tables)
 
     def _frame(self, file: str, name: str, record: TableRecord, wanted: set[str] | None) -> pl.DataFrame:
         table = TABLES[name]

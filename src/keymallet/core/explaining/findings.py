@@ -13,7 +13,7 @@ from keymallet.core.evaluating.steps import END, ROW
 from keymallet.core.explaining.explanation_context import ExplanationContext
 from keymallet.core.explaining.finding_subject import subjects_of
 from keymallet.core.explaining.missing import missing
-from keymallet.core.explaining.reason_rows import reason_rows
+from keymallet.core.explaining.reason_rows import REASONS, reason_rows
 from keymallet.core.explaining.reasons import Reason, because, reasons
 from keymallet.core.explaining.remedies import remedy
 from keymallet.core.explaining.tally_reasons import asked_for, named_members
@@ -143,7 +143,10 @@ def describe(
     # Each rule is described by itself, side by side.
     parts = in_parallel(lambda item: _described_alike(judgement, item, structured, timed), found)
     # What is said of numbers, or of nobody, has no reasons of this kind.
-    return pl.concat([_nothing(), *parts], how="diagonal" if structured else "vertical")
+    nothing = _nothing()
+    if structured:
+        nothing = nothing.with_columns(pl.lit(None, dtype=REASONS).alias("reasons"))
+    return pl.concat([nothing, *parts], how="diagonal" if structured else "vertical")
 
 
 def _described_alike(judgement: Judgement, found: Alike, structured: bool, timed: bool) -> pl.DataFrame:

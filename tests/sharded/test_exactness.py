@@ -23,6 +23,7 @@ from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import Register, read_register
 from keymallet.sharded.judging import judged_in_shards
+from keymallet.sharded.tasks import Basis
 from keymallet.store.snapshot import Snapshot, write_snapshot
 from tests.core.reference import World
 from tests.core.strategies import CHILDREN, RULEBOOK, evidence_of, expressions, worlds
@@ -128,9 +129,8 @@ def assert_exact(snapshot: Snapshot, book: Rulebook, register: Register | None, 
     whole = judge(found, book, AT, CLOCK, register)
     expected = list(told_for_the_first_time(whole, alike(whole, together=True), ENTRIES, structured=True))
     everything = {name: set(frame.columns) for name, frame in found.tables.items()}
-    with judged_in_shards(
-        snapshot, book, AT, CLOCK, register, workers=workers, worst=3, in_full=True
-    ) as judged:
+    basis = Basis(book, register, AT, CLOCK)
+    with judged_in_shards(snapshot, basis, workers=workers, worst=3, in_full=True) as judged:
         assert judged.among_all.counts() == whole.counts()
         for name, numbers in whole.numbers.items():
             assert_frame_equal(judged.among_all.numbers[name].select(numbers.columns), numbers)

@@ -137,15 +137,13 @@ def _has_earlier_run(inputs: JudgingInputs) -> bool:
 def _judge_in_shards(options: argparse.Namespace, inputs: JudgingInputs) -> int:
     """Judge shard after shard; nothing of all accounts is held at once."""
     from keymallet.sharded.judging import judged_in_shards
+    from keymallet.sharded.tasks import Basis
 
     in_table = not _gives_rows(options)
     book = inputs.rulebook
     with judged_in_shards(
         inputs.snapshot,
-        book,
-        inputs.at,
-        inputs.clock,
-        inputs.register,
+        Basis(book, inputs.register, inputs.at, inputs.clock),
         workers=options.workers or cores(),
         worst=_most(options),
         in_full=options.all and in_table,

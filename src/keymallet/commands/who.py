@@ -13,13 +13,23 @@ from keymallet.core.base.listing import how_many
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import KeymalletError, Problem, fail
 from keymallet.core.evaluating.context import EvaluationContext
-from keymallet.core.facts.declaration import TABLES, tables_with_verdicts
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES, tables_with_verdicts
 from keymallet.core.facts.model import Kind
 from keymallet.core.history.answerers import FACTS_USED, answerers_of_accounts
+from keymallet.core.history.answers import Answers
 from keymallet.core.history.columns import ANSWERER
 from keymallet.core.judging.register_facts import registered
 from keymallet.core.rulebook.question import read_condition, read_value, split_list
-from keymallet.core.studies.query import QueryResult, counted_by, pick, usual_columns
+from keymallet.core.studies.query import (
+    Picking,
+    QueryResult,
+    counted_by,
+    pick,
+    together,
+    usual_columns,
+    with_facts_of_accounts,
+)
+from keymallet.engines.processes import cores
 from keymallet.views.rows import show_rows
 from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, text
@@ -43,16 +53,27 @@ def run(options: argparse.Namespace) -> int:
     if sort is not None and sort.type.kind is Kind.WORDS:
         hint = f"sort by its length({options.sort})"
         raise KeymalletError(Problem(f'--sort: "{options.sort}" is a list, and has no order', hint=hint))
-    asked = [(table.name, node) for node in (condition, *columns.values(), *([sort] if sort else []))]
-    evidence = inputs.evidence(asked, FACTS_USED if whose else None)
-    if inputs.register is not None:
-        evidence, _ = registered(evidence, inputs.register, inputs.rulebook, inputs.at)
-    context = EvaluationContext(evidence, inputs.at, inputs.clock)
-    result = pick(
-        context, table, condition, columns, sort, descending=options.reverse, unknown=options.unknown
-    )
+    if whose and not (table is ACCOUNT or table.of_account):
+        raise fail(
+            "--columns answerer: these rows are no account's", hint="it is for accounts, and what is theirs"
+        )
+    picking = Picking(table.name, condition, columns, sort, options.unknown)
+    entries = inputs.estate.answers if inputs.estate else ()
+    whose_wanted = wanted if whose else []
+    if inputs.snapshot.shards > 1 and table is not EXEMPTION:
+        parts = _picked_in_shards(options, inputs, picking, whose_wanted, entries)
+    else:
+        evidence = inputs.evidence(picking.asked, FACTS_USED if whose else None)
+        if inputs.register is not None:
+            evidence, _ = registered(evidence, inputs.register, inputs.rulebook, inputs.at)
+        context = EvaluationContext(evidence, inputs.at, inputs.clock)
+        parts = [pick(context, picking)]
+        if whose:
+            told = answerers_of_accounts(context.frames, entries, "")
+            parts = [with_facts_of_accounts(parts[0], told, wanted)]
+    result = together(parts, descending=options.reverse)
     if whose:
-        result = _with_whose(result, context, inputs, wanted)
+        result = replace(result, kinds=result.kinds | {ANSWERER: Kind.TEXT})
     if by:
         result = counted_by(result, by)
     if options.format == "table":
@@ -70,26 +91,20 @@ def run(options: argparse.Namespace) -> int:
     return CLEAN
 
 
-def _with_whose(
-    result: QueryResult, context: EvaluationContext, inputs: JudgingInputs, wanted: list[str]
-) -> QueryResult:
-    """The rows with who answers for the account of each, where its columns were asked for."""
-    if "account" not in result.rows.columns:
-        raise fail(
-            "--columns answerer: these rows are no account's", hint="it is for accounts, and what is theirs"
-        )
-    entries = inputs.estate.answers if inputs.estate else ()
-    told = answerers_of_accounts(context.frames, entries, "")
-    rows = result.rows.join(
-        told.select(
-            "account", *(name for name in wanted if name in told.columns and name not in result.rows.columns)
-        ),
-        on="account",
-        how="left",
-        maintain_order="left",
-    )
-    first = [rows.columns[0]] if rows.columns[0] not in wanted else []
-    return replace(result, rows=rows.select(*first, *wanted), kinds=result.kinds | {ANSWERER: Kind.TEXT})
+def _picked_in_shards(
+    options: argparse.Namespace,
+    inputs: JudgingInputs,
+    picking: Picking,
+    whose: list[str],
+    entries: tuple[Answers, ...],
+) -> list[QueryResult]:
+    from keymallet.sharded.opened import opened_shards
+    from keymallet.sharded.picking import picked_in_shards
+    from keymallet.sharded.tasks import Basis
+
+    basis = Basis(inputs.rulebook, inputs.register, inputs.at, inputs.clock, tuple(picking.asked))
+    with opened_shards(inputs.snapshot, basis, workers=options.workers or cores()) as shards:
+        return picked_in_shards(shards, picking, whose, entries)
 
 
 def _show(options: argparse.Namespace, inputs: JudgingInputs, result: QueryResult, noun: str) -> None:

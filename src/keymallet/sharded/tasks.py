@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 import polars as pl
 
 from keymallet.core.base.problems import fail
+from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.evaluating.elsewhere import HASHES, Anybodys, Elsewhere, crossing
 from keymallet.core.explaining.findings import alike
 from keymallet.core.explaining.summary import Summary, summary
@@ -37,19 +38,36 @@ Columns = Mapping[str, set[str]]
 
 
 @dataclass(frozen=True)
-class Case:
-    """What is judged, by what: the same for all tasks. `scratch` is a folder that every task sees.
+class Basis:
+    """What shards are asked, by which book and register, as of when, by which clock."""
 
-    `anybodys` is what is known already of all shards.
+    rulebook: Rulebook
+    register: Register | None
+    at: datetime
+    clock: ZoneInfo
+    other: tuple[tuple[str, Typed], ...] | None = None
+
+    @property
+    def asked(self) -> list[tuple[str, Typed]]:
+        """Every expression, with the table it is asked of: the rulebook's, if not `other` ones."""
+        return list(self.rulebook.expressions() if self.other is None else self.other)
+
+    def facts(self, asked: Iterable[tuple[str, Typed]], also: Columns) -> dict[str, set[str]]:
+        """The facts that expressions rest on, and others besides."""
+        return facts_for(asked, also, with_register=self.register is not None)
+
+
+@dataclass(frozen=True)
+class Case:
+    """A snapshot in shards, and what it is asked: the same for all tasks. All of them see `scratch`.
+
+    `anybodys` is what is known already of all shards, after so many steps.
     """
 
     snapshot: Path
     digest: str
     shards: int
-    rulebook: Rulebook
-    register: Register | None
-    at: datetime
-    clock: ZoneInfo
+    basis: Basis
     seeds: tuple[int, int]
     scratch: Path
     anybodys: Mapping[typed.RowQuery, Anybodys] = field(default_factory=dict)
@@ -58,7 +76,7 @@ class Case:
     @cached_property
     def steps(self) -> list[list[Typed]]:
         """What is asked across shards."""
-        return crossing(self.rulebook.expressions())
+        return crossing(self.basis.asked)
 
     @property
     def buckets(self) -> int:
@@ -96,14 +114,21 @@ class Case:
             for place, node in enumerate(nodes)
             if isinstance(node, typed.Unshared)
         }
-        return Elsewhere(self.rulebook, shard == 0, self.seeds, self.anybodys, sharers)
+        return Elsewhere(self.basis.rulebook, shard == 0, self.seeds, self.anybodys, sharers)
 
     def judged(self, shard: int, also: Columns) -> Judgement:
         """A shard, judged with the facts that the rulebook rests on, and others besides."""
-        used = facts_for(self.rulebook.expressions(), also, with_register=self.register is not None)
-        evidence = self.opened().shard(shard, used)
-        book = book_of_shard(self.rulebook, is_first=shard == 0)
-        return judge(evidence, book, self.at, self.clock, self.register, self.elsewhere(shard))
+        basis = self.basis
+        evidence = self.opened().shard(shard, basis.facts(basis.rulebook.expressions(), also))
+        book = book_of_shard(basis.rulebook, is_first=shard == 0)
+        return judge(evidence, book, basis.at, basis.clock, basis.register, self.elsewhere(shard))
+
+    def context(self, shard: int, asked: Iterable[tuple[str, Typed]], also: Columns) -> EvaluationContext:
+        """A shard with what these expressions rest on, and facts besides, ready to be asked."""
+        basis = self.basis
+        evidence = self.opened().shard(shard, basis.facts(asked, also))
+        elsewhere = self.elsewhere(shard)
+        return context_of(evidence, basis.rulebook, basis.at, basis.clock, basis.register, elsewhere)[0]
 
 
 @dataclass(frozen=True)
@@ -122,10 +147,7 @@ def tell(asked: OneStep) -> tuple[dict[int, Anybodys], bool]:
     """
     case, nodes = asked.case, asked.case.steps[asked.step]
     expressions = [(node.table, node) for node in nodes if isinstance(node, typed.RowQuery | typed.Unshared)]
-    used = facts_for(expressions, {}, with_register=case.register is not None)
-    evidence = case.opened().shard(asked.number, used)
-    elsewhere = case.elsewhere(asked.number)
-    context, _ = context_of(evidence, case.rulebook, case.at, case.clock, case.register, elsewhere)
+    context = case.context(asked.number, expressions, {})
     found = told(context, nodes, case.seeds)
     for place, held in found.held.items():
         bucket = held[HASHES[0]] % case.buckets
@@ -160,7 +182,7 @@ class ToSumUp:
 def sum_up(asked: ToSumUp) -> tuple[ShardJudged, Summary]:
     """Judge a shard, and sum it up."""
     judgement = asked.case.judged(asked.shard, {})
-    judged = shard_judged(judgement, asked.case.rulebook, is_first=asked.shard == 0)
+    judged = shard_judged(judgement, asked.case.basis.rulebook, is_first=asked.shard == 0)
     return judged, summary(judgement, asked.worst, in_full=asked.in_full)
 
 

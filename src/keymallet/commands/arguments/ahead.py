@@ -8,7 +8,7 @@ from __future__ import annotations
 import argparse
 import re
 
-from keymallet.commands.arguments.shared import add_judging, add_rows_format, number_of
+from keymallet.commands.arguments.shared import add_judging, add_rows_format, add_workers, number_of
 
 EXAMPLES = [
     ("keymallet ahead", "the next 90 days, week by week"),
@@ -52,6 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="with --calendar: an event for each (default: account)",
     )
     add_judging(parser)
+    add_workers(parser)
 
 
 def _capacity(written: str) -> int:

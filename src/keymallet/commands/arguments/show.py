@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.arguments.shared import add_judging
+from keymallet.commands.arguments.shared import add_judging, add_workers
 
 EXAMPLES = [
     ("keymallet show directory/emergency-2", "one account of one source"),
@@ -24,3 +24,4 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--all", action="store_true", help="every verdict, fact and date, and where each fact comes from"
     )
     add_judging(parser)
+    add_workers(parser)

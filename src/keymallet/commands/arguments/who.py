@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 
-from keymallet.commands.arguments.shared import add_judging, add_rows_format
+from keymallet.commands.arguments.shared import add_judging, add_rows_format, add_workers
 
 EXAMPLES = [
     ("keymallet who 'privileged and no factor (phishing-resistant)'", "power without a strong factor"),
@@ -46,3 +46,4 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_rows_format(parser)
     parser.add_argument("--all", action="store_true", help=f"print every row, not only the first {SHOWN}")
     add_judging(parser)
+    add_workers(parser)

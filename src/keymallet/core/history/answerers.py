@@ -80,14 +80,18 @@ class Answering:
 
 
 def answerers_of_accounts(
-    frames: dict[str, pl.DataFrame], entries: Sequence[Answers], topic: str
+    frames: dict[str, pl.DataFrame],
+    entries: Sequence[Answers],
+    topic: str,
+    staff: pl.DataFrame | None = None,
 ) -> pl.DataFrame:
     """`account`, ANSWERER, and MANAGER by name, of each account, whatever rule it falls short of.
 
-    Entries for some rules alone are left out; with a `topic`, those for other topics.
+    Entries for some rules alone are left out; with a `topic`, those for other topics. `staff` is as for
+    `Answering`.
     """
     accounts = frames[ACCOUNT.name]
-    staff = named_staff(staff_told(frames[PERSON.name]))
+    staff = named_staff(staff_told(frames[PERSON.name])) if staff is None else staff
     manager = _managers(frames, _managers_of_people(frames, staff), staff)
     told = accounts.select(
         "account",

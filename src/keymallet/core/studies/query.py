@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import polars as pl
 
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.evaluating.time_breakpoints import is_hop, local
-from keymallet.core.facts.declaration import ACCOUNT, PERSON
+from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, account_names, source_column
 from keymallet.core.facts.model import Kind, Table
 from keymallet.core.language import typed
@@ -16,6 +17,8 @@ from keymallet.core.language.typed import Typed
 
 _ALWAYS = {ACCOUNT.name: ("display", "unit"), PERSON.name: ("name", "unit")}
 MOST_TOLD = 5
+KEY = "="
+"""What rows are to be sorted by."""
 
 
 @dataclass(frozen=True)
@@ -28,24 +31,54 @@ class QueryResult:
     asked: int
 
 
-def pick(
-    context: EvaluationContext,
-    table: Table,
-    condition: Typed,
-    columns: dict[str, Typed],
-    sort: Typed | None = None,
-    *,
-    descending: bool = False,
-    unknown: bool = False,
-) -> QueryResult:
-    """The rows for which a condition is true (or, with `unknown`, cannot be told), with these columns.
+def together(parts: Sequence[QueryResult], *, descending: bool = False) -> QueryResult:
+    """What was picked of all shards, from what `pick` left to be sorted in each, in their order."""
+    rows = pl.concat(part.rows for part in parts)
+    whole = QueryResult(rows, parts[0].kinds, sum(p.unknown for p in parts), sum(p.asked for p in parts))
+    return in_order(whole, descending=descending)
 
-    The first column names the row: its account, its source, or its owner and itself. Sorted by `sort`,
-    what is not known last; else in the order of the evidence.
+
+def in_order(result: QueryResult, *, descending: bool = False) -> QueryResult:
+    """The rows sorted by KEY, if they have it, what is not known last; without it."""
+    if KEY not in result.rows.columns:
+        return result
+    rows = result.rows.sort(KEY, descending=descending, nulls_last=True, maintain_order=True)
+    return replace(result, rows=rows.drop(KEY))
+
+
+@dataclass(frozen=True)
+class Picking:
+    """Which rows of a table, by a condition, or with `unknown` those of which it is not known; what of each.
+
+    They are to be sorted by `sort`; else they stay in the order of the evidence. The table is named, so that
+    another process has its own.
     """
-    nodes = [condition, *columns.values(), *([sort] if sort else [])]
-    truth, *values = context.work_out(table.name, nodes)
-    chosen = truth.is_null() if unknown else truth.fill_null(False)
+
+    table: str
+    condition: Typed
+    columns: dict[str, Typed]
+    sort: Typed | None = None
+    unknown: bool = False
+
+    @property
+    def nodes(self) -> list[Typed]:
+        """The condition, the columns, and what is sorted by."""
+        return [self.condition, *self.columns.values(), *([self.sort] if self.sort else [])]
+
+    @property
+    def asked(self) -> list[tuple[str, Typed]]:
+        """All of these, with the table they are asked of."""
+        return [(self.table, node) for node in self.nodes]
+
+
+def pick(context: EvaluationContext, picking: Picking) -> QueryResult:
+    """The rows that are picked, in the order of the evidence, each with its KEY if they are to be sorted.
+
+    The first column names the row: its account, its source, or its owner and itself.
+    """
+    table, columns = TABLES[picking.table], picking.columns
+    truth, *values = context.work_out(table.name, picking.nodes)
+    chosen = truth.is_null() if picking.unknown else truth.fill_null(False)
     rows = chosen.arg_true().cast(pl.UInt32)
     named = [_name(context, table, rows)]
     # The first column is there already, also where somebody asks for it by name.
@@ -55,15 +88,19 @@ def pick(
         if name != named[0].name
     ]
     frame = pl.DataFrame(named)
-    if sort is not None:
-        key = values[-1].gather(rows).alias("=")
-        frame = (
-            frame.with_columns(key)
-            .sort("=", descending=descending, nulls_last=True, maintain_order=True)
-            .drop("=")
-        )
+    if picking.sort is not None:
+        frame = frame.with_columns(values[-1].gather(rows).alias(KEY))
     kinds = {name: node.type.kind for name, node in columns.items()}
     return QueryResult(frame, kinds, truth.null_count(), len(truth))
+
+
+def with_facts_of_accounts(result: QueryResult, told: pl.DataFrame, wanted: Sequence[str]) -> QueryResult:
+    """The rows with what is `told` of the account of each, in the columns that are wanted, in their order."""
+    more = [name for name in wanted if name in told.columns and name not in result.rows.columns]
+    rows = result.rows.join(told.select("account", *more), on="account", how="left", maintain_order="left")
+    first = [rows.columns[0]] if rows.columns[0] not in wanted else []
+    last = [KEY] if KEY in rows.columns else []
+    return replace(result, rows=rows.select(*first, *wanted, *last))
 
 
 def counted_by(result: QueryResult, columns: list[str]) -> QueryResult:

@@ -9,7 +9,7 @@ from pathlib import Path
 import polars as pl
 
 from keymallet.commands.exit_codes import CLEAN
-from keymallet.commands.judging_inputs import open_inputs
+from keymallet.commands.judging_inputs import JudgingInputs, history_facts, open_inputs
 from keymallet.commands.last_known import LastKnown, last_known
 from keymallet.commands.writing import output_stream, write_file, write_rows
 from keymallet.core.base.listing import how_many
@@ -19,9 +19,11 @@ from keymallet.core.history.added import added
 from keymallet.core.history.columns import ACCOUNT_KEY, ADDED, ADDED_SCHEMA, ANSWERER, FINDING
 from keymallet.core.history.states import BROKEN
 from keymallet.core.history.to_come import added_to_come
+from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.core.language.literals import parse_span
-from keymallet.core.studies.ahead import Week, coming, described, spread, weeks
+from keymallet.core.studies.ahead import Week, coming, described, planned, spread, weeks
+from keymallet.engines.processes import cores
 from keymallet.outputs.calendar import to_calendar
 from keymallet.outputs.run_record import run_record
 from keymallet.views.ahead import Due, ahead_figure, show_by_rule, show_first, show_heaviest, show_weeks
@@ -39,33 +41,59 @@ def run(options: argparse.Namespace) -> int:
     if options.spread and options.capacity is None:
         raise fail("--spread needs to know how much can be done", hint="add --capacity 40/week")
     inputs = open_inputs(options)
-    in_full = options.format != "table" or options.calendar
-    evidence = inputs.evidence_with_history() if in_full else inputs.evidence(inputs.rulebook.expressions())
-    judgement = inputs.judge(evidence)
+    in_full = options.format != "table" or bool(options.calendar)
     end = inputs.at + min(length, END - inputs.at)
-    events = coming(judgement, end)
+    known = last_known(inputs.estate, _WANTED)
+    told, events, judgement = _looked_ahead(options, inputs, end, known, in_full=in_full)
     if options.spread:
         events = spread(events, inputs.clock, inputs.at, options.capacity)
+        told = planned(told, events)
     outcome = inputs.run(judgement)
     schedule = weeks(events, inputs.clock, inputs.at, end)
-    known = last_known(inputs.estate, _WANTED)
     due = _due_until(known, inputs.at, end)
     if options.figure:
         form = format_of(options.figure)
         figure = ahead_figure(schedule, outcome, options.capacity)
         write_file(Path(options.figure), figure_bytes(figure, form))
     if in_full:
-        entries = inputs.estate.answers if inputs.estate else ()
-        to_come = added_to_come(judgement, events, known.findings if known else None, entries)
-        told = described(judgement, events).hstack(to_come)
         if options.calendar:
             write_file(Path(options.calendar), to_calendar(told, due, outcome, options.by))
         if options.format != "table":
             write_rows(options, told, run_record(outcome), "ahead")
     if options.format == "table":
-        first = described(judgement, events.head(options.most))
-        _show(options, events, first, outcome, schedule, Due(due, known.run) if known else None)
+        _show(options, events, told, outcome, schedule, Due(due, known.run) if known else None)
     return CLEAN
+
+
+def _looked_ahead(
+    options: argparse.Namespace,
+    inputs: JudgingInputs,
+    end: datetime,
+    known: LastKnown | None,
+    *,
+    in_full: bool,
+) -> tuple[pl.DataFrame, pl.DataFrame, Judgement]:
+    """What is said of events, `in_full` of all of them with ADDED; the events; and the judging now."""
+    entries = inputs.estate.answers if inputs.estate else ()
+    findings = known.findings if known else None
+    if inputs.snapshot.shards > 1:
+        from keymallet.sharded.ahead import Telling, coming_in_shards
+        from keymallet.sharded.opened import opened_shards
+        from keymallet.sharded.tasks import Basis
+
+        basis = Basis(inputs.rulebook, inputs.register, inputs.at, inputs.clock)
+        telling = Telling(None, findings, entries) if in_full else Telling(options.most)
+        also = history_facts(inputs.rulebook) if in_full else {}
+        with opened_shards(inputs.snapshot, basis, workers=options.workers or cores()) as shards:
+            found = coming_in_shards(shards, end, telling, also)
+        return found.told, found.events, found.among_all
+    evidence = inputs.evidence_with_history() if in_full else inputs.evidence(inputs.rulebook.expressions())
+    judgement = inputs.judge(evidence)
+    events = coming(judgement, end)
+    if not in_full:
+        return described(judgement, events.head(options.most)), events, judgement
+    to_come = added_to_come(judgement, events, findings, entries)
+    return described(judgement, events).hstack(to_come), events, judgement
 
 
 def _span(written: str) -> timedelta:

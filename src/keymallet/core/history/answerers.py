@@ -32,9 +32,11 @@ FACTS_USED = {
 """The facts, by table, that decide whose a finding is."""
 
 
-def answerers(observed: Observed, entries: Sequence[Answers]) -> pl.DataFrame:
+def answerers(
+    observed: Observed, entries: Sequence[Answers], staff: pl.DataFrame | None = None
+) -> pl.DataFrame:
     """ANSWERER and MAIL of each finding, in the order of `observed.frame`; NOBODY where no entry fits."""
-    return Answering(observed.judgement, entries).of(observed)
+    return Answering(observed.judgement, entries, staff).of(observed)
 
 
 class Answering:

@@ -20,11 +20,16 @@ TO_COME = "to come"
 
 
 def added_to_come(
-    judgement: Judgement, events: pl.DataFrame, known: pl.DataFrame | None, entries: Sequence[Answers]
+    judgement: Judgement,
+    events: pl.DataFrame,
+    known: pl.DataFrame | None,
+    entries: Sequence[Answers],
+    staff: pl.DataFrame | None = None,
 ) -> pl.DataFrame:
     """ADDED for rows that turn to breach: `events` has the `rule` of each and its ROW in the rule's table.
 
-    `known` are the findings of the last run, by which accounts are known again.
+    `known` are the findings of the last run, by which accounts are known again; `staff` is as `Answering` has
+    it.
     """
     events = events.select(pl.col("rule").cast(pl.String), pl.col(ROW).cast(pl.UInt32))
     rules = {rule.id: rule for rule in judgement.rulebook.rules}
@@ -33,7 +38,8 @@ def added_to_come(
         for (rule,), part in events.unique().group_by("rule", maintain_order=True)
     ]
     observed = observe(judgement, known, found)
-    told = observed.frame.select("rule", ROW, FINDING).hstack(answerers(observed, entries).select(ANSWERER))
+    whose = answerers(observed, entries, staff).select(ANSWERER)
+    told = observed.frame.select("rule", ROW, FINDING).hstack(whose)
     frame = events.join(told, on=["rule", ROW], how="left", maintain_order="left")
     said = {"state": TO_COME, "cause": str(Cause.TIME)}
     return frame.select(

@@ -32,6 +32,7 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
     the rule's table. `described` says subjects_of it is.
     """
     future = Timeline.from_now(judgement.context, end)
+    judged = [rule for rule in judgement.rulebook.rules if len(judgement.codes[rule.id])]
     rules = pl.Enum([rule.id for rule in judgement.rulebook.rules])
     grades = pl.Enum([severity.word for severity in Severity])
     schema = {"at": INSTANT, "rule": rules, "severity": grades, ROW: pl.UInt32()}
@@ -40,10 +41,10 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
         lambda rule: turns_to_breach(
             past, future, rule, judgement.codes[rule.id], covers=judgement.covered(rule)
         ),
-        judgement.rulebook.rules,
+        judged,
     )
     parts = [pl.DataFrame(schema=schema)]
-    for rule, turns in zip(judgement.rulebook.rules, per_rule, strict=True):
+    for rule, turns in zip(judged, per_rule, strict=True):
         named = [
             pl.lit(rule.id, dtype=rules).alias("rule"),
             pl.lit(rule.severity.word, dtype=grades).alias("severity"),
@@ -53,7 +54,7 @@ def coming(judgement: Judgement, end: datetime) -> pl.DataFrame:
 
 
 def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:
-    """The same events with COLUMNS (whom each is about, what mends it), and `planned` where they have it."""
+    """The same events with COLUMNS: whom each is about, what mends it."""
     numbered = events.with_row_index("place")
     parts = []
     for rule in judgement.rulebook.rules:
@@ -64,7 +65,13 @@ def described(judgement: Judgement, events: pl.DataFrame) -> pl.DataFrame:
     if not parts:
         return pl.DataFrame(schema={name: INSTANT if name == "at" else pl.String() for name in COLUMNS})
     whole = pl.concat(parts).sort("place").with_columns(pl.col("rule", "severity").cast(pl.String))
-    return whole.select(*COLUMNS, *(name for name in ("planned",) if name in whole.columns))
+    return whole.select(COLUMNS)
+
+
+def planned(told: pl.DataFrame, events: pl.DataFrame) -> pl.DataFrame:
+    """What is said of the first of these events, with the day on which each is planned."""
+    after = told.get_column_index(COLUMNS[-1]) + 1
+    return told.clone().insert_column(after, events["planned"].head(told.height))
 
 
 def _of(rule: Rule) -> list[pl.Expr]:

@@ -15,6 +15,7 @@ from keymallet.commands.books import open_register, rulebook_of
 from keymallet.commands.gaps import of_folder, of_judgement, of_snapshot, sorted_out
 from keymallet.commands.opening import instant, open_estate
 from keymallet.core.base.problems import fail
+from keymallet.core.evaluating.elsewhere import Elsewhere
 from keymallet.core.explaining.unlocking import Unlock
 from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import Evidence
@@ -85,10 +86,17 @@ class JudgingInputs:
         return self.snapshot.evidence(facts_for(asked, wanted, with_register=self.register is not None))
 
     def judge(
-        self, evidence: Evidence, book: Rulebook | None = None, at: datetime | None = None
+        self,
+        evidence: Evidence,
+        book: Rulebook | None = None,
+        at: datetime | None = None,
+        elsewhere: Elsewhere | None = None,
     ) -> Judgement:
-        """Judge by the case's own book and instant, or by others, with the register in force."""
-        return judge(evidence, book or self.rulebook, at or self.at, self.clock, self.register)
+        """Judge by the case's own book and instant, or by others, with the register in force.
+
+        If the evidence is of one shard, `elsewhere` is what holds in the others.
+        """
+        return judge(evidence, book or self.rulebook, at or self.at, self.clock, self.register, elsewhere)
 
     def run(self, judgement: Judgement, fail_on: Severity | None = None) -> Run:
         """What outputs have to carry about this judging; gravity of `fail_on` decides how it ends."""

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import polars as pl
 
-from keymallet.core.base.columns import repeated
+from keymallet.core.base.columns import only_where, repeated
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, CANDIDATES, PERSON_ROW, SHARED_ID, Evidence
 
@@ -124,6 +124,10 @@ def _of_accounts(
 ) -> pl.Series:
     """The shard of each account: its person's, else that of those whose it may be, else its own."""
     places = [_by_hash(accounts["account"], shards)]
+    if "person" in accounts.columns:
+        # Whoever is on no roster has accounts all the same, and they are shown together.
+        known = accounts["person"].is_not_null()
+        places.insert(0, only_where(known, _by_hash(accounts["person"], shards)))
     if people is not None and of_people is not None:
         if CANDIDATES in accounts.columns:
             told = pl.DataFrame({"person": people["person"], _SHARD: of_people}).unique(

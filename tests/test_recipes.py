@@ -83,15 +83,16 @@ def readme_says(*words: str) -> None:
 
 
 def test_a_new_output_format(source: Path, program: Program) -> None:
-    """A module with a function, and a row: option, help and every command that gives rows follow."""
-    readme_says("outputs/formats.py", "write(rows)")
+    """A module with two functions, and a row: option, help and every command that gives rows follow."""
+    readme_says("outputs/formats.py", "around(columns, rows)", "encode(part, spreadsheet)")
     (source / "outputs/tab_separated.py").write_text(
         "import polars as pl\n\n"
-        "from keymallet.outputs.values import in_text\n\n\n"
-        "def write(rows):\n"
-        "    for number, part in enumerate(rows.parts):\n"
-        "        flat = in_text(part).with_columns(pl.col(pl.List(pl.String)).list.join(','))\n"
-        "        yield flat.write_csv(separator='\\t', include_header=not number).encode()\n"
+        "from keymallet.outputs.values import Around, in_text\n\n\n"
+        "def around(columns, rows):\n"
+        "    return Around('\\t'.join(columns.columns).encode() + b'\\n')\n\n\n"
+        "def encode(part, *, spreadsheet):\n"
+        "    flat = in_text(part).with_columns(pl.col(pl.List(pl.String)).list.join(','))\n"
+        "    return flat.write_csv(separator='\\t', include_header=False).encode()\n"
     )
     row = '    "tsv": Format("values between tabs", "keymallet.outputs.tab_separated"),\n'
     insert(source / "outputs/formats.py", "FORMATS: dict[str, Format] = {\n", row)

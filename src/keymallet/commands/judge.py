@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable, Iterable
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -14,7 +15,7 @@ from rich.padding import Padding
 from keymallet.commands.exit_codes import BREACH, CLEAN, INCOMPLETE
 from keymallet.commands.judging_inputs import JudgingInputs, history_facts, open_inputs
 from keymallet.commands.trials import failure_recorded, is_trial
-from keymallet.commands.writing import output_stream, write_file, write_rows
+from keymallet.commands.writing import output_stream, write_encoded, write_file, write_rows
 from keymallet.core.base.listing import how_many
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.explaining.findings import findings
@@ -23,6 +24,7 @@ from keymallet.core.explaining.untold import Untold, untold
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES
 from keymallet.engines.processes import cores
+from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.run_record import run_record, to_run_file
 from keymallet.outputs.values import parts_of
 from keymallet.sources.estate_runs import NO_LOGBOOK
@@ -136,28 +138,33 @@ def _has_earlier_run(inputs: JudgingInputs) -> bool:
 
 def _judge_in_shards(options: argparse.Namespace, inputs: JudgingInputs) -> int:
     """Judge shard after shard; nothing of all accounts is held at once."""
-    from keymallet.sharded.judging import judged_in_shards
-    from keymallet.sharded.tasks import Basis
+    from keymallet.sharded.judging import judged_in_shards, told_in_shards
+    from keymallet.sharded.tasks import Basis, Wording
 
-    in_table = not _gives_rows(options)
-    book = inputs.rulebook
-    with judged_in_shards(
-        inputs.snapshot,
-        Basis(book, inputs.register, inputs.at, inputs.clock),
-        workers=options.workers or cores(),
-        worst=_most(options),
-        in_full=options.all and in_table,
-    ) as judged:
-        outcome = inputs.run(judged.among_all, SEVERITIES.get(options.fail_on))
-        code = _code(options.fail_on, outcome)
-        if in_table:
-            told = _Judged(outcome, judged.summary, untold(judged.among_all))
-            _show(options, inputs, told, code, None)
-        else:
-            answers = inputs.estate.answers if inputs.estate else ()
-            structured = _is_structured(options)
-            _write(options, judged.findings(history_facts(book), answers, structured=structured), outcome)
-    return code
+    book, fail_on, workers = inputs.rulebook, SEVERITIES.get(options.fail_on), options.workers or cores()
+    basis = Basis(book, inputs.register, inputs.at, inputs.clock)
+    if not _gives_rows(options):
+        most = _most(options)
+        with judged_in_shards(inputs.snapshot, basis, workers=workers, worst=most, in_full=options.all) as (
+            among_all,
+            told,
+        ):
+            outcome = inputs.run(among_all, fail_on)
+            code = _code(options.fail_on, outcome)
+            _show(options, inputs, _Judged(outcome, told, untold(among_all)), code, None)
+        return code
+    wording = Wording(
+        history_facts(book),
+        inputs.estate.answers if inputs.estate else (),
+        None,
+        _is_structured(options),
+        partial(FORMATS[options.format].encode, spreadsheet=options.spreadsheet),
+    )
+    with told_in_shards(inputs.snapshot, basis, wording, workers=workers) as found:
+        outcome = inputs.run(found.among_all, fail_on)
+        write_encoded(options, found.columns, found.encoded, run_record(outcome), "findings")
+        _write_run(options, outcome)
+    return _code(options.fail_on, outcome)
 
 
 def _wants_record(options: argparse.Namespace, inputs: JudgingInputs) -> bool:
@@ -300,6 +307,11 @@ def _is_structured(options: argparse.Namespace) -> bool:
 
 def _write(options: argparse.Namespace, rows: Iterable[DataFrame], outcome: Run) -> None:
     write_rows(options, rows, run_record(outcome), "findings")
+    _write_run(options, outcome)
+
+
+def _write_run(options: argparse.Namespace, outcome: Run) -> None:
+    """The run's record in a file beside rows that have no room for it."""
     if options.output and options.format != "json":
         target = Path(options.output)
         write_file(target.with_name(target.name + ".run.json"), to_run_file(outcome))

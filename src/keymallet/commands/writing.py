@@ -28,6 +28,18 @@ def write_file(path: Path, data: bytes | Iterable[bytes]) -> None:
         raise fail(f"the file cannot be written: {error.strerror or error}", file=str(path)) from None
 
 
+def write_encoded(
+    options: argparse.Namespace,
+    columns: pl.DataFrame,
+    encoded: Iterable[bytes],
+    head: dict[str, Any],
+    name: str,
+) -> None:
+    """Write parts of rows that --format has encoded already; see `write_rows`."""
+    rows = OutputRows([], head, name, getattr(options, "spreadsheet", False))
+    _write(options, FORMATS[options.format].join(columns, encoded, rows))
+
+
 def write_rows(
     options: argparse.Namespace, rows: pl.DataFrame | Iterable[pl.DataFrame], head: dict[str, Any], name: str
 ) -> None:
@@ -39,6 +51,10 @@ def write_rows(
     data = FORMATS[options.format].write(
         OutputRows(parts, head, name, getattr(options, "spreadsheet", False))
     )
+    _write(options, data)
+
+
+def _write(options: argparse.Namespace, data: Iterable[bytes]) -> None:
     if options.output:
         write_file(Path(options.output), data)
     else:

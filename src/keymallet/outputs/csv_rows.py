@@ -4,31 +4,35 @@ from __future__ import annotations
 
 import codecs
 import io
-from collections.abc import Iterator
 
 import polars as pl
 
-from keymallet.outputs.values import OutputRows, in_text
+from keymallet.outputs.values import Around, OutputRows, in_text
 
 _FORMULA = r"^[=+\-@\t\r]"
 
 
-def write(rows: OutputRows) -> Iterator[bytes]:
-    """The rows as CSV, part by part; every value is exactly as it was read.
+def around(columns: pl.DataFrame, rows: OutputRows) -> Around:
+    """The header in front; for a spreadsheet, before it a byte order mark, by which it knows UTF-8."""
+    buffer = io.BytesIO(codecs.BOM_UTF8 if rows.spreadsheet else b"")
+    buffer.seek(0, io.SEEK_END)
+    _joined(in_text(columns.clear())).write_csv(buffer, line_terminator="\r\n")
+    return Around(buffer.getvalue())
 
-    Where they are meant for a spreadsheet, a text that it would take for a formula gets an apostrophe in
-    front, and the whole begins with a byte order mark, by which spreadsheets know UTF-8.
+
+def encode(part: pl.DataFrame, *, spreadsheet: bool) -> bytes:
+    """Some rows as CSV; every value is exactly as it was read.
+
+    For a spreadsheet, a text that it would take for a formula gets an apostrophe in front.
     """
-    for number, part in enumerate(rows.parts):
-        flat = _joined(in_text(part))
-        buffer = io.BytesIO()
-        if rows.spreadsheet:
-            text = pl.col(pl.String)
-            defused = pl.when(text.str.contains(_FORMULA)).then("'" + text).otherwise(text)
-            flat = flat.with_columns(defused.name.keep())
-            buffer.write(b"" if number else codecs.BOM_UTF8)
-        flat.write_csv(buffer, include_header=not number, line_terminator="\r\n")
-        yield buffer.getvalue()
+    flat = _joined(in_text(part))
+    if spreadsheet:
+        text = pl.col(pl.String)
+        defused = pl.when(text.str.contains(_FORMULA)).then("'" + text).otherwise(text)
+        flat = flat.with_columns(defused.name.keep())
+    buffer = io.BytesIO()
+    flat.write_csv(buffer, include_header=False, line_terminator="\r\n")
+    return buffer.getvalue()
 
 
 def _joined(frame: pl.DataFrame) -> pl.DataFrame:

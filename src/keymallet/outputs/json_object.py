@@ -3,23 +3,23 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
 
 import msgspec
+import polars as pl
 
-from keymallet.outputs.values import OutputRows, in_text
+from keymallet.outputs.values import Around, OutputRows, in_text
 
 
-def write(rows: OutputRows) -> Iterator[bytes]:
+def around(columns: pl.DataFrame, rows: OutputRows) -> Around:
     """The object: the head's own names, and the list of rows under theirs."""
     head = msgspec.json.encode(rows.head)
     comma = b"," if rows.head else b""
     name = msgspec.json.encode(rows.name)
-    yield head[:-1] + comma + name + b":["
-    between = b""
-    for part in filter(len, rows.parts):
-        buffer = io.BytesIO()
-        in_text(part).write_json(buffer)
-        yield between + buffer.getvalue()[1:-1]
-        between = b","
-    yield b"]}\n"
+    return Around(head[:-1] + comma + name + b":[", b",", b"]}\n")
+
+
+def encode(part: pl.DataFrame, *, spreadsheet: bool) -> bytes:
+    """Members of the list, with commas between them."""
+    buffer = io.BytesIO()
+    in_text(part).write_json(buffer)
+    return buffer.getvalue()[1:-1]

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import polars as pl
 
@@ -30,6 +30,14 @@ class OutputRows:
     head: Mapping[str, Any]
     name: str
     spreadsheet: bool = False
+
+
+class Around(NamedTuple):
+    """What a format has before all rows, between two parts of them, and after them."""
+
+    before: bytes = b""
+    between: bytes = b""
+    after: bytes = b""
 
 
 def parts_of(frame: pl.DataFrame) -> Iterable[pl.DataFrame]:

@@ -7,7 +7,7 @@ from typing import Any
 
 import msgspec
 
-from keymallet.outputs import csv_rows
+from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.values import OutputRows
 from keymallet.reports import rows
 from keymallet.reports.content import Content, basis
@@ -19,7 +19,7 @@ _ENDING = "-metadata.json"
 
 def write(content: Content, look: Look) -> Iterator[bytes]:
     """A row a finding; for a spreadsheet nothing is taken for a formula."""
-    return csv_rows.write(OutputRows(rows.tables(content), {}, "findings", look.spreadsheet))
+    return FORMATS["csv"].write(OutputRows(rows.tables(content), {}, "findings", look.spreadsheet))
 
 
 def beside(content: Content, look: Look) -> dict[str, bytes]:

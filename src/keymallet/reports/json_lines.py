@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import msgspec
 import polars as pl
 
-from keymallet.outputs import json_lines
+from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.values import OutputRows
 from keymallet.reports import rows
 from keymallet.reports.content import Content
@@ -23,4 +23,4 @@ def write(content: Content, look: Look) -> Iterator[bytes]:
     head = {"line": "report", **about(content), "schema": SCHEMA, "findings": content.findings.height}
     yield msgspec.json.encode(head) + b"\n"
     parts = (part.select(pl.lit("finding").alias("line"), pl.all()) for part in rows.tables(content))
-    yield from json_lines.write(OutputRows(parts, {}, "findings"))
+    yield from FORMATS["jsonl"].write(OutputRows(parts, {}, "findings"))

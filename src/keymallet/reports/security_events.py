@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 import polars as pl
 
-from keymallet.outputs import json_lines
+from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.values import OutputRows
 from keymallet.reports import rows
 from keymallet.reports.content import Content, basis
@@ -33,7 +33,7 @@ def write(content: Content, look: Look) -> Iterator[bytes]:
     """A line a finding; times in milliseconds since 1970."""
     yield msgspec.json.encode(_scan(content)) + b"\n"
     events = (_events(content, part) for part in rows.tables(content))
-    yield from json_lines.write(OutputRows(events, {}, "events"))
+    yield from FORMATS["jsonl"].write(OutputRows(events, {}, "events"))
 
 
 def _events(content: Content, findings: pl.DataFrame) -> pl.DataFrame:

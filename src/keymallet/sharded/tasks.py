@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import cached_property
 from pathlib import Path
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -14,7 +15,7 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.core.evaluating.context import EvaluationContext
 from keymallet.core.evaluating.elsewhere import HASHES, Anybodys, Elsewhere, crossing
-from keymallet.core.explaining.findings import alike
+from keymallet.core.explaining.findings import Alike, alike, of_nobody
 from keymallet.core.explaining.summary import Summary, summary
 from keymallet.core.facts.evidence import Evidence
 from keymallet.core.history.answers import Answers
@@ -29,7 +30,7 @@ from keymallet.core.rulebook.register import Register
 from keymallet.core.sharding.exchange import shared_among, told
 from keymallet.core.sharding.shards_judged import ShardJudged, book_of_shard, shard_judged
 from keymallet.core.sharding.staff import names_among, staff_among, wanted
-from keymallet.sharded.scratch import read_frames, write_frames
+from keymallet.sharded.scratch import read_frames, write_bytes, write_frames
 from keymallet.store.snapshot import Snapshot, read_snapshot
 
 SHARDS_A_BUCKET = 4
@@ -91,9 +92,9 @@ class Case:
         """Where those that several hold are left, a frame for each shard."""
         return self.scratch / f"shared-{step}-{place}-{bucket}"
 
-    def findings(self, shard: int) -> Path:
+    def findings(self, shard: int, which: str) -> Path:
         """Where a shard leaves its findings."""
-        return self.scratch / f"findings-{shard}"
+        return self.scratch / f"findings-{which}-{shard}"
 
     def opened(self) -> Snapshot:
         """The snapshot. Raises KeymalletError if another lies in its place by now."""
@@ -186,48 +187,83 @@ def sum_up(asked: ToSumUp) -> tuple[ShardJudged, Summary]:
     return judged, summary(judgement, asked.worst, in_full=asked.in_full)
 
 
-Piece = tuple[str, str]
-"""The verdict and the rule of the findings in a frame."""
+class Piece(NamedTuple):
+    """Findings of one rule and verdict as bytes of a file: where they begin in it, and how long they are."""
+
+    verdict: str
+    rule: str
+    start: int
+    length: int
+
+
+@dataclass(frozen=True)
+class Wording:
+    """How findings are told: with facts by which they are known, whose they are, and encoded as outputs are.
+
+    `staff` is None where nobody answers for findings whom facts name.
+    """
+
+    also: Columns
+    entries: tuple[Answers, ...]
+    staff: pl.DataFrame | None
+    structured: bool
+    encode: Callable[[pl.DataFrame], bytes]
 
 
 @dataclass(frozen=True)
 class ToDescribe:
-    """A shard whose findings are to be described.
-
-    `of_nobody` are rules that no shard could judge of anybody: these are told once, elsewhere. `staff` is
-    None where nobody answers for findings whom facts name.
-    """
+    """A shard whose findings are to be described; with `unproven`, only what these rules leave unproven."""
 
     case: Case
     shard: int
-    also: Columns
-    entries: tuple[Answers, ...]
-    staff: pl.DataFrame | None
-    of_nobody: frozenset[str]
-    structured: bool
+    wording: Wording
+    unproven: frozenset[str] | None = None
+
+    @property
+    def file(self) -> Path:
+        """Where the findings are left."""
+        return self.case.findings(self.shard, "all" if self.unproven is None else "unproven")
 
 
-def describe(asked: ToDescribe) -> list[Piece]:
-    """Describe the findings of a shard, and leave them in a file; what stands in which frame of it."""
-    judgement = asked.case.judged(asked.shard, asked.also)
-    found = [
-        each
-        for each in alike(judgement)
-        if not (each.verdict is Verdict.UNPROVEN and each.demand.id in asked.of_nobody)
-    ]
+def describe(asked: ToDescribe) -> tuple[ShardJudged, list[Piece], set[str]]:
+    """Judge a shard and leave its findings in a file: its counts, what stands where in it, what is left out.
+
+    Left out are the rules that could be judged of nobody in the shard, for want of what no source reports:
+    whether that is so everywhere, and is told once, only all shards know together.
+    """
+    wording, case = asked.wording, asked.case
+    judgement = case.judged(asked.shard, wording.also)
+    left_out = set(of_nobody(judgement))
+    found = alike(judgement)
+    if asked.unproven is None:
+        found = [
+            each for each in found if each.verdict is not Verdict.UNPROVEN or each.demand.id not in left_out
+        ]
+    else:
+        found = [
+            each for each in found if each.verdict is Verdict.UNPROVEN and each.demand.id in asked.unproven
+        ]
     told_of = told_for_the_first_time(
-        judgement, found, asked.entries, structured=asked.structured, staff=asked.staff
+        judgement, found, wording.entries, structured=wording.structured, staff=wording.staff
     )
     pieces: list[Piece] = []
 
-    def frames() -> Iterator[pl.DataFrame]:
+    def encoded() -> Iterator[bytes]:
+        start = 0
         for block in told_of:
             for piece in of_one_rule(block):
-                pieces.append((piece["verdict"][0], piece["rule"][0]))
-                yield piece
+                data = wording.encode(piece)
+                pieces.append(Piece(piece["verdict"][0], piece["rule"][0], start, len(data)))
+                start += len(data)
+                yield data
 
-    write_frames(asked.case.findings(asked.shard), frames())
-    return pieces
+    write_bytes(asked.file, encoded())
+    judged = shard_judged(judgement, case.basis.rulebook, is_first=asked.shard == 0)
+    return judged, pieces, left_out
+
+
+def _is_unproven_by(found: Alike, rules: Collection[str]) -> bool:
+    return found.verdict is Verdict.UNPROVEN and found.demand.id in rules
 
 
 def of_one_rule(block: pl.DataFrame) -> Iterator[pl.DataFrame]:

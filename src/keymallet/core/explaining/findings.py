@@ -107,7 +107,7 @@ def alike(
     """All findings that `findings` describes, in its order, as the rows they are on."""
     rules = [rule for rule in judgement.rulebook.rules if topic in (None, rule.topic)]
     gravest_first = sorted(rules, key=lambda rule: -rule.severity)
-    nobody = _of_nobody(judgement) if together else {}
+    nobody = of_nobody(judgement) if together else {}
     wanted = None if accounts is None else accounts.implode()
     found = []
     for verdict in verdicts:
@@ -163,7 +163,7 @@ def with_verdict(judgement: Judgement, tally: Tally, verdict: Verdict) -> pl.Dat
     return judgement.numbers[tally.id].filter(pl.col("verdict") == int(verdict))
 
 
-def _of_nobody(judgement: Judgement) -> dict[str, tuple[str, ...]]:
+def of_nobody(judgement: Judgement) -> dict[str, tuple[str, ...]]:
     """The rules that could be judged of nobody, by id: the facts that no source reports."""
     found = {
         count.rule.id: what_is_untold(judgement, count)

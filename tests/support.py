@@ -15,6 +15,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import polars as pl
+import pytest
 
 from keymallet.commands.main import main
 from keymallet.core.base.problems import KeymalletError
@@ -37,6 +38,7 @@ from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.passes import link
 from keymallet.core.linking.ways_in import make_ways_in
 from keymallet.core.rulebook.reading import read_rulebook
+from keymallet.engines.processes import Processes
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
 from keymallet.store.newest import find_newest
@@ -240,6 +242,22 @@ def _as_expected(
     if expect is not None:
         assert done.returncode == expect, f"{done.returncode}\n{done.stdout}\n{done.stderr}"
     return done
+
+
+def kill_workers(monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """Let every process that works for this one be killed as soon as all work is handed out; which they were."""
+    killed: list[int] = []
+    given = Processes._given
+
+    def kill(self: Processes, *words: Any) -> Any:
+        if self._pool is not None:
+            for process in self._pool._processes.values():
+                killed.append(process.pid or 0)
+                process.kill()
+        return given(self, *words)
+
+    monkeypatch.setattr(Processes, "_given", kill)
+    return killed
 
 
 def write(folder: Path, files: dict[str, str | bytes]) -> Path:

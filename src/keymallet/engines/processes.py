@@ -24,56 +24,63 @@ def cores() -> int:
     return pl.thread_pool_size()
 
 
-def in_processes(
-    work: Callable[[T], R],
-    items: Sequence[T],
-    workers: int,
-    begin: Callable[..., None] | None = None,
-    *arguments: Any,
-) -> Iterator[R]:
-    """What `work` makes of each item, in their order; in this process if there is to be one alone.
+class Processes:
+    """So many processes, begun when there is work for them, for as long as a `with` statement lasts.
 
-    `work` must be a function at the top of a module, and may be begun anew on the same item. Each process
-    calls `begin` with the arguments first. Raises what the work raises; then, and when nobody asks for the
-    rest, all processes are ended.
+    Each calls `begin` with the arguments first. If there is to be one alone, the work is done in this one.
+    When the statement ends by a fault or an interrupt, they are ended.
     """
-    workers = min(workers, len(items))
-    if workers < 2:
-        yield from map(work, items)
-        return
-    threads = max(1, cores() // workers)
-    with _threads_each(threads):
-        # Begun anew instead of forked: threads of this process may hold locks that nobody would release.
-        pool = ProcessPoolExecutor(
-            workers, get_context("spawn"), initializer=_begin, initargs=(begin, arguments)
-        )
-        done = False
+
+    def __init__(self, workers: int, begin: Callable[..., None] | None = None, *arguments: Any) -> None:
+        self._workers = workers
+        self._first = (begin, arguments)
+        self._pool: ProcessPoolExecutor | None = None
+
+    def __enter__(self) -> Processes:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        pool, self._pool = self._pool, None
+        if pool is None:
+            return
+        pool.shutdown(wait=kind is None, cancel_futures=True)
+        if kind is not None:
+            for child in active_children():
+                child.terminate()
+                child.join()
+
+    def each(self, work: Callable[[T], R], items: Sequence[T]) -> Iterator[R]:
+        """What `work` makes of each item, in their order. Raises what the work raises.
+
+        It must be a function at the top of a module, and may be begun anew on the same item.
+        """
+        if min(self._workers, len(items)) < 2:
+            yield from map(work, items)
+            return
+        begun = [self._begun(work, item) for item in items]
+        for item, future in zip(items, begun, strict=True):
+            yield self._given(work, item, future)
+
+    def _begun(self, work: Callable[[T], R], item: T) -> Future[R] | None:
+        if self._pool is None:
+            # Begun anew instead of forked: threads of this process may hold locks that nobody would release.
+            self._pool = ProcessPoolExecutor(
+                self._workers, get_context("spawn"), initializer=_begin, initargs=self._first
+            )
         try:
-            begun = [_begun(pool, work, item) for item in items]
-            for item, future in zip(items, begun, strict=True):
-                yield _given(work, item, future)
-            done = True
-        finally:
-            pool.shutdown(wait=done, cancel_futures=True)
-            if not done:
-                for child in active_children():
-                    child.terminate()
-                    child.join()
+            with _threads_each(max(1, cores() // self._workers)):
+                return self._pool.submit(work, item)
+        except BrokenProcessPool:
+            return None
 
-
-def _begun(pool: ProcessPoolExecutor, work: Callable[[T], R], item: T) -> Future[R] | None:
-    try:
-        return pool.submit(work, item)
-    except BrokenProcessPool:
-        return None
-
-
-def _given(work: Callable[[T], R], item: T, future: Future[R] | None) -> R:
-    """What a process made of it; where one was killed, and took the others with it, it is made here."""
-    try:
-        return work(item) if future is None else future.result()
-    except BrokenProcessPool:
-        return work(item)
+    def _given(self, work: Callable[[T], R], item: T, future: Future[R] | None) -> R:
+        """What a process made of it; where one was killed, and took the others with it, it is made here."""
+        try:
+            return work(item) if future is None else future.result()
+        except BrokenProcessPool:
+            # For what comes next there will be others.
+            self._pool = None
+            return work(item)
 
 
 def _begin(begin: Callable[..., None] | None, arguments: tuple[Any, ...]) -> None:

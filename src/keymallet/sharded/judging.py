@@ -18,7 +18,6 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.sharding.staff import asks_for_staff
-from keymallet.engines.processes import in_processes
 from keymallet.sharded import tasks
 from keymallet.sharded.opened import among_all_judged, opened_shards, staff_of
 from keymallet.sharded.scratch import read_bytes
@@ -68,7 +67,7 @@ def told_in_shards(snapshot: Snapshot, basis: Basis, wording: Wording, *, worker
         # Of these rules something could be judged elsewhere: what they leave unproven is told one by one.
         others = [frozenset(left_out - nobody.keys()) for *_, left_out in parts]
         asked = [ToDescribe(shards.case, n, wording, rules) for n, rules in enumerate(others) if rules]
-        more = in_processes(tasks.describe, asked, workers)
+        more = shards.workers.each(tasks.describe, asked)
         found += [_Found(each.file, pieces) for each, (_, pieces, _) in zip(asked, more, strict=True)]
         rest = list(
             told_for_the_first_time(

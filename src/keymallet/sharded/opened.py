@@ -19,7 +19,7 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.sharding.shards_judged import ShardJudged, judged_together
 from keymallet.core.sharding.staff import staff
-from keymallet.engines.processes import in_processes
+from keymallet.engines.processes import Processes
 from keymallet.sharded import tasks
 from keymallet.sharded.tasks import Basis, Case, OneStep, ToFindStaff
 from keymallet.store.snapshot import Snapshot
@@ -34,11 +34,11 @@ class Shards:
 
     snapshot: Snapshot
     case: Case
-    workers: int
+    workers: Processes
 
     def each(self, work: Callable[[T], R], asked: Callable[[Case, int], T]) -> list[R]:
         """What `work` makes of each shard, in their order; `asked` makes its argument of case and number."""
-        return list(in_processes(work, [asked(self.case, n) for n in range(self.case.shards)], self.workers))
+        return list(self.workers.each(work, [asked(self.case, n) for n in range(self.case.shards)]))
 
 
 @contextmanager
@@ -48,20 +48,20 @@ def opened_shards(snapshot: Snapshot, basis: Basis, *, workers: int) -> Iterator
         folder = tempfile.TemporaryDirectory(prefix="keymallet-shards-")
     except OSError as error:
         raise fail(f"no folder for what shards leave can be made: {error.strerror or error}") from None
-    with folder as made:
+    with folder as made, Processes(min(workers, snapshot.shards)) as processes:
         seeds = (secrets.randbits(64), secrets.randbits(64))
         case = Case(snapshot.folder, snapshot.digest, snapshot.shards, basis, seeds, Path(made))
-        yield Shards(snapshot, _exchanged(case, workers), workers)
+        yield Shards(snapshot, _exchanged(case, processes), processes)
 
 
-def _exchanged(case: Case, workers: int) -> Case:
+def _exchanged(case: Case, processes: Processes) -> Case:
     """Let shards tell each other, step by step, what is asked across them."""
     has_anybodys = True
     for step, nodes in enumerate(case.steps):
         shares = any(isinstance(node, typed.Unshared) for node in nodes)
         if shares or has_anybodys:
             asked = [OneStep(case, step, shard) for shard in range(case.shards)]
-            told = list(in_processes(tasks.tell, asked, workers))
+            told = list(processes.each(tasks.tell, asked))
             has_anybodys = any(there for _, there in told)
             known = dict(case.anybodys)
             for place, node in enumerate(nodes):
@@ -70,7 +70,7 @@ def _exchanged(case: Case, workers: int) -> Case:
                     known[node] = any_of(found)
             case = replace(case, anybodys=known)
         if shares:
-            list(in_processes(tasks.share, [OneStep(case, step, n) for n in range(case.buckets)], workers))
+            list(processes.each(tasks.share, [OneStep(case, step, n) for n in range(case.buckets)]))
         case = replace(case, steps_told=step + 1)
     return case
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import pickle
-from concurrent.futures import Future, ProcessPoolExecutor, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -14,12 +14,11 @@ from polars.testing import assert_frame_equal
 
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.facts.reading import Reading
-from keymallet.engines import processes
 from keymallet.sources.host import side_by_side
 from keymallet.sources.host.hosts import read
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
-from tests.support import AT, CLOCK
+from tests.support import AT, CLOCK, kill_workers
 
 NUMBER = 24
 SHARED = "$6$saltsalt$" + "a" * 86
@@ -74,18 +73,12 @@ def test_the_same_readings(hosts: Path, monkeypatch: pytest.MonkeyPatch) -> None
 def test_where_a_process_is_killed_nothing_is_missing(hosts: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Whether it dies before it is asked, or while it reads."""
 
-    class Killed(ProcessPoolExecutor):
-        def submit(self, *words: Any, **more: Any) -> Future[Any]:  # type: ignore[override]
-            future = super().submit(*words, **more)
-            for process in list(self._processes.values()):
-                process.kill()
-            return future
-
     expected = readings(hosts)
     monkeypatch.setattr(side_by_side, "WORTH_IT", 4)
-    monkeypatch.setattr(processes, "ProcessPoolExecutor", Killed)
+    killed = kill_workers(monkeypatch)
     monkeypatch.setattr(pl, "thread_pool_size", lambda: 2)
     assert_same(readings(hosts), expected)
+    assert killed
 
 
 def test_what_went_wrong_passes_from_one_process_to_another() -> None:

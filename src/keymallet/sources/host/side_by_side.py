@@ -9,7 +9,7 @@ from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from keymallet.core.facts.reading import Reading
-from keymallet.engines.processes import cores, in_processes
+from keymallet.engines.processes import Processes, cores
 from keymallet.sources.host.reader import HostReader
 from keymallet.sources.request import Request
 from keymallet.sources.sections import HostSection
@@ -48,9 +48,10 @@ def read_hosts(section: HostSection, request: Request, hosts: list[str]) -> list
         for n in range(0, len(hosts), _AT_ONCE)
     ]
     # With one key for all, passwords that are the same on hosts read by different processes are seen to be.
-    for some in in_processes(_read, asked, processes, take_key, key_of_this_process()):
-        readings += some
-        request.advanced(len(readings), len(hosts), "hosts")
+    with Processes(processes, take_key, key_of_this_process()) as readers:
+        for some in readers.each(_read, asked):
+            readings += some
+            request.advanced(len(readings), len(hosts), "hosts")
     return readings
 
 

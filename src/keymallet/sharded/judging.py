@@ -32,7 +32,7 @@ def judged_in_shards(
     """Judge a snapshot shard after shard: what is judged of all, with counts of all rules; and the summary.
 
     It has so many of the `worst` accounts; `in_full`, with what is said of breaches. What shards leave for
-    each other is taken away at the end.
+    each other is removed at the end.
     """
     with opened_shards(snapshot, basis, workers=workers) as shards:
         parts = shards.each(tasks.sum_up, partial(ToSumUp, worst=worst, in_full=in_full))
@@ -54,7 +54,7 @@ class Told:
 def told_in_shards(snapshot: Snapshot, basis: Basis, wording: Wording, *, workers: int) -> Iterator[Told]:
     """Judge a snapshot shard after shard and tell every finding, in the order of the whole.
 
-    Of estates of which no earlier run is known. What shards leave is taken away at the end: until then
+    Of estates of which no earlier run is known. What shards leave is removed at the end: until then
     `encoded` must have been used. Raises ValueError if two findings of a shard are known by the same.
     """
     with opened_shards(snapshot, basis, workers=workers) as shards:

@@ -43,7 +43,7 @@ class Shards:
 
 @contextmanager
 def opened_shards(snapshot: Snapshot, basis: Basis, *, workers: int) -> Iterator[Shards]:
-    """Let the shards tell each other what is asked across them. What they leave is taken away at the end."""
+    """Let the shards tell each other what is asked across them. What they leave is removed at the end."""
     try:
         folder = tempfile.TemporaryDirectory(prefix="keymallet-shards-")
     except OSError as error:

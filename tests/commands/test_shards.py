@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import os
 import shutil
 import signal
@@ -117,6 +118,17 @@ def test_a_damaged_shard_is_named(divided: Path, damage: str) -> None:
         done = run(*words, "--workers", "1", cwd=divided, expect=2)
         assert "the snapshot is damaged" in done.stderr
         assert "shard-0001/account.parquet" in done.stderr and not done.stdout
+
+
+def test_a_manifest_that_leaves_a_shard_out_is_damaged(divided: Path) -> None:
+    """Half of the accounts would be judged, and look like all."""
+    file = newest(divided).folder / "manifest.json"
+    manifest = json.loads(file.read_text("utf-8"))
+    del manifest["shards"][1]
+    file.write_text(json.dumps(manifest), "utf-8")
+    for words in (JUDGE, ("show", "root", *AT), ("who", "enabled", *AT)):
+        done = run(*words, cwd=divided, expect=2)
+        assert "its shards do not have the rows" in done.stderr or "could not be read" in done.stderr
 
 
 @pytest.mark.parametrize("number", ["0", "100000", '"many"'])

@@ -63,9 +63,22 @@ def added_unrecorded(inputs: JudgingInputs, judgement: Judgement) -> pl.DataFram
     return added_to(observed, last.lives(inputs, observed), Answering(judgement, _entries(inputs)), unasked)
 
 
+def _logbook(inputs: JudgingInputs) -> Logbook | None:
+    """The estate's logbook; None where there is none, or it cannot be read: then findings have no history."""
+    if inputs.estate is None or inputs.estate.logbook is None:
+        return None
+    # What opens logbooks takes a while to load.
+    from keymallet.commands.logbooks import open_logbook
+
+    with suppress(KeymalletError):
+        return open_logbook(inputs.estate)
+    return None
+
+
 def has_earlier_run(inputs: JudgingInputs) -> bool:
     """Whether the logbook knows a run that findings are held against."""
-    return _Last.of(inputs).run is not None
+    logbook = _logbook(inputs)
+    return logbook is not None and logbook.last() is not None
 
 
 def _entries(inputs: JudgingInputs) -> tuple[Answers, ...]:
@@ -82,15 +95,7 @@ class _Last:
 
     @classmethod
     def of(cls, inputs: JudgingInputs) -> _Last:
-        if inputs.estate is None or inputs.estate.logbook is None:
-            return cls()
-        # What opens logbooks takes a while to load.
-        from keymallet.commands.logbooks import open_logbook
-
-        logbook = None
-        # Where there is none yet, or it cannot be read, findings have no history; they are judged anyhow.
-        with suppress(KeymalletError):
-            logbook = open_logbook(inputs.estate)
+        logbook = _logbook(inputs)
         run = logbook.last() if logbook else None
         return cls(logbook, run, logbook.findings(run, _NEEDED) if logbook and run else None)
 

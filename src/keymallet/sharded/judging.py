@@ -63,12 +63,17 @@ def told_in_shards(snapshot: Snapshot, basis: Basis, wording: Wording, *, worker
         parts = shards.each(tasks.describe, partial(ToDescribe, wording=wording))
         among_all = among_all_judged(shards, [judged for judged, *_ in parts])
         nobody = of_nobody(among_all)
-        found = [_Found(shards.case.findings(n, "all"), pieces) for n, (_, pieces, _) in enumerate(parts)]
+        found = [
+            (n, _Found(shards.case.findings(n, "all"), pieces)) for n, (_, pieces, _) in enumerate(parts)
+        ]
         # Of these rules something could be judged elsewhere: what they leave unproven is told one by one.
         others = [frozenset(left_out - nobody.keys()) for *_, left_out in parts]
         asked = [ToDescribe(shards.case, n, wording, rules) for n, rules in enumerate(others) if rules]
         more = shards.workers.each(tasks.describe, asked)
-        found += [_Found(each.file, pieces) for each, (_, pieces, _) in zip(asked, more, strict=True)]
+        found += [
+            (each.shard, _Found(each.file, pieces)) for each, (_, pieces, _) in zip(asked, more, strict=True)
+        ]
+        in_shards = [each for _, each in sorted(found, key=lambda each: each[0])]
         rest = list(
             told_for_the_first_time(
                 among_all,
@@ -82,7 +87,7 @@ def told_in_shards(snapshot: Snapshot, basis: Basis, wording: Wording, *, worker
         for part in (part for block in rest for part in tasks.of_one_rule(block)):
             of_all.setdefault((part["verdict"][0], part["rule"][0]), []).append(wording.encode(part))
         order = _in_order(basis.rulebook, nobody)
-        yield Told(among_all, rest[0].clear(), _encoded(order, found, of_all))
+        yield Told(among_all, rest[0].clear(), _encoded(order, in_shards, of_all))
 
 
 _Key = tuple[str, str]

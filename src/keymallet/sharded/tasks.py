@@ -40,7 +40,10 @@ Columns = Mapping[str, set[str]]
 
 @dataclass(frozen=True)
 class Basis:
-    """What shards are asked, by which book and register, as of when, by which clock."""
+    """What shards are asked, by which book and register, as of when, by which clock.
+
+    With `other` expressions, these are asked instead of the rulebook's.
+    """
 
     rulebook: Rulebook
     register: Register | None
@@ -50,7 +53,7 @@ class Basis:
 
     @property
     def asked(self) -> list[tuple[str, Typed]]:
-        """Every expression, with the table it is asked of: the rulebook's, if not `other` ones."""
+        """Every expression, with the table it is asked of."""
         return list(self.rulebook.expressions() if self.other is None else self.other)
 
     def facts(self, asked: Iterable[tuple[str, Typed]], also: Columns) -> dict[str, set[str]]:
@@ -236,13 +239,9 @@ def describe(asked: ToDescribe) -> tuple[ShardJudged, list[Piece], set[str]]:
     left_out = set(of_nobody(judgement))
     found = alike(judgement)
     if asked.unproven is None:
-        found = [
-            each for each in found if each.verdict is not Verdict.UNPROVEN or each.demand.id not in left_out
-        ]
+        found = [each for each in found if not _is_unproven_by(each, left_out)]
     else:
-        found = [
-            each for each in found if each.verdict is Verdict.UNPROVEN and each.demand.id in asked.unproven
-        ]
+        found = [each for each in found if _is_unproven_by(each, asked.unproven)]
     told_of = told_for_the_first_time(
         judgement, found, wording.entries, structured=wording.structured, staff=wording.staff
     )

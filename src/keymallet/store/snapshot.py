@@ -334,6 +334,8 @@ def read_snapshot(folder: Path) -> Snapshot:
     for tables in (manifest.tables, *manifest.shards):
         if ACCOUNT.name not in tables or not tables.keys() <= TABLES.keys():
             raise _damaged(path, f"it lists {', '.join(tables) or 'no tables'}")
+    if manifest.shards and _all_together(manifest.shards) != manifest.tables:
+        raise _damaged(path, "its shards do not have the rows that it says there are")
     return Snapshot(folder, manifest, blake3(data).hexdigest())
 
 
@@ -375,7 +377,9 @@ def _all_together(shards: list[dict[str, TableRecord]]) -> dict[str, TableRecord
     """What all shards hold; no file has all of a table, so none has its digest."""
     return {
         name: TableRecord(
-            record.rows if is_in_every_shard(name) else sum(shard[name].rows for shard in shards),
+            record.rows
+            if is_in_every_shard(name)
+            else sum(shard[name].rows for shard in shards if name in shard),
             record.columns,
             "",
         )

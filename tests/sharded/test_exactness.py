@@ -25,6 +25,7 @@ from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.core.rulebook.register import Register, read_register
 from keymallet.outputs.formats import FORMATS
 from keymallet.sharded.judging import judged_in_shards, told_in_shards
+from keymallet.sharded.opened import opened_shards
 from keymallet.sharded.tasks import Basis, Wording
 from keymallet.store.snapshot import Snapshot, write_snapshot
 from tests.core.reference import World
@@ -133,7 +134,8 @@ def assert_exact(snapshot: Snapshot, book: Rulebook, register: Register | None, 
     expected = list(told_for_the_first_time(whole, alike(whole, together=True), ENTRIES, structured=True))
     everything = {name: set(frame.columns) for name, frame in found.tables.items()}
     basis = Basis(book, register, AT, CLOCK)
-    with judged_in_shards(snapshot, basis, workers=workers, worst=3, in_full=True) as (among_all, short):
+    with opened_shards(snapshot, basis, workers=workers) as shards:
+        among_all, short = judged_in_shards(shards, worst=3, in_full=True)
         assert among_all.counts() == whole.counts()
         for name, numbers in whole.numbers.items():
             assert_frame_equal(among_all.numbers[name].select(numbers.columns), numbers)
@@ -146,8 +148,7 @@ def assert_exact(snapshot: Snapshot, book: Rulebook, register: Register | None, 
         assert_frame_equal(short.worst, other.worst)
         for mine, its in zip((short.described, *short.on), (other.described, *other.on), strict=True):
             assert_frame_equal(mine, its)
-    wording = Wording(everything, ENTRIES, None, True, ENCODE)
-    with told_in_shards(snapshot, basis, wording, workers=workers) as told_of_all:
+        told_of_all = told_in_shards(shards, Wording(everything, ENTRIES, None, True, ENCODE))
         assert told_of_all.among_all.counts() == whole.counts()
         assert told_of_all.columns.columns == expected[0].columns
         got = b"".join(told_of_all.encoded)

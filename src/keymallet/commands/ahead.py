@@ -23,7 +23,6 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.run import Run
 from keymallet.core.language.literals import parse_span
 from keymallet.core.studies.ahead import Week, coming, described, planned, spread, weeks
-from keymallet.engines.processes import cores
 from keymallet.outputs.calendar import to_calendar
 from keymallet.outputs.run_record import run_record
 from keymallet.views.ahead import Due, ahead_figure, show_by_rule, show_first, show_heaviest, show_weeks
@@ -77,14 +76,12 @@ def _looked_ahead(
     entries = inputs.estate.answers if inputs.estate else ()
     findings = known.findings if known else None
     if inputs.snapshot.shards > 1:
+        from keymallet.commands.shards import shards_of
         from keymallet.sharded.ahead import Telling, coming_in_shards
-        from keymallet.sharded.opened import opened_shards
-        from keymallet.sharded.tasks import Basis
 
-        basis = Basis(inputs.rulebook, inputs.register, inputs.at, inputs.clock)
         telling = Telling(None, findings, entries) if in_full else Telling(options.most)
         also = history_facts(inputs.rulebook) if in_full else {}
-        with opened_shards(inputs.snapshot, basis, workers=options.workers or cores()) as shards:
+        with shards_of(options, inputs) as shards:
             found = coming_in_shards(shards, end, telling, also)
         return found.told, found.events, found.among_all
     evidence = inputs.evidence_with_history() if in_full else inputs.evidence(inputs.rulebook.expressions())

@@ -23,7 +23,6 @@ from keymallet.core.explaining.summary import Summary, summary
 from keymallet.core.explaining.untold import Untold, untold
 from keymallet.core.judging.run import Run
 from keymallet.core.rulebook.model import SEVERITIES
-from keymallet.engines.processes import cores
 from keymallet.outputs.formats import FORMATS
 from keymallet.outputs.run_record import run_record, to_run_file
 from keymallet.outputs.values import parts_of
@@ -138,29 +137,26 @@ def _has_earlier_run(inputs: JudgingInputs) -> bool:
 
 def _judge_in_shards(options: argparse.Namespace, inputs: JudgingInputs) -> int:
     """Judge shard after shard; nothing of all accounts is held at once."""
+    from keymallet.commands.shards import shards_of
     from keymallet.sharded.judging import judged_in_shards, told_in_shards
-    from keymallet.sharded.tasks import Basis, Wording
+    from keymallet.sharded.tasks import Wording
 
-    book, fail_on, workers = inputs.rulebook, SEVERITIES.get(options.fail_on), options.workers or cores()
-    basis = Basis(book, inputs.register, inputs.at, inputs.clock)
-    if not _gives_rows(options):
-        most = _most(options)
-        with judged_in_shards(inputs.snapshot, basis, workers=workers, worst=most, in_full=options.all) as (
-            among_all,
-            told,
-        ):
+    fail_on = SEVERITIES.get(options.fail_on)
+    with shards_of(options, inputs) as shards:
+        if not _gives_rows(options):
+            among_all, told = judged_in_shards(shards, worst=_most(options), in_full=options.all)
             outcome = inputs.run(among_all, fail_on)
             code = _code(options.fail_on, outcome)
             _show(options, inputs, _Judged(outcome, told, untold(among_all)), code, None)
-        return code
-    wording = Wording(
-        history_facts(book),
-        inputs.estate.answers if inputs.estate else (),
-        None,
-        _is_structured(options),
-        partial(FORMATS[options.format].encode, spreadsheet=options.spreadsheet),
-    )
-    with told_in_shards(inputs.snapshot, basis, wording, workers=workers) as found:
+            return code
+        wording = Wording(
+            history_facts(inputs.rulebook),
+            inputs.estate.answers if inputs.estate else (),
+            None,
+            _is_structured(options),
+            partial(FORMATS[options.format].encode, spreadsheet=options.spreadsheet),
+        )
+        found = told_in_shards(shards, wording)
         outcome = inputs.run(found.among_all, fail_on)
         write_encoded(options, found.columns, found.encoded, run_record(outcome), "findings")
         _write_run(options, outcome)

@@ -29,7 +29,6 @@ from keymallet.core.studies.query import (
     usual_columns,
     with_facts_of_accounts,
 )
-from keymallet.engines.processes import cores
 from keymallet.views.rows import show_rows
 from keymallet.views.summary import show_gaps
 from keymallet.views.terminal import console, text
@@ -98,12 +97,10 @@ def _picked_in_shards(
     whose: list[str],
     entries: tuple[Answers, ...],
 ) -> list[QueryResult]:
-    from keymallet.sharded.opened import opened_shards
+    from keymallet.commands.shards import shards_of
     from keymallet.sharded.picking import picked_in_shards
-    from keymallet.sharded.tasks import Basis
 
-    basis = Basis(inputs.rulebook, inputs.register, inputs.at, inputs.clock, tuple(picking.asked))
-    with opened_shards(inputs.snapshot, basis, workers=options.workers or cores()) as shards:
+    with shards_of(options, inputs, picking.asked) as shards:
         return picked_in_shards(shards, picking, whose, entries)
 
 

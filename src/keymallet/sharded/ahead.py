@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
 
@@ -73,7 +73,7 @@ def look_ahead(asked: ToLookAhead) -> tuple[ShardJudged, pl.DataFrame, pl.DataFr
 def coming_in_shards(shards: Shards, end: datetime, telling: Telling, also: Mapping[str, set[str]]) -> ToCome:
     """What turns to breach in any shard, or in what is judged of all of them, up to `end`."""
     if telling.most is None and asks_for_staff(telling.entries):
-        telling = Telling(None, telling.known, telling.entries, staff_of(shards))
+        telling = replace(telling, staff=staff_of(shards))
     parts = shards.each(look_ahead, partial(ToLookAhead, end=end, telling=telling, also=also))
     among_all = among_all_judged(shards, [judged for judged, *_ in parts])
     of_all = coming(among_all, end)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
@@ -19,26 +18,21 @@ from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.sharding.staff import asks_for_staff
 from keymallet.sharded import tasks
-from keymallet.sharded.opened import among_all_judged, opened_shards, staff_of
+from keymallet.sharded.opened import Shards, among_all_judged, staff_of
 from keymallet.sharded.scratch import read_bytes
-from keymallet.sharded.tasks import Basis, Piece, ToDescribe, ToSumUp, Wording
-from keymallet.store.snapshot import Snapshot
+from keymallet.sharded.tasks import Piece, ToDescribe, ToSumUp, Wording
 
 
-@contextmanager
-def judged_in_shards(
-    snapshot: Snapshot, basis: Basis, *, workers: int, worst: int, in_full: bool = False
-) -> Iterator[tuple[Judgement, Summary]]:
-    """Judge a snapshot shard after shard: what is judged of all, with counts of all rules; and the summary.
+def judged_in_shards(shards: Shards, *, worst: int, in_full: bool = False) -> tuple[Judgement, Summary]:
+    """What is judged of all shards at once, with the counts of all rules; and what all of it comes to.
 
-    It has so many of the `worst` accounts; `in_full`, with what is said of breaches. What shards leave for
-    each other is removed at the end.
+    The summary has so many of the `worst` accounts; `in_full`, with what is said of breaches.
     """
-    with opened_shards(snapshot, basis, workers=workers) as shards:
-        parts = shards.each(tasks.sum_up, partial(ToSumUp, worst=worst, in_full=in_full))
-        among_all = among_all_judged(shards, [judged for judged, _ in parts])
-        of_all = summary(among_all, worst, in_full=in_full)
-        yield among_all, together([*(each for _, each in parts), of_all], basis.rulebook, worst)
+    parts = shards.each(tasks.sum_up, partial(ToSumUp, worst=worst, in_full=in_full))
+    among_all = among_all_judged(shards, [judged for judged, _ in parts])
+    of_all = summary(among_all, worst, in_full=in_full)
+    book = shards.case.basis.rulebook
+    return among_all, together([*(each for _, each in parts), of_all], book, worst)
 
 
 @dataclass(frozen=True)
@@ -50,44 +44,40 @@ class Told:
     encoded: Iterator[bytes]
 
 
-@contextmanager
-def told_in_shards(snapshot: Snapshot, basis: Basis, wording: Wording, *, workers: int) -> Iterator[Told]:
-    """Judge a snapshot shard after shard and tell every finding, in the order of the whole.
+def told_in_shards(shards: Shards, wording: Wording) -> Told:
+    """Judge shard after shard and tell every finding, in the order of the whole.
 
-    Of estates of which no earlier run is known. What shards leave is removed at the end: until then
-    `encoded` must have been used. Raises ValueError if two findings of a shard are known by the same.
+    Of estates of which no earlier run is known. What is told has to be used before the shards are closed.
+    Raises ValueError if two findings of a shard are known by the same.
     """
-    with opened_shards(snapshot, basis, workers=workers) as shards:
-        if asks_for_staff(wording.entries):
-            wording = replace(wording, staff=staff_of(shards))
-        parts = shards.each(tasks.describe, partial(ToDescribe, wording=wording))
-        among_all = among_all_judged(shards, [judged for judged, *_ in parts])
-        nobody = of_nobody(among_all)
-        found = [
-            (n, _Found(shards.case.findings(n, "all"), pieces)) for n, (_, pieces, _) in enumerate(parts)
-        ]
-        # Of these rules something could be judged elsewhere: what they leave unproven is told one by one.
-        others = [frozenset(left_out - nobody.keys()) for *_, left_out in parts]
-        asked = [ToDescribe(shards.case, n, wording, rules) for n, rules in enumerate(others) if rules]
-        more = shards.workers.each(tasks.describe, asked)
-        found += [
-            (each.shard, _Found(each.file, pieces)) for each, (_, pieces, _) in zip(asked, more, strict=True)
-        ]
-        in_shards = [each for _, each in sorted(found, key=lambda each: each[0])]
-        rest = list(
-            told_for_the_first_time(
-                among_all,
-                alike(among_all, together=True),
-                wording.entries,
-                structured=wording.structured,
-                staff=wording.staff,
-            )
+    if asks_for_staff(wording.entries):
+        wording = replace(wording, staff=staff_of(shards))
+    parts = shards.each(tasks.describe, partial(ToDescribe, wording=wording))
+    among_all = among_all_judged(shards, [judged for judged, *_ in parts])
+    nobody = of_nobody(among_all)
+    found = [(n, _Found(shards.case.findings(n, "all"), pieces)) for n, (_, pieces, _) in enumerate(parts)]
+    # Of these rules something could be judged elsewhere: what they leave unproven is told one by one.
+    others = [frozenset(left_out - nobody.keys()) for *_, left_out in parts]
+    asked = [ToDescribe(shards.case, n, wording, rules) for n, rules in enumerate(others) if rules]
+    more = shards.workers.each(tasks.describe, asked)
+    found += [
+        (each.shard, _Found(each.file, pieces)) for each, (_, pieces, _) in zip(asked, more, strict=True)
+    ]
+    in_shards = [each for _, each in sorted(found, key=lambda each: each[0])]
+    rest = list(
+        told_for_the_first_time(
+            among_all,
+            alike(among_all, together=True),
+            wording.entries,
+            structured=wording.structured,
+            staff=wording.staff,
         )
-        of_all: dict[_Key, list[bytes]] = {}
-        for part in (part for block in rest for part in tasks.of_one_rule(block)):
-            of_all.setdefault((part["verdict"][0], part["rule"][0]), []).append(wording.encode(part))
-        order = _in_order(basis.rulebook, nobody)
-        yield Told(among_all, rest[0].clear(), _encoded(order, in_shards, of_all))
+    )
+    of_all: dict[_Key, list[bytes]] = {}
+    for part in (part for block in rest for part in tasks.of_one_rule(block)):
+        of_all.setdefault((part["verdict"][0], part["rule"][0]), []).append(wording.encode(part))
+    order = _in_order(shards.case.basis.rulebook, nobody)
+    return Told(among_all, rest[0].clear(), _encoded(order, in_shards, of_all))
 
 
 _Key = tuple[str, str]

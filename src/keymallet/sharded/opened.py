@@ -19,7 +19,7 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.language import typed
 from keymallet.core.sharding.shards_judged import ShardJudged, judged_together
 from keymallet.core.sharding.staff import staff
-from keymallet.engines.processes import Processes
+from keymallet.engines.processes import Processes, cores
 from keymallet.sharded import tasks
 from keymallet.sharded.tasks import Basis, Case, OneStep, ToFindStaff
 from keymallet.store.snapshot import Snapshot
@@ -42,13 +42,16 @@ class Shards:
 
 
 @contextmanager
-def opened_shards(snapshot: Snapshot, basis: Basis, *, workers: int) -> Iterator[Shards]:
-    """Let the shards tell each other what is asked across them. What they leave is removed at the end."""
+def opened_shards(snapshot: Snapshot, basis: Basis, *, workers: int | None = None) -> Iterator[Shards]:
+    """Let the shards tell each other what is asked across them. What they leave is removed at the end.
+
+    If nobody says how many processes there are to be, there is one for each core.
+    """
     try:
         folder = tempfile.TemporaryDirectory(prefix="keymallet-shards-")
     except OSError as error:
         raise fail(f"no folder for what shards leave can be made: {error.strerror or error}") from None
-    with folder as made, Processes(min(workers, snapshot.shards)) as processes:
+    with folder as made, Processes(min(workers or cores(), snapshot.shards)) as processes:
         seeds = (secrets.randbits(64), secrets.randbits(64))
         case = Case(snapshot.folder, snapshot.digest, snapshot.shards, basis, seeds, Path(made))
         yield Shards(snapshot, _exchanged(case, processes), processes)

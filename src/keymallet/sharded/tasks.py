@@ -49,7 +49,7 @@ class Basis:
     register: Register | None
     at: datetime
     clock: ZoneInfo
-    other: tuple[tuple[str, Typed], ...] | None = None
+    other: list[tuple[str, Typed]] | None = None
 
     @property
     def asked(self) -> list[tuple[str, Typed]]:

@@ -10,7 +10,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 import time
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -159,12 +159,7 @@ class Snapshot:
         """
         if not self.manifest.shards:
             return self._evidence("", self.manifest.tables, columns)
-        return together(list(self.in_shards(columns)))
-
-    def in_shards(self, columns: Mapping[str, set[str]] | None = None) -> Iterator[Evidence]:
-        """The same, shard after shard; all at once where the snapshot is not divided."""
-        for number in range(self.shards):
-            yield self.shard(number, columns)
+        return together([self.shard(number, columns) for number in range(self.shards)])
 
     def shard(self, number: int, columns: Mapping[str, set[str]] | None = None) -> Evidence:
         """The same of one shard, by its number from 0."""

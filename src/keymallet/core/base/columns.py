@@ -22,6 +22,11 @@ def repeated(frame: pl.DataFrame) -> pl.Series:
     return places.filter(frame[places].is_duplicated()) if len(places) else places
 
 
+def is_repeated(frame: pl.DataFrame) -> pl.Series:
+    """Of each row whether it is there more than once."""
+    return pl.repeat(False, frame.height, dtype=pl.Boolean, eager=True).scatter(repeated(frame), True)
+
+
 def only(frame: pl.DataFrame, names: Iterable[str]) -> pl.DataFrame:
     """These columns of a frame.
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import polars as pl
 
+from keymallet.core.base.columns import only_where
 from keymallet.core.facts.declaration import PERSON, TABLES
 from keymallet.core.facts.evidence import INSTANT
 from keymallet.core.facts.shards import is_in_every_shard
@@ -64,7 +65,7 @@ def hashed(values: pl.Series, seeds: tuple[int, int]) -> pl.DataFrame:
     texts = values if values.dtype == pl.String else values.cast(pl.String)
     return pl.DataFrame(
         {
-            name: pl.select(pl.when(texts.is_not_null()).then(texts.hash(seed))).to_series()
+            name: only_where(texts.is_not_null(), texts.hash(seed))
             for name, seed in zip(HASHES, seeds, strict=True)
         }
     )

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 import polars as pl
 
-from keymallet.core.base.columns import only_where, repeated
+from keymallet.core.base.columns import is_repeated, only_where
 from keymallet.core.facts.declaration import ACCOUNT, PERSON, TABLES
 from keymallet.core.facts.evidence import ACCOUNT_ROW, CANDIDATES, PERSON_ROW, SHARED_ID, Evidence
 
@@ -49,7 +49,8 @@ def divided(tables: Mapping[str, pl.DataFrame], shards: int) -> Iterator[dict[st
         if name == ACCOUNT.name:
             where = of_accounts
             if "stable-id" in frame.columns:
-                frame = frame.with_columns(_with_shared_id(frame).alias(SHARED_ID))
+                shared = is_repeated(frame.select("source", "stable-id"))
+                frame = frame.with_columns(shared.alias(SHARED_ID))
             if PERSON_ROW in frame.columns and of_people is not None:
                 frame = frame.with_columns(_numbers(of_people).gather(frame[PERSON_ROW]).alias(PERSON_ROW))
         elif name == PERSON.name and of_people is not None:
@@ -93,11 +94,6 @@ def together(shards: Sequence[Evidence]) -> Evidence:
             parts.append(frame)
         tables[name] = pl.concat(parts)
     return replace(shards[0], tables=tables)
-
-
-def _with_shared_id(accounts: pl.DataFrame) -> pl.Series:
-    shared = repeated(accounts.select("source", "stable-id"))
-    return pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
 
 
 def _numbers(shard: pl.Series) -> pl.Series:

@@ -14,7 +14,7 @@ from copy import copy
 
 import polars as pl
 
-from keymallet.core.base.columns import only, repeated
+from keymallet.core.base.columns import is_repeated, only
 from keymallet.core.base.parallel import in_parallel
 from keymallet.core.explaining.findings import Alike, with_verdict
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, TABLES
@@ -124,8 +124,7 @@ class AccountKeys:
         if SHARED_ID in accounts.columns:
             marked = accounts[SHARED_ID]
         else:
-            shared = repeated(self._columns.select("source", "stable-id"))
-            marked = pl.repeat(False, accounts.height, dtype=pl.Boolean, eager=True).scatter(shared, True)
+            marked = is_repeated(self._columns.select("source", "stable-id"))
         self._columns = self._columns.with_columns(marked.alias("shared"))
 
     def of_all(self) -> pl.Series:

@@ -35,10 +35,20 @@ class RuleCount:
     pending: int = 0
     exempt: int = 0
 
+    @classmethod
+    def of(cls, rule: Demand, codes: pl.Series) -> RuleCount:
+        """Count the verdicts on the rows of a rule's table, or on a tally's numbers."""
+        return cls(rule, *(int((codes == verdict).sum()) for verdict in list(Verdict)[1:]))
+
+    @property
+    def numbers(self) -> tuple[int, ...]:
+        """What is counted of each verdict, in the order of their codes."""
+        return (self.met, self.breach, self.unproven, self.pending, self.exempt)
+
     @property
     def in_scope(self) -> int:
         """All rows the rule is for, or may be for."""
-        return self.met + self.breach + self.unproven + self.pending + self.exempt
+        return sum(self.numbers)
 
 
 class Judgement:
@@ -90,10 +100,7 @@ class Judgement:
     def _counts(self) -> list[RuleCount]:
         if self._counts_of_all is not None:
             return self._counts_of_all
-        return [
-            RuleCount(rule, *(int((self.codes[rule.id] == verdict).sum()) for verdict in list(Verdict)[1:]))
-            for rule in self.rulebook.demands
-        ]
+        return [RuleCount.of(demand, self.codes[demand.id]) for demand in self.rulebook.demands]
 
     def rows(self, rule: Rule, verdict: Verdict) -> pl.Series:
         """The rows of the rule's table that got this verdict."""

@@ -18,7 +18,6 @@ from keymallet.core.judging.exemptions import Covers
 from keymallet.core.judging.judge import Judgement, RuleCount, codes_of, context_of, exempt
 from keymallet.core.judging.register_facts import EVERYWHERE
 from keymallet.core.judging.tallies import GROUP, counted, judged_numbers
-from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import Demand, Rule, Rulebook
 from keymallet.core.rulebook.register import Register
 
@@ -44,7 +43,7 @@ class ShardJudged:
     `may`, the first few `names` and how many `all` are. `entries` is the register as the shard sees it.
     """
 
-    counts: dict[str, list[int]]
+    counts: dict[str, tuple[int, ...]]
     numbers: dict[str, pl.DataFrame]
     entries: pl.DataFrame | None
 
@@ -52,10 +51,7 @@ class ShardJudged:
 def shard_judged(judgement: Judgement, rulebook: Rulebook, *, is_first: bool) -> ShardJudged:
     """Count a shard's verdicts, and what the tallies of the whole rulebook count of its rows."""
     context = judgement.context
-    counts = {
-        rule.id: [int((judgement.codes[rule.id] == verdict).sum()) for verdict in list(Verdict)[1:]]
-        for rule in judgement.rulebook.rules
-    }
+    counts = {count.rule.id: count.numbers for count in judgement.counts()}
     numbers = {}
     for tally in rulebook.tallies:
         if tally.table != EXEMPTION.name and (is_first or not is_in_every_shard(tally.table)):
@@ -102,7 +98,7 @@ def judged_together(
 
 def _count(demand: Demand, parts: Sequence[ShardJudged], codes: dict[str, pl.Series]) -> RuleCount:
     if demand.id in codes:
-        return RuleCount(demand, *(int((codes[demand.id] == each).sum()) for each in list(Verdict)[1:]))
+        return RuleCount.of(demand, codes[demand.id])
     counts = [part.counts[demand.id] for part in parts if demand.id in part.counts]
     return RuleCount(demand, *(sum(numbers) for numbers in zip(*counts, strict=True)))
 

@@ -146,6 +146,7 @@ def test_what_is_no_number_of_shards_is_told(tmp_path: Path, number: str) -> Non
     assert "estate.toml:1" in told and "shards" in told
 
 
+@pytest.mark.deep
 def test_where_a_worker_is_killed_its_shard_is_judged_all_the_same(
     divided: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -180,6 +181,7 @@ def test_a_full_disk_is_told_and_nothing_is_left(divided: Path, tmp_path: Path) 
     assert not out and not list(scratch.iterdir()) and not (divided / "out.csv").exists()
 
 
+@pytest.mark.deep
 @pytest.mark.skipif(os.name != "posix", reason="signals are the system's")
 def test_an_interrupt_leaves_nothing(divided: Path, tmp_path: Path) -> None:
     """Neither files nor processes."""

@@ -8,6 +8,7 @@ import os
 import re
 import subprocess
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -35,7 +36,7 @@ from keymallet.core.judging.judge import Judgement, judge
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.linking.federation import find_provers
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
-from keymallet.core.linking.passes import link
+from keymallet.core.linking.passes import PASSES, link
 from keymallet.core.linking.ways_in import make_ways_in
 from keymallet.core.rulebook.reading import read_rulebook
 from keymallet.engines.processes import Processes
@@ -61,6 +62,14 @@ def read_and_link(file: Path) -> LinkedReadings:
     if problems := [problem for reading in readings for problem in reading.problems]:
         raise KeymalletError(problems)
     return link(readings, estate.linking)
+
+
+def passed(
+    run: Callable[..., LinkedReadings], given: LinkedReadings, rules: LinkingRules = RULES
+) -> LinkedReadings:
+    """What a pass makes of readings that are all there are."""
+    (step,) = (step for step in PASSES if step.run is run)
+    return step.alone(given, rules)
 
 
 def newest(folder: Path) -> Snapshot:

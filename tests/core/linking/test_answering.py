@@ -11,9 +11,9 @@ from keymallet.core.facts.evidence import UNREAD
 from keymallet.core.linking.answering import mark_answering
 from keymallet.core.linking.awaited import mark_awaited
 from keymallet.core.linking.linked import LinkedReadings
+from keymallet.core.linking.password_days import count_password_days
 from keymallet.core.linking.settings_as_meant import take_settings_as_meant
-from keymallet.core.linking.shared_values import count_password_days
-from tests.support import RULES, bare_evidence, days_ago, linked
+from tests.support import RULES, bare_evidence, days_ago, linked, passed
 
 GONE = {"person": "2", "mail": "bo@x.example", "name": "Bo Berg", "status": "left", "leaves": days_ago(9)}
 PEOPLE = [{"person": "1", "mail": "a@x.example", "name": "Ada", "status": "present", "leaves": None}, GONE]
@@ -24,7 +24,7 @@ def answering(owners: list[Any], people: list[dict[str, Any]]) -> list[tuple[Any
     rows = [{"name": "b", "person": "2", "owner": None}, {"name": "B2", "person": "2", "owner": None}]
     rows += [{"name": "twin", "person": person, "owner": None} for person in ("1", "2")]
     rows += [{"name": f"s{place}", "person": None, "owner": owner} for place, owner in enumerate(owners)]
-    found = mark_answering(linked(bare_evidence(rows, person=people)), RULES)
+    found = passed(mark_answering, linked(bare_evidence(rows, person=people)))
     assert "owner-status" in found.readings[0].supply["account"]
     return found.accounts.select("owner-status", "owner-leaves").rows()[4:]
 
@@ -39,13 +39,13 @@ def test_owners_may_be_named_in_any_way() -> None:
 def test_an_owner_that_could_not_be_read_may_be_anybody() -> None:
     """Neither there nor gone: it is noted as unread."""
     given = linked(bare_evidence([{"name": "s", "owner": None, "unread": ["owner"]}], person=PEOPLE))
-    found = mark_answering(given, RULES)
+    found = passed(mark_answering, given)
     assert found.accounts[UNREAD].to_list() == [["owner", "owner-status", "owner-leaves"]]
 
 
 def test_without_a_roster_nobody_is_missing() -> None:
     """Nothing is supplied then, and so nothing known."""
-    found = mark_answering(linked(bare_evidence([{"name": "s", "owner": "2"}])), RULES)
+    found = passed(mark_answering, linked(bare_evidence([{"name": "s", "owner": "2"}])))
     assert "owner-status" not in found.readings[0].supply["account"]
 
 
@@ -81,7 +81,7 @@ def test_a_setting_that_names_nobody_is_for_everyone() -> None:
 def together(changed: list[Any]) -> list[int | None]:
     """How many others each was set with."""
     given = linked(bare_evidence([{"password_changed": instant} for instant in changed]))
-    return counted(count_password_days(given, RULES))
+    return counted(passed(count_password_days, given))
 
 
 def counted(found: LinkedReadings) -> list[int | None]:

@@ -10,7 +10,7 @@ import polars as pl
 
 from keymallet.core.facts.declaration import ELEVATION
 from keymallet.core.linking.elevation_spans import mark_elevation_spans
-from tests.support import AT, RULES, evidence, linked
+from tests.support import AT, evidence, linked, passed
 
 ACCOUNTS = [
     {"name": "alma", "person": "1", "mail": "alma@gvr.example"},
@@ -30,7 +30,7 @@ def opening(of: int | None, start: float | None, hours: float, **more: Any) -> d
 
 
 def marked(openings: list[dict[str, Any]], **tables: Any) -> Mapping[str, pl.DataFrame]:
-    return mark_elevation_spans(linked(evidence(ACCOUNTS, elevation=openings, **tables)), RULES).tables
+    return passed(mark_elevation_spans, linked(evidence(ACCOUNTS, elevation=openings, **tables))).tables
 
 
 def column(openings: list[dict[str, Any]], name: str, **tables: Any) -> list[Any]:
@@ -128,7 +128,7 @@ def test_a_source_without_reasons_or_openings_claims_nothing() -> None:
     }
     openings = [{"of": 0, "starts": AT, "ends": AT + h(1), "outcome": "opened"}]
     found = evidence(accounts, supply, elevation=openings, sign_in=[{"of": 0, "at": AT}, {"of": 1, "at": AT}])
-    marked_ones = mark_elevation_spans(linked(found), RULES)
+    marked_ones = passed(mark_elevation_spans, linked(found))
     assert marked_ones.tables["elevation"]["hollow-reason"].to_list() == [None]
     supplied = marked_ones.readings[0].supply["elevation"]
     assert "hollow-reason" not in supplied and "stretch" in supplied

@@ -16,7 +16,7 @@ from keymallet.core.linking.federation import find_provers
 from keymallet.core.linking.gates import mark_gates
 from keymallet.core.linking.ways_in import make_ways_in
 from keymallet.views.account import known_facts
-from tests.support import AT, CLOCK, RULES, bare_evidence, days_ago, linked
+from tests.support import AT, CLOCK, RULES, bare_evidence, days_ago, linked, passed
 
 RULED = replace(RULES, federations=(Federation("cloud", "d"),))
 CLOUD = {
@@ -46,7 +46,7 @@ def proven(
     found = bare_evidence(accounts, supply, **rows)
     seen = linked(found)
     for step in (find_provers, mark_gates, make_ways_in):
-        seen = step(seen, RULED)
+        seen = passed(step, seen, RULED)
     told = {reading.source: reading.supply for reading in seen.readings}
     context = EvaluationContext(replace(found, tables=dict(seen.tables), supply=told), AT, CLOCK)
     account = known_facts(context, ACCOUNT).row(0, named=True)
@@ -151,7 +151,7 @@ def chained(
     found = bare_evidence(accounts, supply, factor=factors, key=[])
     seen = linked(found)
     for step in (find_provers, mark_gates, make_ways_in):
-        seen = step(seen, federations)
+        seen = passed(step, seen, federations)
     told = {reading.source: reading.supply for reading in seen.readings}
     context = EvaluationContext(replace(found, tables=dict(seen.tables), supply=told), AT, CLOCK)
     ways = known_facts(context, WAY_IN).with_columns(row=seen.tables["way-in"][ACCOUNT_ROW])

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from keymallet.core.linking.gates import ON_ACCOUNTS, Gate, mark_gates, reach
-from tests.support import RULES, bare_evidence, linked
+from tests.support import bare_evidence, linked, passed
 
 _SCHEMA = {"name": pl.String, "kind": pl.String, "groups": pl.List(pl.String), "enabled": pl.Boolean}
 PEOPLE = pl.DataFrame(
@@ -258,6 +258,6 @@ def test_systems_that_say_it_themselves_beside_one_that_has_gates() -> None:
             "gate": ["gate", "state", "asks-for", "covers", "leaves-out"],
         },
     }
-    found = mark_gates(linked(bare_evidence(accounts, supply, gate=[gate])), RULES)
+    found = passed(mark_gates, linked(bare_evidence(accounts, supply, gate=[gate])))
     assert found.accounts["second-factor-required"].to_list() == [True, False, True, False]
     assert found.accounts["covered-by"].to_list() == [None, None, ["g"], []]

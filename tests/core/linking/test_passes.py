@@ -19,7 +19,6 @@ from keymallet.core.linking.assembling import assemble
 from keymallet.core.linking.declared import Federation
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 from keymallet.core.linking.passes import PASSES, Pass, link
-from keymallet.core.linking.people import number_managers
 from keymallet.sources.estate import read_estate
 from keymallet.sources.reading import read_sources
 from tests.support import RULES, evidence, linked
@@ -75,7 +74,7 @@ def stages(railway_snapshot: Path) -> tuple[LinkingRules, list[tuple[Pass, Linke
     linked = assemble(read_sources(estate.sources, estate, datetime.fromisoformat("2026-11-24T09:00Z")))
     steps = []
     for step in PASSES:
-        after = step.run(linked, estate.linking)
+        after = step.alone(linked, estate.linking)
         steps.append((step, linked, after))
         linked = after
     return estate.linking, steps
@@ -109,7 +108,7 @@ def test_a_pass_reads_what_it_says_it_needs_and_nothing_else(stages, place: int)
         )
         for name, frame in before.tables.items()
     }
-    again = step.run(replace(before, tables=bare), rules)
+    again = step.alone(replace(before, tables=bare), rules)
     for made in step.makes:
         table, column = made.split(".")
         if table in after.tables and column in after.tables[table].columns:
@@ -131,7 +130,8 @@ def test_managers_are_found_by_name_or_by_lasting_id() -> None:
         rows = [{key.replace("-", "_"): value for key, value in row.items()} for row in rows]
         given = linked(evidence(rows))
         frame = given.accounts.drop({"name": "stable-id", "stable-id": "name"}[by])
-        found = number_managers(given.with_frame(TABLES["account"], frame), RULES)
+        (step,) = (step for step in PASSES if step.name == "number_managers")
+        found = step.alone(given.with_frame(TABLES["account"], frame), RULES)
         assert found.accounts["manager"].to_list() == [None, "7"], by
 
 

@@ -6,25 +6,28 @@ import polars as pl
 from polars.testing import assert_frame_equal
 
 from keymallet.core.facts.evidence import ACCOUNT_ROW
-from keymallet.core.linking.shared_values import MOST_SHARED, _with_sharers
+from keymallet.core.facts.reading import Reading
+from keymallet.core.linking.linked import LinkedReadings
+from keymallet.core.linking.shared_values import MOST_SHARED, mark_shared_keys
+from tests.support import passed
 
 
 def test_the_first_ones_are_named_however_many_there_are() -> None:
     """Of many, column operations hand rows over in the order in which threads are done."""
     number, values = 60_000, 700
-    accounts = pl.DataFrame(
-        {"account": [f"d/u{n}" for n in range(number)], "name": [f"u{n}" for n in range(number)]}
-    )
+    names = [f"u{n:05}" for n in range(number)]
+    accounts = pl.DataFrame({"name": names, "source": "d", "account": [f"d/{name}" for name in names]})
     rows = pl.DataFrame(
         {
             ACCOUNT_ROW: pl.int_range(number, dtype=pl.UInt32, eager=True),
             "digest": [f"{n % values:08x}" for n in range(number)],
         }
     )
-    marked, shared = _with_sharers(rows, accounts, "digest")
-    assert shared.height == number
-    first = [f"d/u{values * k}" for k in range(MOST_SHARED + 1)]
+    supply = {"account": {"name": "d"}, "key": {"digest": "d"}}
+    given = LinkedReadings((Reading("d", supply=supply),), {"account": accounts, "key": rows})
+    marked = passed(mark_shared_keys, given).tables["key"]
+    first = [f"d/u{values * k:05}" for k in range(MOST_SHARED + 1)]
     assert marked["shared-with"][0].to_list() == first[1:]
     assert marked["shared-with"][values * 50].to_list() == first[:MOST_SHARED]
     for _ in range(3):
-        assert_frame_equal(_with_sharers(rows, accounts, "digest")[0], marked)
+        assert_frame_equal(passed(mark_shared_keys, given).tables["key"], marked)

@@ -21,10 +21,10 @@ def listed(lead: pl.Expr) -> pl.Expr:
     return pl.when(more > 0).then(pl.format("{} and {} more", text, more)).otherwise(text)
 
 
-def some_names(names: Sequence[object] | pl.Series, most: int = MOST_NAMED) -> str:
-    """`a, b, c and 2 more`; empty for none."""
+def some_names(names: Sequence[object] | pl.Series, most: int = MOST_NAMED, *, of: int | None = None) -> str:
+    """`a, b, c and 2 more`; empty for none. `of` so many, if not all the names are given."""
     shown = ", ".join(map(str, names[:most]))
-    return f"{shown} {and_more(len(names) - most)}".rstrip()
+    return f"{shown} {and_more((len(names) if of is None else of) - most)}".rstrip()
 
 
 def and_more(number: int, noun: str = "", plural: str = "") -> str:

@@ -13,32 +13,50 @@ ANSWERING = ("owner", "manager")
 """The facts of an account that name who answers for it."""
 
 
-def mark_answering(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
+def answering_named(linked: LinkedReadings, rules: LinkingRules, _: None) -> pl.DataFrame | None:
+    """All whom accounts name as answering for them, folded: `called`; None where a roster cannot tell."""
+    roster = Roster.of(linked)
+    if roster is None or not roster.whole:
+        return None
+    facts = [fact for fact in ANSWERING if fact in linked.accounts.columns]
+    if not facts:
+        return None
+    called = [linked.accounts.select(_folded(fact).alias("called")) for fact in facts]
+    return pl.concat(called).drop_nulls().unique()
+
+
+def answering_found(linked: LinkedReadings, rules: LinkingRules, named: pl.DataFrame) -> pl.DataFrame:
+    """The people of the roster that are called so, and where they stand: `called` and their columns."""
+    people = linked.tables[PERSON.name]
+    known = _people_called(named, people, linked.accounts)
+    return known.join(_where_they_stand(people), on="person", how="inner")
+
+
+def mark_answering(linked: LinkedReadings, rules: LinkingRules, found: pl.DataFrame | None) -> LinkedReadings:
     """Enter where the people stand that accounts name as their owner and their manager, and when they leave.
 
     They may be named by number, mail, name, or by the login of an account of theirs. Whoever is nobody on the
     roster, or could be several, has neither: a team may answer for an account as well. A roster that is not
     whole tells nothing.
     """
-    roster = Roster.of(linked)
-    if roster is None or not roster.whole:
+    if found is None:
         return linked
+    # Who could be several people is none of them.
+    alone = found.unique("called", keep="none").drop("person")
     for fact in ANSWERING:
         if fact in linked.accounts.columns:
-            linked = _marked(linked, roster.people, fact)
+            linked = _marked(linked, alone, fact)
     return linked
 
 
-def _marked(linked: LinkedReadings, people: pl.DataFrame, fact: str) -> LinkedReadings:
-    accounts = linked.accounts
+def _marked(linked: LinkedReadings, found: pl.DataFrame, fact: str) -> LinkedReadings:
     status, leaves = f"{fact}-status", f"{fact}-leaves"
-    called = accounts.select(_folded(fact).alias("called")).drop_nulls().unique()
-    where = _where_they_stand(people).rename({"status": status, "leaves": leaves})
-    known = _people_called(called, people, accounts).join(where, on="person", how="left").drop("person")
     marked = (
-        accounts.drop(status, leaves, strict=False)
+        linked.accounts.drop(status, leaves, strict=False)
         .with_columns(_folded(fact).alias("called"))
-        .join(known, on="called", how="left", maintain_order="left")
+        .join(
+            found.rename({"status": status, "leaves": leaves}), on="called", how="left", maintain_order="left"
+        )
         .drop("called")
     )
     unread = marked.select(notes_unread(marked, fact).alias(fact)).to_series()
@@ -63,7 +81,7 @@ def _where_they_stand(people: pl.DataFrame) -> pl.DataFrame:
 
 
 def _people_called(called: pl.DataFrame, people: pl.DataFrame, accounts: pl.DataFrame) -> pl.DataFrame:
-    """The one person of the roster that is called each of these names, where there is one."""
+    """The people of the roster that are called each of these names."""
     named = [
         frame.select(called=_folded(name), person="person")
         for frame, names in ((people, ("person", "mail", "name")), (accounts, ("name", "mail", "account")))
@@ -71,5 +89,4 @@ def _people_called(called: pl.DataFrame, people: pl.DataFrame, accounts: pl.Data
         if {name, "person"} <= set(frame.columns)
     ]
     known = pl.concat(named).drop_nulls().join(called, on="called", how="semi")
-    known = known.join(people.select("person"), on="person", how="semi").unique()
-    return known.unique("called", keep="none")
+    return known.join(people.select("person"), on="person", how="semi").unique()

@@ -6,6 +6,7 @@ within `BACK_TO_BACK` they are one unbroken stretch of privilege, whatever roles
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import timedelta
 
 import polars as pl
@@ -33,7 +34,26 @@ _RESTS_ON = {
 _TOLD = "all openings side by side"
 
 
-def mark_elevation_spans(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
+def reasons_given(linked: LinkedReadings, rules: LinkingRules, _: None) -> pl.DataFrame | None:
+    """How many openings were asked for in the same words: `words`, as two hashes, and `number`."""
+    elevations = linked.frame(ELEVATION)
+    if elevations is None or "reason" not in elevations.columns or not elevations.height:
+        return None
+    return _words_of(elevations).group_by("words", "again").len("number")
+
+
+def counted_together(parts: Sequence[pl.DataFrame]) -> pl.DataFrame:
+    """The same of all parts."""
+    return (
+        parts[0]
+        if len(parts) == 1
+        else pl.concat(parts).group_by("words", "again").agg(pl.col("number").sum())
+    )
+
+
+def mark_elevation_spans(
+    linked: LinkedReadings, rules: LinkingRules, reasons: pl.DataFrame | None
+) -> LinkedReadings:
     """Enter on openings what they add up to and who approved them; on the rest when it was open."""
     suppliers = linked.suppliers(ELEVATION)
     elevations, grants = linked.frame(ELEVATION), linked.frame(GRANT)
@@ -44,7 +64,7 @@ def mark_elevation_spans(linked: LinkedReadings, rules: LinkingRules) -> LinkedR
     entered = [
         *_adding_up(opened),
         _self_approved(elevations, accounts),
-        *_reasons(elevations),
+        *_reasons(elevations, reasons),
         _entitled(elevations, grants),
     ]
     telling = {column: linked.suppliers(ELEVATION, needed) for column, needed in _RESTS_ON.items()}
@@ -140,19 +160,26 @@ def _called(accounts: pl.DataFrame, key: str) -> pl.DataFrame:
     return pl.concat(listed).drop_nulls().unique()
 
 
-def _reasons(elevations: pl.DataFrame) -> list[pl.Series]:
+def _reasons(elevations: pl.DataFrame, given: pl.DataFrame | None) -> list[pl.Series]:
     """Whether each reason says nothing, and how many other openings were asked for in the same words."""
-    if "reason" not in elevations.columns:
+    if "reason" not in elevations.columns or given is None:
         unknown = pl.Series([None]).new_from_index(0, elevations.height)
         return [unknown.cast(pl.Boolean).alias("hollow-reason"), unknown.cast(pl.Int64).alias("same-reason")]
-    words = elevations["reason"].str.to_lowercase().str.replace_all(r"[\W_]+", " ").str.strip_chars()
-    alike = pl.DataFrame({"words": words}).select(
-        pl.when(pl.col("words").str.len_chars() > 0)
-        .then(pl.len().over("words").cast(pl.Int64) - 1)
-        .otherwise(0)
-        .alias("same-reason")
+    counted = _words_of(elevations).join(given, on=["words", "again"], how="left", maintain_order="left")
+    alike = counted.select(
+        pl.when("told").then(pl.col("number").cast(pl.Int64) - 1).otherwise(0).alias("same-reason")
     )
     return [is_filler(elevations["reason"]).alias("hollow-reason"), alike["same-reason"]]
+
+
+def _words_of(elevations: pl.DataFrame) -> pl.DataFrame:
+    """The words of each reason as two hashes, so that there is little to tell; `told` if there are any."""
+    words = pl.col("reason").str.to_lowercase().str.replace_all(r"[\W_]+", " ").str.strip_chars()
+    return elevations.select(words).select(
+        words=pl.col("reason").hash(1),
+        again=pl.col("reason").hash(2),
+        told=(pl.col("reason").str.len_chars() > 0).fill_null(False),
+    )
 
 
 def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Series:

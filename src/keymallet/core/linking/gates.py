@@ -10,7 +10,7 @@ from __future__ import annotations
 import functools
 import operator
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import polars as pl
@@ -18,6 +18,7 @@ import polars as pl
 from keymallet.core.base.word_lists import words_that_hold
 from keymallet.core.facts.declaration import ACCOUNT, GATE, words_of
 from keymallet.core.facts.evidence import UNREAD, with_unread
+from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.federation import hops, longest
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules
 
@@ -31,6 +32,8 @@ ON_ACCOUNTS = (
 )
 ON_REQUIREMENTS = ("second-factor-required", "phishing-resistant-required")
 ON_GATES = ("asks-accounts", "leaves-out-accounts", "names-nobody")
+COUNTED = ("asks-accounts", "leaves-out-accounts")
+"""Facts of gates that are counts of accounts: they add up, and are unknown where one part is."""
 _NO_SECOND = frozenset({"password", "email", "recovery-codes"})
 """What a gate may ask for without asking for a second factor."""
 _RESISTANT = frozenset({"phishing-resistant", "hardware-key", "passkey", "smartcard"})
@@ -81,12 +84,69 @@ class Gate:
         return everywhere and bool(self.asks_for) and enough(set(self.asks_for))
 
 
-def mark_gates(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
+@dataclass(frozen=True)
+class Named:
+    """What the words of one source's gates name among its accounts.
+
+    `accounts` and `groups` are the words that name any; `untold` says whether of some account the groups are
+    not known, `proven` whether some account is proven by another.
+    """
+
+    accounts: frozenset[str] = frozenset()
+    groups: frozenset[str] = frozenset()
+    untold: bool = False
+    proven: bool = False
+
+    def __or__(self, other: Named) -> Named:
+        return Named(
+            self.accounts | other.accounts,
+            self.groups | other.groups,
+            self.untold or other.untold,
+            self.proven or other.proven,
+        )
+
+
+def named_by_gates(linked: LinkedReadings, rules: LinkingRules, _: None) -> dict[str, Named]:
+    """What the gates of each source name, by the source."""
+    accounts = linked.accounts
+    named: dict[str, Named] = {}
+    if linked.suppliers(GATE):
+        gates = linked.frame(GATE)
+        for reading in linked.readings:
+            mine, its = _of_reading(reading, accounts, gates)
+            words = {word for gate in its for word in gate.words}
+            named[reading.source] = _Naming(mine, words).here()
+    if "proven-by" in accounts.columns:
+        proven = accounts.filter(pl.col("proven-by").is_not_null())["source"].cast(pl.String).unique()
+        named.update({source: replace(named.get(source, Named()), proven=True) for source in proven})
+    return named
+
+
+def named_by_any(parts: Sequence[dict[str, Named]]) -> dict[str, Named]:
+    """What the gates of each source name among all its accounts."""
+    sources = dict.fromkeys(source for part in parts for source in part)
+    return {
+        source: functools.reduce(operator.or_, (part.get(source, Named()) for part in parts))
+        for source in sources
+    }
+
+
+def _of_reading(
+    reading: Reading, accounts: pl.DataFrame, gates: pl.DataFrame | None
+) -> tuple[pl.DataFrame, list[Gate]]:
+    """The accounts and the gates of one source."""
+    from_here = pl.col("source").cast(pl.String) == reading.source
+    rows = [] if gates is None else gates.filter(from_here).iter_rows(named=True)
+    return accounts.filter(from_here), [_gate(row, reading.supply.get(GATE.name, {})) for row in rows]
+
+
+def mark_gates(linked: LinkedReadings, rules: LinkingRules, named: dict[str, Named] | None) -> LinkedReadings:
     """Enter on accounts which gates ask them, leave them out or are on trial; on gates, whom they reach."""
-    return _as_provers_are_asked(_by_gates(_as_systems_say(linked)))
+    known = named or {}
+    return _as_provers_are_asked(_by_gates(_as_systems_say(linked), known), known)
 
 
-def _by_gates(linked: LinkedReadings) -> LinkedReadings:
+def _by_gates(linked: LinkedReadings, named: Mapping[str, Named]) -> LinkedReadings:
     suppliers = linked.suppliers(GATE)
     if not suppliers:
         return linked
@@ -97,12 +157,11 @@ def _by_gates(linked: LinkedReadings) -> LinkedReadings:
     for reading in linked.readings:
         if reading.source not in suppliers:
             continue
-        from_here = pl.col("source").cast(pl.String) == reading.source
-        mine, its = accounts.filter(from_here), numbered.filter(from_here)
-        listed = [_gate(row, reading.supply[GATE.name]) for row in its.iter_rows(named=True)]
-        reached = reach(mine, listed)
+        mine, its = _of_reading(reading, accounts, numbered)
+        reached = reach(mine, its, named.get(reading.source))
         on_accounts.append(reached.on_accounts.with_columns(mine["row"]))
-        on_gates.append(reached.on_gates.with_columns(its["row"]))
+        rows = numbered.filter(pl.col("source").cast(pl.String) == reading.source)["row"]
+        on_gates.append(reached.on_gates.with_columns(rows))
     linked = linked.with_frame(ACCOUNT, _joined(accounts, pl.concat(on_accounts), ON_ACCOUNTS))
     linked = linked.supplying(suppliers, ACCOUNT, dict.fromkeys(ON_ACCOUNTS, "its gates"))
     if gates is not None:
@@ -121,15 +180,15 @@ def _as_systems_say(linked: LinkedReadings) -> LinkedReadings:
     )
 
 
-def _as_provers_are_asked(linked: LinkedReadings) -> LinkedReadings:
+def _as_provers_are_asked(linked: LinkedReadings, named: Mapping[str, Named]) -> LinkedReadings:
     """Of accounts that another proves: what that one is asked for, these are asked for as well."""
     accounts = linked.accounts
-    if "proven-by" not in accounts.columns or not accounts["proven-by"].count():
+    sources = [source for source, its in named.items() if its.proven]
+    if not sources:
         return linked
     told = {name: name for name in ON_REQUIREMENTS if name in accounts.columns}
     if not told:
         return linked
-    proven = pl.col("proven-by").is_not_null()
     asked = accounts.select("account", "proven-by", *told, hops(accounts))
     # Whoever proves another may be proven itself: those next to the last one first.
     for number in range(1, longest(asked["hops"]) + 1):
@@ -149,7 +208,6 @@ def _as_provers_are_asked(linked: LinkedReadings) -> LinkedReadings:
     marked = with_unread(
         accounts.with_columns(asked.select(*told)), {name: it for name, it in unread.items() if it.any()}
     )
-    sources = accounts.filter(proven)["source"].cast(pl.String).unique().to_list()
     how = "its gates, and those of the account that proves it"
     return linked.with_frame(ACCOUNT, marked).supplying(sources, ACCOUNT, dict.fromkeys(told, how))
 
@@ -198,9 +256,12 @@ class Reach:
     on_gates: pl.DataFrame
 
 
-def reach(accounts: pl.DataFrame, gates: Sequence[Gate]) -> Reach:
-    """Which of one source's gates reach which of its accounts (`name`, `kind`, `groups`, `enabled`)."""
-    naming = _Naming(accounts, {word for gate in gates for word in gate.words})
+def reach(accounts: pl.DataFrame, gates: Sequence[Gate], named: Named | None = None) -> Reach:
+    """Which of one source's gates reach which of its accounts (`name`, `kind`, `groups`, `enabled`).
+
+    `named` is what they name among all accounts of the source, if these are not all.
+    """
+    naming = _Naming(accounts, {word for gate in gates for word in gate.words}, named)
     asks, lets_by = [], []
     for gate in gates:
         covered, out = naming.named(gate.covers), naming.named(gate.leaves_out)
@@ -265,7 +326,7 @@ def _names(gates: Sequence[Gate], truths: Sequence[pl.Series], accounts: int) ->
 class _Naming:
     """Finds the accounts that words name: by their own name, by a group of theirs, by their kind."""
 
-    def __init__(self, accounts: pl.DataFrame, words: set[str]) -> None:
+    def __init__(self, accounts: pl.DataFrame, words: set[str], named: Named | None = None) -> None:
         self.height = accounts.height
         self.name = accounts["name"]
         self.kind = self._column(accounts, "kind", pl.String())
@@ -275,7 +336,12 @@ class _Naming:
         held = self.groups.alias("group").to_frame().with_row_index("place").lazy().explode("group")
         places = held.join(sought.to_frame().lazy(), on="group").group_by("group").agg("place").collect()
         self.members = dict(zip(places["group"], places["place"], strict=True))
-        self.names_of_accounts = set(sought.filter(sought.is_in(self.name.implode())))
+        self.mine = frozenset(sought.filter(sought.is_in(self.name.implode())))
+        self.of_all = named or self.here()
+
+    def here(self) -> Named:
+        """What the words name among these accounts."""
+        return Named(self.mine, frozenset(self.members), bool(self.height and self.groups.null_count()))
 
     def _column(self, accounts: pl.DataFrame, name: str, dtype: pl.DataType) -> pl.Series:
         if name in accounts.columns:
@@ -292,7 +358,7 @@ class _Naming:
             if word in self.members:
                 named = named.scatter(self.members[word], True)
         # A word that is no kind may be a group: of whom the groups are not known, it cannot be told.
-        if set(words) - _KINDS - self.names_of_accounts:
+        if set(words) - _KINDS - self.of_all.accounts:
             named = named | _both(self.groups.is_null(), None)
         kinds = sorted(_KINDS & set(words))
         return named | self.kind.is_in(pl.Series(kinds, dtype=pl.String).implode()) if kinds else named
@@ -304,7 +370,7 @@ class _Naming:
 
     def empty(self, gate: Gate) -> list[str] | None:
         """The words of a gate that name nothing there is."""
-        if gate.covers is None or gate.leaves_out is None or (self.height and self.groups.null_count()):
+        if gate.covers is None or gate.leaves_out is None or self.of_all.untold:
             return None
-        known = {EVERYONE, *_KINDS, *self.members, *self.names_of_accounts}
+        known = {EVERYONE, *_KINDS, *self.of_all.groups, *self.of_all.accounts}
         return [word for word in dict.fromkeys(gate.words) if word not in known]

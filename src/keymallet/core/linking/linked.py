@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -29,16 +30,50 @@ class LinkingRules:
 
 
 @dataclass(frozen=True)
+class Said:
+    """A sentence on one source, in numbers that add up where its rows are linked in several parts.
+
+    Those with the same `source` and `of` are one. `worded` makes the sentence of the numbers and of the first
+    few names; if that is empty there is nothing to say. It is a function at the top of a module, or a partial
+    of one.
+    """
+
+    source: str
+    of: str
+    worded: Callable[[Mapping[str, int], Sequence[str]], str]
+    numbers: Mapping[str, int]
+    names: tuple[str, ...] = ()
+
+
+def remarks_on(said: Iterable[Said]) -> dict[str, list[str]]:
+    """What is said of each source, in its order, the parts of a sentence added up."""
+    parts: dict[tuple[str, str], list[Said]] = {}
+    for each in said:
+        parts.setdefault((each.source, each.of), []).append(each)
+    remarks: dict[str, list[str]] = {}
+    for (source, _), mine in parts.items():
+        numbers: Counter[str] = Counter()
+        for each in mine:
+            numbers.update(each.numbers)
+        remark = mine[0].worded(numbers, [name for each in mine for name in each.names])
+        if remark:
+            remarks.setdefault(source, []).append(remark)
+    return remarks
+
+
+@dataclass(frozen=True)
 class LinkedReadings:
     """All readings, and one frame for each table that any of them has.
 
     A pass changes neither: it gives a new one of these, in which other frames and other notes stand.
     The frames of `tables` have the columns of the declaration; those of rows that belong to accounts have
-    ACCOUNT_ROW besides, and each has the column that says which source a row came from.
+    ACCOUNT_ROW besides, and each has the column that says which source a row came from. `said` is what is to
+    be remarked on the sources.
     """
 
     readings: tuple[Reading, ...]
     tables: Mapping[str, pl.DataFrame]
+    said: tuple[Said, ...] = field(default=())
 
     @property
     def accounts(self) -> pl.DataFrame:
@@ -87,14 +122,18 @@ class LinkedReadings:
             ),
         )
 
-    def remarking(self, remarks: Mapping[str, list[str]]) -> LinkedReadings:
-        """The same with more remarks, by source."""
+    def saying(self, said: Iterable[Said]) -> LinkedReadings:
+        """The same with more to be remarked."""
+        return replace(self, said=(*self.said, *said))
+
+    def remarked(self) -> LinkedReadings:
+        """The same, with what is said entered in the remarks of the readings."""
+        remarks = remarks_on(self.said)
         return replace(
             self,
+            said=(),
             readings=tuple(
-                replace(reading, remarks=[*reading.remarks, *remarks[reading.source]])
-                if remarks.get(reading.source)
-                else reading
+                replace(reading, remarks=[*reading.remarks, *remarks.get(reading.source, ())])
                 for reading in self.readings
             ),
         )

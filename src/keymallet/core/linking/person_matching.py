@@ -6,6 +6,7 @@ the first that finds anybody decides: one person is the one, several are ambiguo
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import polars as pl
@@ -16,7 +17,7 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import CANDIDATES, PERSON_ROW, UNREAD, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import MATCHED_FACTS, MatchRule
-from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules, Said, of_sources
 
 BY_NUMBER = "number"
 """What `tied-by` says where the source itself gives the person's number."""
@@ -44,7 +45,7 @@ def _may_lack_people(reading: Reading) -> bool:
     """Whether people of it may be missing; of a source never read before it is not known what it holds."""
     has_people = PERSON.name in reading.tables
     if reading.failed:
-        return has_people or not reading.tables[ACCOUNT.name].height
+        return has_people or reading.read_at is None
     return has_people and bool(reading.incomplete)
 
 
@@ -154,7 +155,7 @@ class _Matching:
 
     def finished(self) -> LinkedReadings:
         """The readings with what was found; what is ambiguous is unknown, not none."""
-        linked = self.linked.remarking(self._remarks())
+        linked = self.linked.saying(self._said())
         accounts = self.accounts.drop(self.added)
         ambiguous = accounts[CANDIDATES].is_not_null()
         if ambiguous.any():
@@ -167,28 +168,31 @@ class _Matching:
         linked = linked.with_frame(ACCOUNT, accounts)
         return linked if self.roster is None else _on_roster(linked, self.roster)
 
-    def _remarks(self) -> dict[str, list[str]]:
+    def _said(self) -> Iterator[Said]:
         """For each source how many were matched by what, and which could be several people's."""
         counts = self.accounts.group_by("source", "tied-by").len().drop_nulls()
         ambiguous = self.accounts.filter(pl.col(CANDIDATES).is_not_null()).select(
             "source", "name", CANDIDATES
         )
-        remarks: dict[str, list[str]] = {}
         for reading in self.linked.readings:
             of_source = pl.col("source").cast(pl.String) == reading.source
-            by_rule = counts.filter(of_source).select("tied-by", "len")
-            by_rule = by_rule.sort("len", "tied-by", descending=[True, False])
-            numbers = [f"{number:,} by {how}" for how, number in by_rule.iter_rows()]
-            remarks[reading.source] = [f"tied to people: {', '.join(numbers)}"] if numbers else []
+            by_rule = dict(counts.filter(of_source).select("tied-by", "len").iter_rows())
+            yield Said(reading.source, "tied", _of_tied, by_rule)
             several = ambiguous.filter(of_source)
-            if several.height:
-                matches = [
-                    f"{name} ({' or '.join(people)})"
-                    for name, people in several.select("name", CANDIDATES).iter_rows()
-                ]
-                shown = some_names(matches, _MOST_AMBIGUOUS_NAMED)
-                remarks[reading.source].append(f"not tied, because it could be several people's: {shown}")
-        return remarks
+            few = several.head(_MOST_AMBIGUOUS_NAMED).select("name", CANDIDATES)
+            matches = tuple(f"{name} ({' or '.join(people)})" for name, people in few.iter_rows())
+            yield Said(reading.source, "not tied", _of_untied, {"accounts": several.height}, matches)
+
+
+def _of_tied(numbers: Mapping[str, int], _: Sequence[str]) -> str:
+    most_first = sorted(numbers.items(), key=lambda each: (-each[1], each[0]))
+    told = ", ".join(f"{number:,} by {how}" for how, number in most_first if number)
+    return f"tied to people: {told}" if told else ""
+
+
+def _of_untied(numbers: Mapping[str, int], names: Sequence[str]) -> str:
+    shown = some_names(names, _MOST_AMBIGUOUS_NAMED, of=numbers["accounts"])
+    return f"not tied, because it could be several people's: {shown}" if numbers["accounts"] else ""
 
 
 def _on_roster(linked: LinkedReadings, roster: Roster) -> LinkedReadings:

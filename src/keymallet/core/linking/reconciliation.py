@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
+from typing import TypeVar
 from zoneinfo import ZoneInfo
 
 import polars as pl
@@ -14,20 +16,39 @@ from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import SourcePair
-from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
+from keymallet.core.linking.linked import LinkedReadings, LinkingRules, Said, of_sources
 
+T = TypeVar("T")
 _RESULTS = ("twins", "no-twin-in", "twin-differs")
 _LIST = pl.List(pl.String)
 
 
-def reconcile(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
+def sides_without_key(linked: LinkedReadings, rules: LinkingRules, _: None) -> set[tuple[int, str]] | None:
+    """The sides of pairs, by the pair's place and the source, with an account whose key is not known."""
+    accounts = linked.accounts.with_row_index("row")
+    return {
+        (place, side.declared)
+        for place, pair in enumerate(rules.pairs)
+        for side, _ in _sides(pair, linked.readings, accounts, rules.clock)
+        if side.accounts["key_open"].any()
+    } or None
+
+
+def any_of(parts: Sequence[set[T]]) -> set[T]:
+    """What any part has."""
+    return set().union(*parts)
+
+
+def reconcile(
+    linked: LinkedReadings, rules: LinkingRules, without_key: set[tuple[int, str]] | None
+) -> LinkedReadings:
     """Enter of each account of paired sources its twins, where it has none, and how they differ."""
     if not rules.pairs:
         return linked
     accounts = linked.accounts.with_row_index("row")
     parts = [
-        side.against(other)
-        for pair in rules.pairs
+        side.against(other, lacks_key=(place, other.declared) in (without_key or ()))
+        for place, pair in enumerate(rules.pairs)
         for side, other in _sides(pair, linked.readings, accounts, rules.clock)
     ]
     compared = _one_each(pl.concat(part.frame for part in parts))
@@ -43,8 +64,8 @@ def reconcile(linked: LinkedReadings, rules: LinkingRules) -> LinkedReadings:
         finished = finished.with_columns(cleared)
     marked = with_unread(finished, {name: rows for name, rows in open_rows.items() if rows.any()})
     linked = linked.with_frame(ACCOUNT, marked)
-    for part in parts:
-        linked = part.entered(linked)
+    for place, part in enumerate(parts):
+        linked = part.entered(linked, f"pair {place}")
     return linked
 
 
@@ -117,8 +138,8 @@ class _Side:
             reading.failed or reading.incomplete for reading in self.readings
         )
 
-    def against(self, other: _Side) -> _Reconciled:
-        """Hold the accounts of this side against those of the other."""
+    def against(self, other: _Side, *, lacks_key: bool) -> _Reconciled:
+        """Hold the accounts of this side against those of the other, of which one may have no key."""
         # An account without a key can be nobody's twin; that it hides somebody's is accounted for below.
         theirs = other.accounts.filter(pl.col("key").is_not_null())
         joined = self.accounts.filter("scope").join(
@@ -132,7 +153,7 @@ class _Side:
         has_twin = pl.col("account there").is_not_null()
         nothing = pl.lit([], dtype=_LIST)
         # Who is not there may yet be among what was not read there, or among those without a key.
-        hidden = not other.is_whole or bool(other.accounts["key_open"].any())
+        hidden = not other.is_whole or lacks_key
         lost = ~has_twin & (pl.col("key_open") | pl.lit(hidden))
         joined = joined.with_row_index("place")
         frame = joined.select(
@@ -191,29 +212,35 @@ class _Reconciled:
     frame: pl.DataFrame
     not_compared: tuple[str, ...]
 
-    def entered(self, linked: LinkedReadings) -> LinkedReadings:
+    def entered(self, linked: LinkedReadings, of: str) -> LinkedReadings:
         """Enter what the sources of this side supply now, and remark how it came out."""
         mine = [reading for reading in linked.readings if is_of(reading.source, self.here)]
         if not mine:
             return linked
         read = [reading.source for reading in mine if not reading.failed]
         linked = linked.supplying(read, ACCOUNT, dict.fromkeys(_RESULTS, "the pairs of the estate"))
-        return linked.remarking({mine[0].source: self._remarks()})
-
-    def _remarks(self) -> list[str]:
-        missing, differing, together = (
-            self.frame["row"].filter(self.frame[name].list.len() > 0).n_unique()
-            for name in ("no-twin-in", "twin-differs", "twins")
-        )
-        remark = f"against {self.there}: {together:,} in both, {missing:,} not there, {differing:,} differ"
-        unsure = int(self.frame["no-twin-in open"].sum())
-        remarks = [f"{remark}, {unsure:,} not to be told" if unsure else remark]
+        source = mine[0].source
+        said = [Said(source, of, partial(_how_it_came_out, self.there), self._numbers())]
         if self.not_compared:
-            remarks.append(
-                f"against {self.there}: {', '.join(self.not_compared)} cannot be compared:"
-                " not supplied on both sides"
-            )
-        return remarks
+            facts = ", ".join(self.not_compared)
+            said.append(Said(source, f"{of}: facts", partial(_not_compared, self.there, facts), {}))
+        return linked.saying(said)
+
+    def _numbers(self) -> dict[str, int]:
+        numbers = {
+            name: self.frame["row"].filter(self.frame[name].list.len() > 0).n_unique() for name in _RESULTS
+        }
+        return {**numbers, "unsure": int(self.frame["no-twin-in open"].sum())}
+
+
+def _how_it_came_out(there: str, numbers: Mapping[str, int], _: Sequence[str]) -> str:
+    together, missing, differing = (numbers[name] for name in _RESULTS)
+    remark = f"against {there}: {together:,} in both, {missing:,} not there, {differing:,} differ"
+    return f"{remark}, {numbers['unsure']:,} not to be told" if numbers["unsure"] else remark
+
+
+def _not_compared(there: str, facts: str, numbers: Mapping[str, int], names: Sequence[str]) -> str:
+    return f"against {there}: {facts} cannot be compared: not supplied on both sides"
 
 
 def _names(fact: str) -> pl.Expr:

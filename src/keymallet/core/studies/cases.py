@@ -356,7 +356,7 @@ def _worked_out(evidence: Evidence, clock: ZoneInfo, passes: tuple[Pass, ...]) -
     linked = LinkedReadings(tuple(readings), bare)
     for step in passes:
         if step.run not in _NOT_IN_A_CASE:
-            linked = step.run(linked, LinkingRules(clock))
+            linked = step.alone(linked, LinkingRules(clock))
         # Later passes rest on what the case gives as well.
         linked = _as_given(linked, evidence, step.makes)
     tables = dict(linked.tables)

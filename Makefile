@@ -4,8 +4,9 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 N      ?= 1000000
+LARGE  ?= 10000000
 
-.PHONY: demo test test-deep check bench schema man screenshots clean
+.PHONY: demo test test-deep check bench bench-large schema man screenshots clean
 
 demo: $(VENV)/ready                   ## make the made-up railway's estate and run four weeks on it
 	$(BIN)/keymallet demo build/gentian-valley-railway
@@ -32,6 +33,9 @@ bench: $(VENV)/ready                  ## times and memory on N accounts (default
 		$(BIN)/python bench/reports.py build/bench $(N); told=$$((told | $$?)); \
 		$(BIN)/python bench/vetting.py build/bench $(N); told=$$((told | $$?)); \
 		$(BIN)/python bench/mending.py build/bench && exit $$told
+
+bench-large: $(VENV)/ready            ## times and memory on LARGE accounts (default 10,000,000), against a tenth of them
+	$(BIN)/python bench/large.py build/bench $(LARGE)
 
 schema: $(VENV)/ready                 ## what in docs/ follows from the code: schemas, dictionary, functions
 	$(BIN)/python tools/write_parser.py

@@ -89,6 +89,7 @@ LATE = {
     ("commands/judge.py", "keymallet.commands.judge_sealed"): "most judging is of no sealed run",
     ("commands/judge.py", "keymallet.commands.shards"): "most snapshots are not divided",
     ("commands/judge.py", "keymallet.sharded.judging"): "most snapshots are not divided",
+    ("commands/taking_in.py", "keymallet.sharded.linking"): "most snapshots are not divided",
     ("commands/judge.py", "keymallet.sharded.tasks"): "most snapshots are not divided",
     ("commands/ahead.py", "keymallet.commands.shards"): "most snapshots are not divided",
     ("commands/ahead.py", "keymallet.sharded.ahead"): "most snapshots are not divided",

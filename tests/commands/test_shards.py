@@ -200,3 +200,39 @@ def test_an_interrupt_leaves_nothing(divided: Path, tmp_path: Path) -> None:
         while time.monotonic() < until:
             os.killpg(done.pid, 0)
             time.sleep(0.05)
+
+
+def read_twice(folder: Path, shards: int, change: str) -> dict[str, tuple[object, ...]]:
+    """What the second of two readings says of each source, after a change."""
+    write_estate(folder)
+    if shards > 1:
+        in_shards(folder, shards)
+    run("read", *AT, cwd=folder, expect=3)
+    accounts = folder / "exports" / "accounts.csv"
+    options: tuple[str, ...] = ()
+    match change:
+        case "renamed":
+            text = accounts.read_text("utf-8")
+            accounts.write_text(text.replace("\nt.schneestetter;", "\nt.neu;"), "utf-8")
+        case "gone":
+            accounts.unlink()
+        case "only":
+            options = ("--only", "cloud")
+    run("read", "--at", "2026-11-24T10:00Z", *options, cwd=folder, expect=3)
+    snapshot = newest(folder)
+    found = snapshot.evidence()
+    heights = {name: frame.height for name, frame in found.tables.items()}
+    assert len(set(found.tables["account"]["account"])) == heights["account"]
+    sources = snapshot.manifest.sources.items()
+    return {
+        "": (heights,),
+        **{n: (r.remarks, r.renamed, r.failed, r.read_at, r.known, r.supply, r.intake) for n, r in sources},
+    }
+
+
+@pytest.mark.parametrize("change", first(1, ["renamed", "gone", "only"]))
+def test_what_an_earlier_snapshot_tells(tmp_path: Path, change: str) -> None:
+    """In shards or not: who goes by another name, and what was not read now."""
+    whole, parts = (read_twice(tmp_path / f"{shards}", shards, change) for shards in (1, 3))
+    assert parts == whole
+    assert any(told[1] for name, told in whole.items() if name) == (change == "renamed")

@@ -6,13 +6,17 @@ import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
+from functools import partial
 
 from keymallet import __version__
 from keymallet.core.base.listing import some_names
 from keymallet.core.base.problems import KeymalletError, fail
 from keymallet.core.base.source_names import is_of
+from keymallet.core.facts.declaration import ACCOUNT
 from keymallet.core.facts.reading import Reading
+from keymallet.core.facts.shards import shards_for
 from keymallet.core.linking.passes import link
+from keymallet.engines.spool import Spool
 from keymallet.sources.estate import Estate
 from keymallet.sources.reading import read_sources
 from keymallet.sources.request import Watcher
@@ -42,16 +46,20 @@ def read_into_snapshot(
     With `only`, the others are taken over from the newest snapshot as they were read then. Raises
     KeymalletError if nothing could be read, or if a source has lost more accounts than is taken in silence.
     """
-    with attempt(estate.snapshots, estate.identity) as recorder:
-        snapshot = _read(estate, at, only=only, accept_drop=accept_drop)
+    with (
+        attempt(estate.snapshots, estate.identity) as recorder,
+        # Beside the snapshots, since there is room for them.
+        Spool(estate.snapshots) as spool,
+    ):
+        snapshot = _read(estate, at, spool, only=only, accept_drop=accept_drop)
         recorder.made(snapshot.digest)
     return snapshot
 
 
-def _read(estate: Estate, at: datetime, *, only: Sequence[str], accept_drop: bool) -> Snapshot:
+def _read(estate: Estate, at: datetime, spool: Spool, *, only: Sequence[str], accept_drop: bool) -> Snapshot:
     found = find_newest(estate.snapshots, estate.identity, at)
     earlier = Earlier(found.snapshot) if found.snapshot else None
-    readings = _readings(estate, at, earlier, only)
+    readings = _readings(estate, at, spool, earlier, only)
     fresh = [reading for reading in readings if reading.read_at is None and not reading.failed]
     if not fresh:
         raise KeymalletError(dict.fromkeys(problem for reading in readings for problem in reading.problems))
@@ -68,20 +76,26 @@ def _read(estate: Estate, at: datetime, *, only: Sequence[str], accept_drop: boo
             mark_emptied(reading, earlier)
             mark_shrunk(reading, earlier)
     fresh[0].remarks += _remarks(found)
-    linked = link(readings, estate.linking)
-    return write_snapshot(
+    write = partial(
+        write_snapshot,
         estate.snapshots,
         version=__version__,
         estate=estate.identity,
         organisation=estate.organisation,
         clock=estate.clock.key,
         read_at=at,
-        readings=linked.readings,
-        tables=linked.tables,
         before=found.snapshot,
         passed_over=[name for name, _ in found.unreadable],
-        shards=estate.shards,
     )
+    shards = estate.shards or shards_for(sum(reading.height(ACCOUNT.name) for reading in readings))
+    if shards > 1:
+        from keymallet.sharded.linking import ReadingsInShards
+
+        return write(tables=ReadingsInShards(readings, estate.linking, shards))
+    for reading in readings:
+        reading.hold()
+    linked = link(readings, estate.linking)
+    return write(readings=linked.readings, tables=linked.tables, shards=1)
 
 
 def _remarks(found: Found) -> list[str]:
@@ -94,14 +108,16 @@ def _remarks(found: Found) -> list[str]:
     return remarks
 
 
-def _readings(estate: Estate, at: datetime, earlier: Earlier | None, only: Sequence[str]) -> list[Reading]:
+def _readings(
+    estate: Estate, at: datetime, spool: Spool, earlier: Earlier | None, only: Sequence[str]
+) -> list[Reading]:
     """Every source's reading in the estate's order: read now, taken over, or carried as not read."""
     wanted = estate.chosen(only)
     if only and earlier is None and len(wanted) < len(estate.sources):
         hint = "read all once, without --only"
         raise fail("there is no snapshot yet to take the other sources from", hint=hint)
     with watched() as watcher:
-        read = read_sources(wanted, estate, at, watcher)
+        read = read_sources(wanted, estate, at, watcher, spool)
     readings: list[Reading] = []
     for source in estate.sources:
         if source not in wanted:

@@ -17,9 +17,9 @@ from keymallet.core.judging.judge import Judgement
 from keymallet.core.judging.verdicts import Verdict
 from keymallet.core.rulebook.model import Rulebook
 from keymallet.core.sharding.staff import asks_for_staff
+from keymallet.engines.scratch import read_bytes
 from keymallet.sharded import tasks
 from keymallet.sharded.opened import Shards, among_all_judged, staff_of
-from keymallet.sharded.scratch import read_bytes
 from keymallet.sharded.tasks import Piece, ToDescribe, ToSumUp, Wording
 
 

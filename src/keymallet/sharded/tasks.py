@@ -30,7 +30,7 @@ from keymallet.core.rulebook.register import Register
 from keymallet.core.sharding.exchange import shared_among, told
 from keymallet.core.sharding.shards_judged import ShardJudged, book_of_shard, shard_judged
 from keymallet.core.sharding.staff import names_among, staff_among, wanted
-from keymallet.sharded.scratch import read_frames, write_bytes, write_frames
+from keymallet.engines.scratch import read_frames, write_bytes, write_frames
 from keymallet.store.snapshot import Snapshot, read_snapshot
 
 SHARDS_A_BUCKET = 4

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime
 from functools import partial
+from itertools import islice
 from operator import attrgetter
 from types import ModuleType
 from typing import Any
@@ -22,17 +23,23 @@ from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.evidence import with_unread
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.literals import span_text
+from keymallet.engines.spool import Spool
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Nobody, Request, Watcher
 from keymallet.sources.shared.secret import Secret
 
 
 def read_sources(
-    sources: Iterable[Source], estate: Estate, at: datetime, watcher: Watcher | None = None
+    sources: Iterable[Source],
+    estate: Estate,
+    at: datetime,
+    watcher: Watcher | None = None,
+    spool: Spool | None = None,
 ) -> list[Reading]:
     """Read sources side by side, each within its own bound of time; in the order given.
 
-    One that cannot be read gives a reading that says why, and leaves the others standing.
+    One that cannot be read gives a reading that says why, and leaves the others standing. With a `spool`,
+    large tables are left there.
     """
     wanted = list(sources)
     # A thread for each: those that hang must not keep the others from beginning.
@@ -40,7 +47,7 @@ def read_sources(
     try:
         listener = watcher or Nobody()
         start = time.monotonic()
-        begun = [(source, readers.submit(_read, source, estate, at, listener)) for source in wanted]
+        begun = [(source, readers.submit(_read, source, estate, at, listener, spool)) for source in wanted]
         return [reading for source, future in begun for reading in _awaited(source, future, start)]
     finally:
         # One that is past its time is not waited for.
@@ -81,11 +88,13 @@ def ask_source(
     return readings
 
 
-def _read(source: Source, estate: Estate, at: datetime, watcher: Watcher) -> list[Reading]:
+def _read(
+    source: Source, estate: Estate, at: datetime, watcher: Watcher, spool: Spool | None
+) -> list[Reading]:
     watcher.started(source.name)
     try:
         with ThreadPoolExecutor() as workers:
-            request = Request(source.name, estate.folder, estate.clock, at, workers, watcher)
+            request = Request(source.name, estate.folder, estate.clock, at, workers, watcher, spool=spool)
             readings = ask_source(source, request, reader_of(source).read)
             for reading in readings:
                 _set_impossible_aside(reading, reading.as_of or at)
@@ -134,9 +143,11 @@ def _take_out(reading: Reading, secrets: list[Secret]) -> None:
 def _known(reading: Reading) -> dict[str, dict[str, int]]:
     """How many values are known of each fact that is supplied; and under "" how many rows there are."""
     return {
-        table: {"": frame.height}
+        table: {"": reading.height(table)}
         | {
-            name: frame.height - frame[name].null_count()
+            name: reading.on_disk[table].known(name)
+            if table in reading.on_disk
+            else frame.height - frame[name].null_count()
             for name in reading.supply.get(table, {})
             if name in frame.columns
         }
@@ -150,26 +161,43 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
         past = [
             column.name for column in TABLES[name].columns if column.past and column.name in frame.columns
         ]
-        ahead = {column: (frame[column] > at).fill_null(False) for column in past}
-        ahead = {column: where for column, where in ahead.items() if where.any()}
-        if not ahead:
+        if not past:
             continue
-        intake = reading.table_intake(name)
-        for column, where in ahead.items():
-            first = frame.select(key=TABLES[name].required, value=column).filter(where).head(100)
-            intake.cannot_read(
-                int(where.sum()),
-                (
-                    Refusal(
-                        reading.source,
-                        0,
-                        f"{row[0]}: {row[1]:%Y-%m-%d %H:%M}Z lies after the reading",
-                        column,
-                    )
-                    for row in first.iter_rows()
-                ),
-            )
-        cleared = frame.with_columns(
-            pl.when(~where).then(pl.col(column)).alias(column) for column, where in ahead.items()
+        if name not in reading.on_disk:
+            reading.tables[name] = _possible(frame, frame, name, past, at, reading)
+            continue
+        narrow = reading.parts(name, {*past, TABLES[name].required})
+        for number, part in enumerate(narrow):
+            if any(column in part.columns and (part[column] > at).any() for column in past):
+                whole = next(islice(reading.parts(name), number, None))
+                there = [column for column in past if column in whole.columns]
+                reading.on_disk[name].replace(number, _possible(whole, part, name, there, at, reading))
+
+
+def _possible(
+    frame: pl.DataFrame, told: pl.DataFrame, table: str, past: list[str], at: datetime, reading: Reading
+) -> pl.DataFrame:
+    """The rows without what lies after the reading, with a note on each."""
+    ahead = {column: (told[column] > at).fill_null(False) for column in past}
+    ahead = {column: where for column, where in ahead.items() if where.any()}
+    if not ahead:
+        return frame
+    intake = reading.table_intake(table)
+    for column, where in ahead.items():
+        first = told.select(key=TABLES[table].required, value=column).filter(where).head(100)
+        intake.cannot_read(
+            int(where.sum()),
+            (
+                Refusal(
+                    reading.source,
+                    0,
+                    f"{row[0]}: {row[1]:%Y-%m-%d %H:%M}Z lies after the reading",
+                    column,
+                )
+                for row in first.iter_rows()
+            ),
         )
-        reading.tables[name] = with_unread(cleared, ahead)
+    cleared = frame.with_columns(
+        pl.when(~where).then(pl.col(column)).alias(column) for column, where in ahead.items()
+    )
+    return with_unread(cleared, ahead)

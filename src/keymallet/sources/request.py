@@ -18,6 +18,7 @@ from blake3 import blake3
 from keymallet.core.base.nearest import did_you_mean
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.reading import FileRead, Reading
+from keymallet.engines.spool import Spool
 from keymallet.sources.shared.secret import Secret, read_secret
 
 
@@ -51,7 +52,8 @@ class Nobody:
 class Request:
     """What a source is asked: its name, where its files are, the clock and the instant.
 
-    `workers` do what can be done side by side; `watcher` is told how far the reading has come.
+    `workers` do what can be done side by side; `watcher` is told how far the reading has come. Tables that
+    are too large to be held may be left in the `spool`.
     """
 
     name: str
@@ -61,6 +63,7 @@ class Request:
     workers: Executor
     watcher: Watcher = field(default_factory=Nobody)
     secrets: list[Secret] = field(default_factory=list)
+    spool: Spool | None = None
     _digests: list[tuple[Reading, str, int, Future[str]]] = field(default_factory=list)
 
     def advanced(self, done: int, total: int | None, noun: str) -> None:
@@ -87,6 +90,12 @@ class Request:
     def _noted(self, path: str, reading: Reading, data: bytes) -> bytes:
         self._digests.append((reading, path, len(data), self.workers.submit(_digest, data)))
         return data
+
+    def note_digest(self, path: str, reading: Reading, size: int, digest: str) -> None:
+        """Note a file that was read in blocks: its size and its digest."""
+        known: Future[str] = Future()
+        known.set_result(digest)
+        self._digests.append((reading, path, size, known))
 
     def note_part(self, path: str, reading: Reading, data: bytes) -> None:
         """Note a file of which only some records were read: size and digest are of those."""

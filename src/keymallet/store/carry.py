@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Collection, Iterable, Iterator
 from functools import cached_property
 
 import polars as pl
@@ -18,9 +20,11 @@ from keymallet.core.facts.evidence import (
     PERSON_ROW,
     UNREAD,
     Evidence,
+    in_full,
     source_column,
 )
-from keymallet.core.facts.reading import Reading
+from keymallet.core.facts.reading import Reading, RowsOnDisk
+from keymallet.core.facts.shards import is_in_every_shard
 from keymallet.core.linking.person_matching import BY_NUMBER
 from keymallet.store.snapshot import Snapshot, SourceRecord
 
@@ -32,21 +36,37 @@ class Earlier:
         self.snapshot = snapshot
         self._given = evidence
 
-    @cached_property
-    def accounts(self) -> dict[str, pl.DataFrame]:
-        """The names and lasting ids of each source's accounts."""
-        frame = self.snapshot.evidence({"account": {"name", "stable-id"}}).tables["account"]
-        parts = frame.select("source", "name", "stable-id").partition_by("source", as_dict=True)
-        return {str(source): part for (source,), part in parts.items()}
+    def accounts(self, source: str) -> Iterator[pl.DataFrame]:
+        """The names and lasting ids of a source's accounts, shard after shard."""
+        for shard in range(self.snapshot.shards):
+            frame = self.snapshot.shard(shard, {"account": {"name", "stable-id"}}).tables["account"]
+            yield frame.filter(pl.col("source").cast(pl.String) == source).select("name", "stable-id")
+
+    def people(self, source: str) -> pl.DataFrame | None:
+        """The numbers of a roster's people; None where it has none."""
+        if not self.number(PERSON.name, source):
+            return None
+        parts = [
+            self.snapshot.shard(shard, {"person": {"person"}}).tables["person"]
+            for shard in range(self.snapshot.shards)
+        ]
+        return pl.concat(
+            part.filter(pl.col(ORIGIN).cast(pl.String) == source).select("person") for part in parts
+        )
+
+    def number(self, table: str, source: str) -> int:
+        """How many accounts or people of a source there were."""
+        return self._numbers.get((table, source), 0)
 
     @cached_property
-    def people(self) -> dict[str, pl.DataFrame]:
-        """The numbers of each roster's people."""
-        if PERSON.name not in self.snapshot.manifest.tables:
-            return {}
-        frame = self.snapshot.evidence({"person": {"person"}}).tables["person"]
-        parts = frame.select(ORIGIN, "person").partition_by(ORIGIN, as_dict=True, include_key=False)
-        return {str(source): part for (source,), part in parts.items()}
+    def _numbers(self) -> Counter[tuple[str, str]]:
+        numbers: Counter[tuple[str, str]] = Counter()
+        for table, column in ((ACCOUNT.name, "source"), (PERSON.name, ORIGIN)):
+            for shard in range(self.snapshot.shards if table in self.snapshot.manifest.tables else 0):
+                frame = self.snapshot.shard(shard, {table: set()}).tables[table]
+                for source, number in frame[column].cast(pl.String).value_counts().iter_rows():
+                    numbers[table, source] += number
+        return numbers
 
     @cached_property
     def _evidence(self) -> Evidence:
@@ -62,15 +82,28 @@ class Earlier:
         return [self._reading(name, record) for name, record in self.sources_of(declared).items()]
 
     def _reading(self, name: str, record: SourceRecord) -> Reading:
-        tables = {
-            table: part
-            for table, frame in self._evidence.tables.items()
-            if not TABLES[table].across
-            if (part := _part(table, frame, name)).height or table == ACCOUNT.name
-        }
+        tables: dict[str, pl.DataFrame] = {}
+        on_disk: dict[str, RowsOnDisk] = {}
+        in_shards = self._given is None and self.snapshot.shards > 1
+        for table in self.snapshot.manifest.tables if in_shards else self._evidence.tables:
+            if TABLES[table].across:
+                continue
+            if in_shards:
+                carried = _Carried(self.snapshot, table, name)
+                if not carried.height and table != ACCOUNT.name:
+                    continue
+                part = next(carried.parts())
+                if not is_in_every_shard(table):
+                    on_disk[table] = carried
+                    part = part.clear()
+            else:
+                part = _part(table, self._evidence.tables[table], name)
+            if part.height or table == ACCOUNT.name or table in on_disk:
+                tables[table] = part
         return Reading(
             name,
             tables=tables,
+            on_disk=on_disk,
             supply=record.supply,
             intake=record.intake,
             files=record.files,
@@ -85,6 +118,44 @@ class Earlier:
             emptied=record.emptied,
             shrunk=record.shrunk,
         )
+
+
+class _Carried:
+    """One source's rows of a table, shard after shard as a snapshot has them."""
+
+    def __init__(self, snapshot: Snapshot, table: str, source: str) -> None:
+        self._snapshot = snapshot
+        self._table = table
+        self._source = source
+
+    @cached_property
+    def height(self) -> int:
+        """How many there are."""
+        origin = source_column(TABLES[self._table])
+        return sum(
+            int((frame[origin].cast(pl.String) == self._source).sum()) for frame in self._frames(set())
+        )
+
+    def known(self, column: str) -> int:
+        """How many have a value in the column."""
+        return sum(part[column].count() for part in self.parts({column}) if column in part.columns)
+
+    def parts(self, columns: Collection[str] | None = None) -> Iterator[pl.DataFrame]:
+        """The rows of each shard; with `columns`, only those."""
+        for frame in self._frames(set(self._snapshot.manifest.tables[self._table].columns)):
+            part = _part(self._table, frame, self._source)
+            yield part if columns is None else part.select(name for name in part.columns if name in columns)
+
+    def replace(self, number: int, frame: pl.DataFrame) -> None:
+        """They are not changed: what could be wrong with them was found when they were read."""
+        raise NotImplementedError
+
+    def let_go(self) -> None:
+        """They stay in their snapshot."""
+
+    def _frames(self, columns: set[str]) -> Iterator[pl.DataFrame]:
+        for shard in range(self._snapshot.shards):
+            yield self._snapshot.shard(shard, {self._table: columns}).tables[self._table]
 
 
 def _part(table: str, frame: pl.DataFrame, source: str) -> pl.DataFrame:
@@ -125,10 +196,10 @@ def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
     readings = []
     for name, record in earlier.sources_of(failed.source).items():
         nothing = pl.lit([NOTHING_KNOWN], dtype=pl.List(pl.String)).alias(UNREAD)
-        names = earlier.accounts.get(name, failed.tables["account"]).select("name")
+        names = pl.concat(part.select("name") for part in earlier.accounts(name))
         carried = Reading(name, failed=failed.failed, problems=failed.problems)
         carried.tables["account"] = names.with_columns(nothing)
-        people = earlier.people.get(name)
+        people = earlier.people(name)
         if people is not None:
             carried.tables["person"] = people.with_columns(nothing)
         known = [(names.height, "accounts")] + ([] if people is None else [(people.height, "people")])
@@ -143,19 +214,34 @@ def not_read(failed: Reading, earlier: Earlier | None) -> list[Reading]:
 
 def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
     """Note accounts that go by another name than before: the same lasting id, and the old name is gone."""
-    accounts = reading.tables["account"]
-    if earlier is None or "stable-id" not in accounts.columns or reading.source not in earlier.accounts:
+    if earlier is None or "stable-id" not in reading.tables["account"].columns:
         return
-    before = earlier.accounts[reading.source]
-    if accounts["name"].equals(before["name"]):
+    if not earlier.number(ACCOUNT.name, reading.source):
         return
+
+    def before() -> Iterator[pl.DataFrame]:
+        return earlier.accounts(reading.source)
+
+    def now() -> Iterator[pl.DataFrame]:
+        for part in reading.parts(ACCOUNT.name, ("name", "stable-id")):
+            yield in_full(ACCOUNT, part, ("stable-id",)).select("name", "stable-id")
+
+    # By hashes first: of two readings of very many accounts, the names of all cannot be held.
+    then, since = _hashed(before()), _hashed(now())
+    if then["name"].equals(since["name"]):
+        return
+    gone, come = then.join(since, on="name", how="anti"), since.join(then, on="name", how="anti")
+    ids = come.drop_nulls().join(gone, on="stable-id", how="semi")["stable-id"].unique()
+    if not len(ids):
+        return
+    then, since = _with_ids(before(), ids), _with_ids(now(), ids)
     # Few names come and go from one reading to the next: only those are looked at.
-    gone = before.select("stable-id", "name").join(accounts, on="name", how="anti").drop_nulls()
-    come = accounts.select("stable-id", "name").join(before, on="name", how="anti").drop_nulls()
-    renamed = come.join(gone, on="stable-id", how="inner", maintain_order="left")
+    went = then.join(since, on="name", how="anti").drop_nulls()
+    came = since.join(then, on="name", how="anti").drop_nulls()
+    renamed = came.join(went, on="stable-id", how="inner", maintain_order="left")
     renamed = renamed.select("stable-id", new="name", old="name_right")
     # An id that several accounts bear tells nothing of any of them.
-    for whole in (before, accounts):
+    for whole in (then, since):
         borne = whole.filter(pl.col("stable-id").is_in(renamed["stable-id"].implode()))["stable-id"]
         several = borne.filter(borne.is_duplicated()).implode()
         renamed = renamed.filter(~pl.col("stable-id").is_in(several))
@@ -164,6 +250,25 @@ def mark_renames(reading: Reading, earlier: Earlier | None) -> None:
         names = [f"{old} is now {new}" for old, new in reading.renamed.items()]
         reading.remarks.append(f"renamed: {some_names(names, 5)}")
 
+
+def _hashed(parts: Iterable[pl.DataFrame]) -> pl.DataFrame:
+    """Names and lasting ids as hashes; null where there is none."""
+    each = (
+        part.select(
+            pl.when(pl.col(name).is_not_null()).then(pl.col(name).hash(_SEED)).alias(name)
+            for name in ("name", "stable-id")
+        )
+        for part in parts
+    )
+    return pl.concat(each)
+
+
+def _with_ids(parts: Iterable[pl.DataFrame], ids: pl.Series) -> pl.DataFrame:
+    """The names and lasting ids of accounts whose ids have these hashes."""
+    return pl.concat(part.filter(pl.col("stable-id").hash(_SEED).is_in(ids.implode())) for part in parts)
+
+
+_SEED = 2_654_435_761
 
 _COME_AND_GO = ("locked-since", "locked-until", "lock-cause", "last-failed", "failed-attempts", "closed")
 """Facts that are there only now and then: that nobody has one is no sign of anything."""
@@ -226,9 +331,10 @@ def drops(readings: list[Reading], declared: str, earlier: Earlier | None, large
     if earlier is None or any(reading.failed for reading in mine):
         return []
     problems = []
-    for table, parts in ((ACCOUNT.name, earlier.accounts), (PERSON.name, earlier.people)):
-        before = sum(part.height for name, part in parts.items() if is_of(name, declared))
-        now = sum(reading.tables[table].height for reading in mine if table in reading.tables)
+    for table in (ACCOUNT.name, PERSON.name):
+        sources = earlier.snapshot.manifest.sources
+        before = sum(earlier.number(table, name) for name in sources if is_of(name, declared))
+        now = sum(reading.height(table) for reading in mine)
         if (before - now) * 100 > largest * before:
             noun = ("account", "accounts") if table == ACCOUNT.name else ("person", "people")
             lost = round(100 * (before - now) / before)

@@ -7,14 +7,16 @@ and an earlier one is never touched.
 
 from __future__ import annotations
 
+import os
 import shutil
 import tempfile
 import time
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Protocol, runtime_checkable
 
 import msgspec
 import polars as pl
@@ -216,6 +218,19 @@ class Snapshot:
         return frame.with_columns(absent)
 
 
+@runtime_checkable
+class InShards(Protocol):
+    """Tables that come shard after shard. `accounts` is how many there are in all of them."""
+
+    accounts: int
+
+    def shards(self, scratch: Path) -> Iterator[dict[str, pl.DataFrame]]:
+        """The tables of each shard in turn. The folder is theirs meanwhile."""
+
+    def together(self) -> tuple[list[Reading], dict[str, pl.DataFrame]]:
+        """Once all were given: how the sources were read, and the tables that all shards have alike."""
+
+
 def write_snapshot(
     folder: Path,
     *,
@@ -224,16 +239,16 @@ def write_snapshot(
     organisation: str,
     clock: str,
     read_at: datetime,
-    readings: Iterable[Reading],
-    tables: Mapping[str, pl.DataFrame],
+    readings: Iterable[Reading] = (),
+    tables: Mapping[str, pl.DataFrame] | InShards,
     before: Snapshot | None = None,
     passed_over: Iterable[str] = (),
     shards: int | None = None,
 ) -> Snapshot:
     """Write a new snapshot below `folder`, to follow the one `before`, in so many shards.
 
-    If nobody says how many, it is divided where there are very many accounts. Raises KeymalletError if the
-    disk does not take it.
+    If nobody says how many, it is divided where there are very many accounts. Tables that come in shards
+    bring their readings with them. Raises KeymalletError if the disk does not take it.
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -241,12 +256,17 @@ def write_snapshot(
         # Its name cannot be guessed and its mode is 0700: what stands in it is for its owner alone.
         unfinished = Path(tempfile.mkdtemp(prefix=".unfinished-", dir=folder))
         try:
-            shards = shards or shards_for(tables[ACCOUNT.name].height)
-            if shards == 1:
-                in_shards, records = [], _write_tables(unfinished, tables)
-            else:
-                in_shards = _write_shards(unfinished, tables, shards)
+            in_shards: list[dict[str, TableRecord]] = []
+            if isinstance(tables, InShards):
+                readings, in_shards = _write_in_shards(unfinished, tables)
                 records = _all_together(in_shards)
+            else:
+                accounts = tables[ACCOUNT.name]
+                shards = shards or shards_for(accounts.height)
+                _write_names(unfinished, accounts, accounts.height)
+                if shards > 1:
+                    in_shards = _write_shards(unfinished, divided(tables, shards))
+                records = _all_together(in_shards) if in_shards else _write_tables(unfinished, tables)
             sources = {
                 reading.source: SourceRecord(
                     reading.read_at or reading.as_of or read_at,
@@ -280,7 +300,6 @@ def write_snapshot(
                 records,
                 in_shards,
             )
-            _write_names(unfinished, tables[ACCOUNT.name])
             _write(unfinished / MANIFEST, msgspec.json.format(msgspec.json.encode(manifest)))
             place = _free_place(folder, read_at)
             unfinished.rename(place)
@@ -356,11 +375,28 @@ def shard_folder(number: int) -> str:
     return f"shard-{number:04}/"
 
 
-def _write_shards(
-    folder: Path, tables: Mapping[str, pl.DataFrame], shards: int
-) -> list[dict[str, TableRecord]]:
+def _write_in_shards(folder: Path, coming: InShards) -> tuple[list[Reading], list[dict[str, TableRecord]]]:
+    """Write what comes in shards, and what comes last into each of them."""
+    # Beside the shards, since there is room for these: what is left there is about as much.
+    scratch = folder / "scratch"
+    scratch.mkdir()
+
+    def named() -> Iterator[dict[str, pl.DataFrame]]:
+        for shard in coming.shards(scratch):
+            _write_names(folder, shard[ACCOUNT.name], coming.accounts)
+            yield shard
+
+    written = _write_shards(folder, named())
+    shutil.rmtree(scratch)
+    readings, everywhere = coming.together()
+    for number, records in enumerate(written):
+        records.update(_write_tables(folder / shard_folder(number), everywhere))
+    return readings, written
+
+
+def _write_shards(folder: Path, shards: Iterable[Mapping[str, pl.DataFrame]]) -> list[dict[str, TableRecord]]:
     written = []
-    for number, shard in enumerate(divided(tables, shards)):
+    for number, shard in enumerate(shards):
         below = folder / shard_folder(number)
         below.mkdir()
         written.append(_write_tables(below, shard))
@@ -375,7 +411,10 @@ def _all_together(shards: list[dict[str, TableRecord]]) -> dict[str, TableRecord
             record.rows
             if is_in_every_shard(name)
             else sum(shard[name].rows for shard in shards if name in shard),
-            record.columns,
+            # What could not be read is noted only in shards that have something like that.
+            list(
+                dict.fromkeys(column for shard in shards if name in shard for column in shard[name].columns)
+            ),
             "",
         )
         for name, record in shards[0].items()
@@ -399,16 +438,21 @@ def _write_table(folder: Path, name: str, frame: pl.DataFrame) -> TableRecord:
     return TableRecord(frame.height, frame.columns, _digest(path))
 
 
-def _write_names(folder: Path, accounts: pl.DataFrame) -> None:
-    """What a shell completes names from; no part of the evidence, nothing is judged by it.
+def _write_names(folder: Path, accounts: pl.DataFrame, of: int) -> None:
+    """Add to what a shell completes names from; no part of the evidence, nothing is judged by it.
 
-    A name with a control character is left out: no shell could take it from a line.
+    These accounts are some `of` so many. A name with a control character is left out: no shell could take it
+    from a line.
     """
-    told = ("account", "mail", "display") if accounts.height <= known_names.FEW else ("account",)
+    told = ("account", "mail", "display") if of <= known_names.FEW else ("account",)
     named = [pl.col(name) for name in told if name in accounts.columns]
     printable = [pl.when(~name.str.contains(r"\p{C}")).then(name) for name in named]
     lines = accounts.select(pl.concat_str(printable, separator="\t", ignore_nulls=True)).to_series()
-    _write(folder / known_names.FILE, f"\n{lines.str.join(chr(10))[0] or ''}\n".encode())
+    with (folder / known_names.FILE).open("ab") as file:
+        before = "" if file.tell() else "\n"
+        file.write(f"{before}{lines.str.join(chr(10))[0] or ''}\n".encode())
+        file.flush()
+        os.fsync(file.fileno())
 
 
 def _digest(path: Path) -> str:

@@ -45,3 +45,16 @@ def one_by_one(work: Callable[[T], R], items: Iterable[T]) -> Iterator[R]:
                 yield waiting.popleft().result()
         while waiting:
             yield waiting.popleft().result()
+
+
+def in_advance(items: Iterable[T]) -> Iterator[T]:
+    """The items as they come, each made while the one before is worked on: no more than two are held."""
+    coming = iter(items)
+    with ThreadPoolExecutor(1) as pool:
+        following = pool.submit(next, coming, _END)
+        while (item := following.result()) is not _END:
+            following = pool.submit(next, coming, _END)
+            yield item  # type: ignore[misc]
+
+
+_END = object()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
@@ -158,12 +158,12 @@ def _renumbered(frame: pl.DataFrame, column: str, chosen: pl.Series, *, keep_oth
     return kept.drop(column).rename({"new": column})
 
 
-def in_full(table: Table, frame: pl.DataFrame) -> pl.DataFrame:
-    """The frame with every column of its table; what nobody gives is not known."""
+def in_full(table: Table, frame: pl.DataFrame, names: Collection[str] | None = None) -> pl.DataFrame:
+    """The frame with every column of its table, or with these; what nobody gives is not known."""
     return frame.with_columns(
         pl.lit(None, dtype=data_type(column)).alias(column.name)
         for column in table.columns
-        if column.name not in frame.columns
+        if column.name not in frame.columns and (names is None or column.name in names)
     )
 
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from itertools import islice
+from typing import Protocol
 
 import msgspec
 import polars as pl
@@ -100,6 +101,26 @@ class TableIntake(msgspec.Struct):
         self.unreadable_cells.extend(islice(details, MOST_DETAILS - len(self.unreadable_cells)))
 
 
+class RowsOnDisk(Protocol):
+    """The rows of a table on disk, in parts."""
+
+    @property
+    def height(self) -> int:
+        """How many there are."""
+
+    def known(self, column: str) -> int:
+        """How many have a value in the column."""
+
+    def parts(self, columns: Collection[str] | None = None) -> Iterator[pl.DataFrame]:
+        """The rows, part by part; with `columns`, only those of them that a part has."""
+
+    def replace(self, number: int, frame: pl.DataFrame) -> None:
+        """Put other rows in the place of a part."""
+
+    def let_go(self) -> None:
+        """Remove them."""
+
+
 @dataclass
 class Reading:
     """One source, read. `supply` gives, by table and column, where in the source a fact stands.
@@ -115,7 +136,8 @@ class Reading:
     the values that are known (under "" the rows); `emptied` names the columns (and with "" the tables)
     that had values before and have none now; `shrunk` says how many rows the tables had that have less than
     half of them now. With `strays_expected`, rows that name no account of the source are nobody's and leave
-    nothing open.
+    nothing open. Rows of a table that are too many to be held are `on_disk`: then `tables` has their columns,
+    and no row.
     """
 
     source: str
@@ -136,6 +158,7 @@ class Reading:
     emptied: dict[str, list[str]] = field(default_factory=dict)
     shrunk: dict[str, int] = field(default_factory=dict)
     strays_expected: bool = False
+    on_disk: dict[str, RowsOnDisk] = field(default_factory=dict)
 
     @classmethod
     def not_read(cls, source: str, problems: tuple[Problem, ...]) -> Reading:
@@ -143,6 +166,28 @@ class Reading:
         nobody = pl.DataFrame(schema={"name": pl.String})
         why = "; ".join(map(in_one_line, problems))
         return cls(source, tables={"account": nobody}, failed=why, problems=problems)
+
+    def height(self, table: str) -> int:
+        """How many rows a table has, wherever they are."""
+        if table in self.on_disk:
+            return self.on_disk[table].height
+        return self.tables[table].height if table in self.tables else 0
+
+    def parts(self, table: str, columns: Collection[str] | None = None) -> Iterator[pl.DataFrame]:
+        """The rows of a table, part by part; with `columns`, only those that are there."""
+        if table in self.on_disk:
+            yield from self.on_disk[table].parts(columns)
+        elif table in self.tables:
+            frame = self.tables[table]
+            yield (
+                frame if columns is None else frame.select(name for name in frame.columns if name in columns)
+            )
+
+    def hold(self) -> None:
+        """Hold all rows that are on disk."""
+        for table in list(self.on_disk):
+            self.tables[table] = pl.concat([*self.parts(table)], how="diagonal")
+            self.on_disk.pop(table).let_go()
 
     def table_intake(self, table: str) -> TableIntake:
         """The notes on one table, begun if need be."""

@@ -92,7 +92,7 @@ def together(shards: Sequence[Evidence]) -> Evidence:
                 first = before[TABLES[name].owner][place]
                 frame = frame.with_columns((pl.col(link) + first).cast(pl.UInt32))
             parts.append(frame)
-        tables[name] = pl.concat(parts)
+        tables[name] = pl.concat(parts, how="diagonal")
     return replace(shards[0], tables=tables)
 
 

@@ -67,7 +67,7 @@ def strays_of_all(parts: Sequence[dict[_Of, Strays]]) -> dict[_Of, Strays]:
 
 
 def _added(one: Strays, other: Strays) -> Strays:
-    names = tuple(dict.fromkeys((*one.names, *other.names)))[:_NAMES_KEPT]
+    names = tuple(sorted({*one.names, *other.names}))[:_NAMES_KEPT]
     values = None
     if one.values is not None and other.values is not None:
         both = pl.concat([one.values, other.values])
@@ -107,7 +107,7 @@ class Assembly:
         accounts = {reading.source: reading.tables[ACCOUNT.name] for reading in self.readings}
         for of, its in strays.items():
             mine = accounts.get(of[0])
-            for fact in _FINDING if its.values is not None and mine is not None else ():
+            for fact in FINDING if its.values is not None and mine is not None else ():
                 if mine is not None and its.values is not None and fact in mine.columns:
                     known = mine[fact].drop_nulls()
                     hashes = (known.str.to_lowercase() if fact == _FOLDED else known).hash(_SEED)
@@ -142,7 +142,7 @@ class Assembly:
 
 
 _FOLDED = "name"
-_FINDING = ("mail", "stable-id", _FOLDED)
+FINDING = ("mail", "stable-id", _FOLDED)
 _SEED = 2_654_435_761
 
 
@@ -158,7 +158,7 @@ def _by_value(names: pl.Series) -> pl.DataFrame:
 def _would_be_found(of: _Of, strays: Strays, found: Found) -> tuple[str, int]:
     """By which fact most rows that name nobody would find their account, and how many; ("", 0) by none."""
     best = ("", 0)
-    for fact in _FINDING:
+    for fact in FINDING:
         hashes = found.get((of, fact))
         if hashes is not None and strays.values is not None:
             rows = strays.values.filter(pl.col(_sought(fact)).is_in(hashes.implode()))["rows"].sum()

@@ -188,7 +188,9 @@ def _entitled(elevations: pl.DataFrame, grants: pl.DataFrame | None) -> pl.Serie
     Null where the source tells of no such right at all: it may have been taken away since.
     """
     nothing = pl.Series("entitled", [None], dtype=pl.Boolean).new_from_index(0, elevations.height)
-    if grants is None or not {"role", "mode"} <= set(grants.columns) or "starts" not in elevations.columns:
+    if grants is None or not {"role", "mode"} <= set(grants.columns):
+        return nothing
+    if not {"role", "starts"} <= set(elevations.columns):
         return nothing
     no_instant = pl.lit(None, dtype=INSTANT)
     rights = grants.filter(pl.col("mode").cast(pl.String) == "on-request").select(

@@ -12,10 +12,11 @@ import polars as pl
 
 from keymallet.core.base.source_names import is_of
 from keymallet.core.facts.declaration import ACCOUNT, FACTOR
-from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, notes_unread, with_unread
+from keymallet.core.facts.evidence import ACCOUNT_ROW, NOTHING_KNOWN, in_full, notes_unread, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import Federation
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules, of_sources
+from keymallet.core.linking.matching_keys import shared_key
 
 _FOUND: dict[str, Any] = {
     "row": pl.UInt32,
@@ -109,14 +110,8 @@ def _proven(
     federation: Federation, linked: LinkedReadings, accounts: pl.DataFrame, held: pl.DataFrame
 ) -> pl.DataFrame:
     """The accounts that a federation is for: each with the one account that proves it, if it is one."""
-    nothing = [
-        pl.lit(None).alias(name)
-        for name in (federation.by, "has-password", "password-empty")
-        if name not in accounts.columns
-    ]
-    key = pl.col(federation.by).cast(pl.String).str.strip_chars()
-    key = key.str.to_lowercase() if federation.by == "mail" or federation.ignore_case else key
-    keyed = accounts.with_columns(nothing).with_columns(key=key)
+    told = in_full(ACCOUNT, accounts, (federation.by, "has-password", "password-empty"))
+    keyed = told.with_columns(key=shared_key(federation))
 
     def readings(declared: str) -> list[Reading]:
         return [reading for reading in linked.readings if is_of(reading.source, declared)]

@@ -61,6 +61,11 @@ def remarks_on(said: Iterable[Said]) -> dict[str, list[str]]:
     return remarks
 
 
+def both(remarks: Iterable[str], more: Iterable[str]) -> list[str]:
+    """Remarks and more of them; what was taken over from an earlier reading may say the same already."""
+    return list(dict.fromkeys([*remarks, *more]))
+
+
 @dataclass(frozen=True)
 class LinkedReadings:
     """All readings, and one frame for each table that any of them has.
@@ -133,7 +138,7 @@ class LinkedReadings:
             self,
             said=(),
             readings=tuple(
-                replace(reading, remarks=[*reading.remarks, *remarks.get(reading.source, ())])
+                replace(reading, remarks=both(reading.remarks, remarks.get(reading.source, ())))
                 for reading in self.readings
             ),
         )

@@ -18,6 +18,7 @@ from keymallet.core.facts.evidence import CANDIDATES, PERSON_ROW, UNREAD, with_u
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import MATCHED_FACTS, MatchRule
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules, Said, of_sources
+from keymallet.core.linking.matching_keys import account_key, login_key, person_key
 
 BY_NUMBER = "number"
 """What `tied-by` says where the source itself gives the person's number."""
@@ -97,13 +98,7 @@ class _Matching:
         if known is None:
             self._leave_open(in_scope & unmatched)
             return
-        before, _, after = rule.like.lower().partition("*")
-        value = pl.col(rule.account).str.strip_chars().str.to_lowercase()
-        fits = value.str.starts_with(before) & value.str.ends_with(after)
-        piece = value.str.strip_prefix(before).str.strip_suffix(after)
-        keys = self.accounts.select(
-            pl.when(in_scope & unmatched & fits & (piece != "")).then(piece).alias("key")
-        )
+        keys = self.accounts.select(pl.when(in_scope & unmatched).then(account_key(rule)).alias("key"))
         people = keys.join(known, on="key", how="left", maintain_order="left")["people"]
         number = pl.col("people").list.len()
         one = pl.when(number == 1).then(pl.col("people").list.first())
@@ -131,19 +126,16 @@ class _Matching:
             ):
                 return None
             known = self.accounts.filter(of_sources(reading.source for reading in tellers)).select(
-                "person", key="name"
+                "person", key=login_key()
             )
         elif self.roster is None or not self.roster.whole:
             return None
         else:
-            fact = "mail" if rule.person == "mail-name" else rule.person
+            fact, key = person_key(rule)
             if fact not in self.roster.people.columns:
                 return None
-            key = pl.col(fact)
-            key = key.str.extract(r"^([^@]+)@", 1) if rule.person == "mail-name" else key
             known = self.roster.people.select("person", key=key)
-        folded = known.with_columns(pl.col("key").str.strip_chars().str.to_lowercase()).drop_nulls()
-        return folded.group_by("key").agg(pl.col("person").unique().sort().alias("people"))
+        return known.drop_nulls().group_by("key").agg(pl.col("person").unique().sort().alias("people"))
 
     def _leave_open(self, which: pl.Expr) -> None:
         """Accounts that a rule might have matched, had it been able to: it is not known whose they are."""

@@ -13,10 +13,11 @@ import polars as pl
 from keymallet.core.base.source_names import is_of
 from keymallet.core.facts import wording
 from keymallet.core.facts.declaration import ACCOUNT
-from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
+from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, in_full, with_unread
 from keymallet.core.facts.reading import Reading
 from keymallet.core.linking.declared import SourcePair
 from keymallet.core.linking.linked import LinkedReadings, LinkingRules, Said, of_sources
+from keymallet.core.linking.matching_keys import shared_key
 
 T = TypeVar("T")
 _RESULTS = ("twins", "no-twin-in", "twin-differs")
@@ -105,14 +106,9 @@ class _Side:
         self.declared = declared
         self.readings = [reading for reading in readings if is_of(reading.source, declared)]
         mine = accounts.filter(of_sources(reading.source for reading in self.readings))
-        nothing = [
-            pl.lit(None).alias(name) for name in (pair.by, "kind", *pair.facts) if name not in mine.columns
-        ]
-        mine = mine.with_columns(nothing)
+        mine = in_full(ACCOUNT, mine, (pair.by, "kind", *pair.facts))
         kind = pl.col("kind").cast(pl.String)
         in_scope = kind.is_in(list(pair.kinds)) | kind.is_null() if pair.kinds else pl.lit(True)
-        key = pl.col(pair.by).cast(pl.String).str.strip_chars()
-        key = key.str.to_lowercase() if pair.by == "mail" or pair.ignore_case else key
         written = [
             wording.values(mine[name], column.kind, clock).fill_null("none").alias(name)
             for name in pair.facts
@@ -120,7 +116,7 @@ class _Side:
         ]
         unread = pl.col(UNREAD) if UNREAD in mine.columns else pl.lit(None, dtype=_LIST)
         self.accounts = (
-            mine.select("row", "account", key=key, scope=in_scope, unread=unread)
+            mine.select("row", "account", key=shared_key(pair), scope=in_scope, unread=unread)
             .hstack([written_fact.alias(f"fact {written_fact.name}") for written_fact in written])
             .with_columns(
                 *(_names(name).alias(f"open {name}") for name in pair.facts),

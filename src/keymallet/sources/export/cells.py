@@ -31,15 +31,15 @@ RECURRING = (Kind.FLAG, Kind.WORD, Kind.WORDS, Kind.COUNT, Kind.SPAN)
 class Converted:
     """A column of facts. `unread` is true where something stood that could not be read.
 
-    `reasons` says for each distinct unreadable value what is wrong with it; `remark` counts values
-    that were read as "there is none".
+    `reasons` says for each distinct unreadable value what is wrong with it; `outside` counts instants
+    that no system means, and that were read as "there is none".
     """
 
     facts: pl.Series
     unread: pl.Series | None = None
     reasons: Callable[[str], str] = lambda value: "not understood"
     written: pl.Series | None = None
-    remark: str = ""
+    outside: int = 0
 
 
 def convert(cell: Cell, text: pa.ChunkedArray) -> Converted:
@@ -89,8 +89,8 @@ def _converted(cell: Cell, text: pa.ChunkedArray) -> Converted:
     if cell.column.kind is Kind.INSTANT:
         in_full = pa.types.is_timestamp(text.type)
         series = series_of(text) if in_full else _plain_text(text)
-        facts, unread, remark = read_instants(series, cell)
-        return Converted(facts, unread, lambda value: _why_no_instant(cell, value), series, remark)
+        facts, unread, outside = read_instants(series, cell)
+        return Converted(facts, unread, lambda value: _why_no_instant(cell, value), series, outside)
     if cell.column.kind is Kind.TEXT:
         return _text(cell, text)
     return _by_distinct_value(cell, text)

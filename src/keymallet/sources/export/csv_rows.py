@@ -13,7 +13,7 @@ import re
 import sys
 from array import array
 from collections import Counter
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any
@@ -55,8 +55,13 @@ def read_rows(
     data = as_utf8(data, file, encoding)
     refuse_endless_lines(data, file)
     data, above = from_header(data, file, separator, header_line)
+    return further_down(lambda: _read_rows(data, file, separator, wanted, repeated, instants), above)
+
+
+def further_down(read: Callable[[], ExportRows], above: int) -> ExportRows:
+    """The rows of a part of a file, with the lines of the whole: above the part stand so many."""
     try:
-        rows = _read_rows(data, file, separator, wanted, repeated, instants)
+        rows = read()
     except KeymalletError as error:
         raise KeymalletError([_lower(problem, above) for problem in error.problems]) from None
     if above:
@@ -237,6 +242,11 @@ def _header(data: bytes, file: str, separator: str | None, wanted: Collection[st
     if problems:
         raise KeymalletError(problems)
     return best, header
+
+
+def separator_of(header: bytes, file: str, separator: str | None, wanted: Collection[str]) -> str:
+    """What stands between the cells of a file that begins with this line. Raises KeymalletError."""
+    return _header(header, file, separator, wanted)[0]
 
 
 def _first_record(data: bytes, file: str, separator: str) -> list[str]:

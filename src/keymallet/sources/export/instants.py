@@ -44,10 +44,10 @@ def may_be_in_full(cell: Cell) -> bool:
     return cell.column.kind is Kind.INSTANT and cell.formats[:1] == ("iso",) and not cell.none | cell.unknown
 
 
-def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series | None, str]:
+def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series | None, int]:
     """Read a column of dates (null where empty), text or instants already.
 
-    Returns the instants, where something could not be read (None: nowhere), and a remark on
+    Returns the instants, where something could not be read (None: nowhere), and the number of
     values outside 1970 to 9999, which systems write for "never" and which are read as none.
     """
     quick = None
@@ -58,11 +58,11 @@ def read_instants(column: pl.Series, cell: Cell) -> tuple[pl.Series, pl.Series |
     instants, unread = _read_slowly(column, cell) if quick is None else (quick, None)
     since_1970 = instants.to_physical()
     outside = ((since_1970 <= _EARLIEST) | (since_1970 >= _LATEST)).fill_null(False)
-    remark = ""
+    number = 0
     if outside.any():
         instants = only_where(~outside, instants)
-        remark = f'{outside.sum():,} of "{cell.header}" lie outside 1970 to 9999: read as none'
-    return instants, unread if unread is not None and unread.any() else None, remark
+        number = int(outside.sum())
+    return instants, unread if unread is not None and unread.any() else None, number
 
 
 def _all_in_full(text: pl.Series) -> pl.Series | None:

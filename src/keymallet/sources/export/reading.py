@@ -11,7 +11,7 @@ from pathlib import Path
 import polars as pl
 
 from keymallet.core.base.problems import fail
-from keymallet.core.facts.declaration import EXEMPTION, PLANNED, TABLES
+from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, PLANNED, TABLES
 from keymallet.core.facts.reading import NO_SUCH_THING, Reading, Refusal
 from keymallet.core.language.clocks import AN_INSTANT, instant_of
 from keymallet.sources.export.column_map import ColumnMap, RowMap
@@ -89,12 +89,22 @@ def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request,
         return FORMATS[column_map.settings_of(path).read or section.read]
 
     files = _table_files(section, column_map, request, reading, format_of)
+    # What others are looked up by has to be held, and so have files of which one may not repeat the other.
+    held = [file for file in files if _looks_up(file) or _is_one_of_several(file, files)]
+    if any(map(_looks_up, files)):
+        held += [file for file in files if file.table is ACCOUNT]
+
+    def read_file(file: TableFile) -> None:
+        form, blocks = format_of(file.path), None
+        if request.spool is not None and file not in held:
+            blocks = form.blocks_of(request.folder / file.path, file.path, column_map, file.row_map)
+        if blocks is None:
+            file.read(column_map, request, reading, form.rows_of)
+        else:
+            file.read_in_blocks(blocks, column_map, request, reading, form.rows_of)
+
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
-        list(
-            side_by_side.map(
-                lambda file: file.read(column_map, request, reading, format_of(file.path).rows_of), files
-            )
-        )
+        list(side_by_side.map(read_file, files))
     _remark_unused(files, reading)
     _date(files, reading)
     reading.tables["account"] = pl.DataFrame(schema={"name": pl.String})
@@ -212,7 +222,37 @@ def _put_together(files: list[TableFile], reading: Reading) -> None:
         reading.remarks += [remark for remark in file.remarks if remark not in reading.remarks]
         for column, where in file.supply.items():
             reading.supply.setdefault(name, {}).setdefault(column, where)
+    if any(file.spooled for file in files):
+        _spool_together(files, frames, reading)
+        return
     reading.tables[name] = frames[0] if len(frames) == 1 else pl.concat(frames, how="diagonal")
+
+
+def _spool_together(files: list[TableFile], frames: list[pl.DataFrame], reading: Reading) -> None:
+    """One table on disk out of files of which some are: in their order."""
+    first = next(file.spooled for file in files if file.spooled)
+    spooled = first.beside()
+    for file, frame in zip(files, frames, strict=True):
+        if file.spooled:
+            spooled.take_over(file.spooled)
+        else:
+            spooled.add(frame)
+    name = files[0].table.name
+    reading.on_disk[name] = spooled
+    reading.tables[name] = pl.DataFrame(schema=spooled.kinds)
+
+
+def _is_one_of_several(file: TableFile, files: list[TableFile]) -> bool:
+    """Whether it is a file of accounts or of people beside others."""
+    return file.names_stand_once and len([other for other in files if other.table is file.table]) > 1
+
+
+def _looks_up(file: TableFile) -> bool:
+    """Whether its rows name their accounts by something else than their login, as it stands."""
+    if not file.table.of_account:
+        return False
+    cell = next(cell for cell in file.row_map.cells if cell.column.name == "account")
+    return cell.by != "name" or cell.own.ignore_case
 
 
 def _check_files(section: ExportSection, column_map: ColumnMap) -> None:
@@ -234,11 +274,9 @@ def _check_files(section: ExportSection, column_map: ColumnMap) -> None:
 
 def _with_accounts(file: TableFile, reading: Reading) -> pl.DataFrame:
     """The file's rows; where they name their accounts by something else, with the login name there."""
-    if not file.table.of_account:
+    if not _looks_up(file):
         return file.frame
     cell = next(cell for cell in file.row_map.cells if cell.column.name == "account")
-    if cell.by == "name" and not cell.own.ignore_case:
-        return file.frame
     accounts = reading.tables["account"]
     if cell.by not in accounts.columns:
         said = f"the rows of {file.table.name} are looked up by {cell.by}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field
 from typing import cast
 
@@ -13,13 +14,16 @@ from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
 from keymallet.core.facts.model import Table
 from keymallet.core.facts.reading import MOST_DETAILS, Reading, Refusal, TableIntake
+from keymallet.engines.spool import Spooled
 from keymallet.sources.export.cells import Converted, constant, convert
 from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
-from keymallet.sources.export.formats import RowsOf
+from keymallet.sources.export.csv_rows import further_down
+from keymallet.sources.export.formats import Block, Blocks, OnlyWholeError, RowsOf
 from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.request import Request
 
 _NUMBER = "row in the file"
+_OUTSIDE, _NOT_KNOWN = "outside", "not known"
 
 
 @dataclass
@@ -27,7 +31,8 @@ class TableFile:
     """One file, read as one table by one part of the map; `lines` are those of its rows, if they are kept.
 
     `as_of` are the instants at which its rows were true, where a column tells. Rows that stand twice, or
-    without their key, are kept where it is to be read `as_they_stand`.
+    without their key, are kept where it is to be read `as_they_stand`. Of a file that was read in blocks, the
+    rows are `spooled` and `frame` has none.
     """
 
     row_map: RowMap
@@ -40,6 +45,8 @@ class TableFile:
     as_they_stand: bool = False
     lines: list[int] = field(default_factory=list)
     as_of: pl.Series | None = None
+    spooled: Spooled | None = None
+    _counted: Counter[tuple[str, str]] = field(default_factory=Counter)
 
     @property
     def table(self) -> Table:
@@ -59,26 +66,121 @@ class TableFile:
     def read(self, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf) -> None:
         """Read the file. Raises KeymalletError if it cannot be read as a whole."""
         rows = rows_of(request.bytes_of(self.path, reading), self.path, column_map, self.row_map)
-        self.remarks += rows.remarks
-        for refusal in rows.refused:
-            self.intake.refuse(refusal)
-        self.unused = rows.unused
-        if not rows.height and not rows.refused:
-            reading.empty_files.append(f"{self.path} holds no row of {self.table.name}")
-        self.frame = self._converted(rows, request)
+        self._take(rows, request)
         required = self.table.required
-        if not self.as_they_stand:
-            self._refuse(self.frame[required].is_null(), f"no {required}", rows)
         keys = self.frame[required]
-        once = self.table in (ACCOUNT, PERSON) and not self.as_they_stand
         # Equal names have equal hashes: as many hashes as rows means that no name stands twice.
-        if once and keys.hash().n_unique() < self.frame.height:
-            self._refuse(~keys.is_first_distinct(), f"this {required} stood on an earlier line", rows)
+        if self.names_stand_once and keys.hash().n_unique() < self.frame.height:
+            self._refuse(~keys.is_first_distinct(), self._stood_before, rows)
+        self._remark_what_was_counted(reading, is_empty=not rows.height and not rows.refused)
         self.intake.read += self._read_in_full()
         if self.keep_lines:
             numbered = _NUMBER in self.frame.columns
             self.lines = rows.lines(self.frame[_NUMBER].to_list() if numbered else range(self.frame.height))
         self.frame = self.frame.drop(_NUMBER, strict=False)
+
+    def read_in_blocks(
+        self, blocks: Blocks, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+    ) -> None:
+        """Read the file block by block, its rows into the spool. Raises KeymalletError as `read`."""
+        try:
+            self._read_blocks(blocks, column_map, request, reading, rows_of)
+        except OnlyWholeError:
+            if self.spooled is not None:
+                self.spooled.let_go()
+            self.spooled, self.as_of = None, None
+            self.intake, self.remarks, self._counted = TableIntake(), [], Counter()
+            self.read(column_map, request, reading, rows_of)
+
+    def _read_blocks(
+        self, blocks: Blocks, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+    ) -> None:
+        assert request.spool is not None
+        self.spooled = request.spool.table()
+        required = self.table.required
+        hashes = []
+        dated = []
+        is_empty = True
+        for block in blocks:
+            rows = self._rows_of(block, column_map, rows_of)
+            self._take(rows, request)
+            is_empty = is_empty and not rows.height and not rows.refused
+            if self.as_of is not None and len(self.as_of):
+                dated.append(pl.Series([self.as_of.min(), self.as_of.max()], dtype=self.as_of.dtype))
+            self.intake.read += self._read_in_full()
+            hashes.append(self.frame[required].hash())
+            self.spooled.add(self.frame.drop(_NUMBER, strict=False))
+        if self.as_of is not None:
+            self.as_of = pl.concat(dated) if dated else self.as_of.clear()
+        request.note_digest(self.path, reading, blocks.size, blocks.digest)
+        if self.names_stand_once:
+            again = pl.concat(hashes)
+            again = again.filter(again.is_duplicated()).unique()
+            if len(again):
+                self._refuse_repeated(again, blocks, column_map, request, rows_of)
+        self._remark_what_was_counted(reading, is_empty=is_empty)
+        self.frame = pl.DataFrame(schema=self.spooled.kinds)
+
+    def _rows_of(self, block: Block, column_map: ColumnMap, rows_of: RowsOf) -> ExportRows:
+        return further_down(lambda: rows_of(block.data, self.path, column_map, self.row_map), block.above)
+
+    def _refuse_repeated(
+        self, again: pl.Series, blocks: Blocks, column_map: ColumnMap, request: Request, rows_of: RowsOf
+    ) -> None:
+        """Refuse the rows whose key stood on an earlier line, by the hashes of keys that stand again."""
+        assert self.spooled is not None
+        required = self.table.required
+        first = pl.DataFrame(schema={required: pl.String})
+        kept = self.spooled.parts([required])
+        for number, (block, part) in enumerate(zip(blocks, kept, strict=True)):
+            keys = part[required]
+            there = keys.hash().is_in(again.implode())
+            if not there.any():
+                continue
+            seen = keys.is_in(first[required].implode()) | (there & ~keys.is_first_distinct())
+            first = pl.concat([first, keys.filter(there & ~seen).unique().to_frame()])
+            if not seen.any():
+                continue
+            # On which lines they stand, only the block tells; what else is wrong there was noted before.
+            rows = self._rows_of(block, column_map, rows_of)
+            once_more = TableFile(self.row_map, self.path)
+            once_more._take(rows, request)
+            once_more.intake = self.intake
+            height = once_more.frame.height
+            once_more._refuse(seen, self._stood_before, rows)
+            self.intake.read -= height - once_more.frame.height
+            self.spooled.replace(number, once_more.frame.drop(_NUMBER, strict=False))
+
+    @property
+    def names_stand_once(self) -> bool:
+        """Whether a key may not stand on two of its rows."""
+        return self.table in (ACCOUNT, PERSON) and not self.as_they_stand
+
+    @property
+    def _stood_before(self) -> str:
+        return f"this {self.table.required} stood on an earlier line"
+
+    def _take(self, rows: ExportRows, request: Request) -> None:
+        """Make facts of some rows, with notes on what is not read of them."""
+        self.remarks += [remark for remark in rows.remarks if remark not in self.remarks]
+        for refusal in rows.refused:
+            self.intake.refuse(refusal)
+        self.unused = rows.unused
+        self.frame = self._converted(rows, request)
+        required = self.table.required
+        if not self.as_they_stand:
+            self._refuse(self.frame[required].is_null(), f"no {required}", rows)
+
+    def _remark_what_was_counted(self, reading: Reading, *, is_empty: bool) -> None:
+        for (header, what), number in self._counted.items():
+            if what == _OUTSIDE:
+                remark = f'{number:,} of "{header}" lie outside 1970 to 9999: read as none'
+            else:
+                cells = how_many(number, "cell says", "cells say")
+                remark = f'{cells} of "{header}" that it is not known'
+            self.remarks.append(f"{self.path}: {remark}")
+        if is_empty:
+            reading.empty_files.append(f"{self.path} holds no row of {self.table.name}")
 
     def _read_in_full(self) -> int:
         """How many rows were really read: not those that stand for not knowing of any."""
@@ -101,8 +203,8 @@ class TableFile:
         unread: dict[str, pl.Series] = {}
         for cell, column in zip(mapped, converted, strict=True):
             columns[cell.column.name] = column.facts
-            if column.remark:
-                self.remarks.append(f"{self.path}: {column.remark}")
+            if column.outside:
+                self._counted[cell.header, _OUTSIDE] += column.outside
             if column.unread is not None and column.unread.any():
                 unread[cell.column.name] = column.unread
                 self._note_unreadable(cell, column, rows)
@@ -128,8 +230,7 @@ class TableFile:
                 folded.is_in(list(cell.unknown)).fill_null(False) | folded.is_null() | (folded == "")
             )
             if said.any():
-                cells = how_many(int(said.sum()), "cell says", "cells say")
-                self.remarks.append(f'{self.path}: {cells} of "{cell.header}" that it is not known')
+                self._counted[cell.header, _NOT_KNOWN] += int(said.sum())
                 unread = unread & ~said
         places = unread.arg_true()
         first = places.head(MOST_DETAILS).to_list()

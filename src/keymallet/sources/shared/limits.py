@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keymallet.core.base.problems import fail
+from keymallet.core.base.problems import KeymalletError, fail
 
 LARGEST_RECORD = 64 << 20
 """Bytes; nothing that one account, person or line of a log has to say is as large."""
@@ -28,5 +28,10 @@ def refuse_endless_lines(data: bytes, file: str) -> None:
     """Raises KeymalletError naming the line that is longer than any can be."""
     line = endless_line(data)
     if line:
-        complaint = f"this line is longer than {LARGEST_RECORD >> 20} MB"
-        raise fail(complaint, file=file, line=line, hint="is the file damaged, or no export at all?")
+        raise too_long(file, line)
+
+
+def too_long(file: str, line: int) -> KeymalletError:
+    """What is wrong with a line that is longer than any can be."""
+    complaint = f"this line is longer than {LARGEST_RECORD >> 20} MB"
+    return fail(complaint, file=file, line=line, hint="is the file damaged, or no export at all?")

@@ -4,78 +4,40 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
-
-from blake3 import blake3
 
 from keymallet.core.base.problems import fail
 from keymallet.sources.export.csv_rows import separator_of
 from keymallet.sources.export.formats import Block, OnlyWholeError
-from keymallet.sources.shared.limits import LARGEST_RECORD, too_long
-
-LARGE = 256 << 20
-"""Bytes from which on a file is read in blocks."""
-BLOCK = 32 << 20
-"""Bytes of a block, about."""
-_UTF16 = (b"\xff\xfe", b"\xfe\xff")
-_BOM = b"\xef\xbb\xbf"
+from keymallet.sources.export.line_blocks import LineBlocks, beginning_of
+from keymallet.sources.shared.limits import too_long
 
 
 @dataclass
-class CsvBlocks:
-    """The blocks of a file, to be gone through as often as need be; `shown` is what it is called.
+class CsvBlocks(LineBlocks):
+    """The blocks of a CSV file, each with the header; none where lines end in a carriage return alone."""
 
-    `digest` is that of the whole file, once that was read to its end.
-    """
+    separator: str = ","
 
-    path: Path
-    shown: str
-    separator: str
-    digest: str = ""
-    size: int = 0
+    def head(self, data: bytes) -> tuple[bytes | None, bytes]:
+        """The line that names the columns."""
+        end = data.find(b"\n") + 1
+        return data[:end] or None, data[end:]
 
-    def __iter__(self) -> Iterator[Block]:
-        """Raises KeymalletError if the file cannot be read, or a record is longer than any can be.
-
-        Raises OnlyWholeError where lines end in a carriage return alone: then records end where lines do not.
-        """
-        digest, self.size = blake3(max_threads=blake3.AUTO), 0
-        header, rest, line = b"", b"", 0
-        try:
-            with self.path.open("rb") as file:
-                while coming := file.read(BLOCK):
-                    digest.update(coming)
-                    self.size += len(coming)
-                    data = rest + coming
-                    if not header:
-                        data = data.removeprefix(_BOM)
-                        end = data.find(b"\n") + 1
-                        header, data, line = data[:end], data[end:], 1
-                    end = self._end_of_records(data)
-                    if end:
-                        if data.count(b"\r", 0, end) != data.count(b"\r\n", 0, end):
-                            raise OnlyWholeError
-                        yield Block(header + data[:end], line - 1)
-                        line += data.count(b"\n", 0, end)
-                    rest = data[end:]
-                    if len(rest) > LARGEST_RECORD:
-                        raise self._endless(rest, line)
-        except OSError as error:
-            raise fail(f"the file cannot be read: {error.strerror or error}", file=self.shown) from None
-        self.digest = digest.hexdigest()
-        if rest or line == 1:
-            if b"\r" in rest:
-                raise OnlyWholeError
-            yield Block(header + rest, line - 1)
-
-    def _end_of_records(self, data: bytes) -> int:
+    def end_of_records(self, data: bytes) -> int:
         """Where the last record ends that is whole for sure; 0 if none is."""
         end = data.rfind(b"\n") + 1
-        if b'"' not in data[:end]:
-            return end
-        # Only reading it tells whether a quote opens a cell or stands within one.
+        if b'"' in data[:end]:
+            end = self._end_outside_quotes(data, end)
+        if data.count(b"\r", 0, end) != data.count(b"\r\n", 0, end):
+            # Then records end where lines do not.
+            raise OnlyWholeError
+        return end
+
+    def _end_outside_quotes(self, data: bytes, end: int) -> int:
+        """The same: only reading it tells whether a quote opens a cell or stands within one."""
         lines = data[:end].decode("utf-8", "replace")
         reader = csv.reader(io.StringIO(lines, newline="\n"), delimiter=self.separator, strict=True)
         whole = 0
@@ -93,15 +55,22 @@ class CsvBlocks:
             end = data.rfind(b"\n", 0, end - 1) + 1
         return end
 
-    def _endless(self, rest: bytes, line: int) -> Exception:
+    def endless(self, rest: bytes, line: int) -> Exception:
+        """A line that is too long, or a quote that is never closed."""
         if b"\n" not in rest:
-            return too_long(self.shown, line + 1)
+            return too_long(self.shown, line)
         return fail(
             "a quote opens in this record and is never closed: what follows cannot be separated",
             file=self.shown,
-            line=line + 1,
+            line=line,
             hint='close the quote, or double it ("") where it is meant as text',
         )
+
+    def last(self, block: Block) -> Block:
+        """The last block; with a carriage return in it, it is not known where a record ends."""
+        if block.data.count(b"\r") != block.data.count(b"\r\n"):
+            raise OnlyWholeError
+        return block
 
 
 def blocks_of(
@@ -118,17 +87,10 @@ def blocks_of(
     That is where it is in another encoding than UTF-8, and where its first line does not name its columns.
     Raises KeymalletError where a column is missing.
     """
-    try:
-        if path.stat().st_size < LARGE:
-            return None
-        with path.open("rb") as file:
-            beginning = file.read(1 << 20)
-    except OSError:
+    beginning = beginning_of(path, encoding)
+    header, end, _ = (beginning or b"").partition(b"\n")
+    if header_line not in (None, 1) or not end or not header.strip():
         return None
-    plain = encoding is None or encoding.lower().replace("_", "-") in ("utf-8", "utf8")
-    header, end, _ = beginning.removeprefix(_BOM).partition(b"\n")
-    if not plain or beginning.startswith(_UTF16) or header_line not in (None, 1) or not end:
+    if header.count(b'"') % 2 or b"\r" in header.removesuffix(b"\r"):
         return None
-    if not header.strip() or header.count(b'"') % 2 or b"\r" in header.removesuffix(b"\r"):
-        return None
-    return CsvBlocks(path, shown, separator_of(header, shown, separator, wanted))
+    return CsvBlocks(path, shown, separator=separator_of(header, shown, separator, wanted))

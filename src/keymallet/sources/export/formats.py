@@ -48,10 +48,12 @@ def only_whole(path: Path, shown: str, column_map: ColumnMap, row_map: RowMap) -
 class Format:
     """How its rows are read, how its columns are called, what is wrong with the name of a column.
 
-    `blocks_of` gives a file in blocks if it is large, None where it has to be read as a whole.
+    `blocks_of` gives a file in blocks if it is large, None where it has to be read as a whole;
+    `rows_of_block` reads one of them, and raises OnlyWholeError where that takes the others.
     """
 
     rows_of: RowsOf
     names_of: Callable[[bytes, str, ColumnMap], list[str]]
     header_fault: Callable[[str], str] = lambda header: ""
     blocks_of: Callable[[Path, str, ColumnMap, RowMap], Blocks | None] = only_whole
+    rows_of_block: RowsOf | None = None

@@ -27,7 +27,6 @@ from keymallet.sources.export.json_rows import (
     LIST_MARK,
     Records,
     asked,
-    check_read,
     columns_of,
     lines_into,
     separators_of,
@@ -49,10 +48,7 @@ _Kinds = dict[tuple[str, ...], pa.DataType]
 
 
 def rows_of_lines(data: bytes, file: str, row_map: RowMap, list_separator: str) -> ExportRows:
-    """A row for each record of a file with one in each line; `data` is in UTF-8.
-
-    Raises KeymalletError where no record can be read.
-    """
+    """A row for each record of a file with one in each line; `data` is in UTF-8."""
     cells = asked(row_map)
     first = Records(file)
     lines_into(data[: _end_of_lines(data, KEYS_LOOKED_AT)], first)
@@ -75,7 +71,6 @@ def rows_of_lines(data: bytes, file: str, row_map: RowMap, list_separator: str) 
             parts[name] += column.chunks
         number += len(ends)
     known = pl.concat(lines)
-    check_read(data, file, refused, len(known))
     return ExportRows(
         file,
         unused(first.records, row_map),

@@ -259,11 +259,7 @@ def read_rows(records: Records, row_map: RowMap, list_separator: str) -> ExportR
     )
     if any(nothing):
         rows.nothing_known = pl.Series(nothing)
-        unknown = sum(nothing)
-        rows.remarks.append(
-            f'{records.file}: {unknown:,} records do not mention "{row_map.rows}": taken as not known;'
-            ' missing = "none" in the map says that they have none'
-        )
+        rows.silent = sum(nothing)
     return rows
 
 

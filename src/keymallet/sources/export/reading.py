@@ -101,7 +101,7 @@ def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request,
         if blocks is None:
             file.read(column_map, request, reading, form.rows_of)
         else:
-            file.read_in_blocks(blocks, column_map, request, reading, form.rows_of)
+            file.read_in_blocks(blocks, column_map, request, reading, form)
 
     with ThreadPoolExecutor(max_workers=2) as side_by_side:
         list(side_by_side.map(read_file, files))

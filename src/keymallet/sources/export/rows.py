@@ -38,8 +38,9 @@ class ExportRows:
 
     Columns of instants that are written in full throughout may be instants already. `line_of` tells
     the lines on which records start; `origin` the record each row comes from, where they are not one
-    and the same. `nothing_known` marks rows that stand for not knowing of any. `list_mark` is
-    what stands between members of a list, if that is not for the map to say.
+    and the same. `nothing_known` marks rows that stand for not knowing of any: `silent` is how many records
+    do not mention the list that rows are made of. `list_mark` is what stands between members of a list, if
+    that is not for the map to say.
     """
 
     file: str
@@ -52,6 +53,7 @@ class ExportRows:
     list_mark: str = ""
     origin: pl.Series | None = None
     nothing_known: pl.Series | None = None
+    silent: int = 0
 
     def lines(self, rows: Collection[int]) -> list[int]:
         """The lines on which the records of these rows start."""

@@ -18,12 +18,13 @@ from keymallet.engines.spool import Spooled
 from keymallet.sources.export.cells import Converted, constant, convert
 from keymallet.sources.export.column_map import Cell, ColumnMap, RowMap
 from keymallet.sources.export.csv_rows import further_down
-from keymallet.sources.export.formats import Block, Blocks, OnlyWholeError, RowsOf
+from keymallet.sources.export.formats import Block, Blocks, Format, OnlyWholeError, RowsOf
 from keymallet.sources.export.rows import ExportRows
 from keymallet.sources.request import Request
 
 _NUMBER = "row in the file"
-_OUTSIDE, _NOT_KNOWN = "outside", "not known"
+_OUTSIDE, _NOT_KNOWN, _SILENT = "outside", "not known", "silent"
+_IF_NONE = 'missing = "none" in the map says that they have none'
 
 
 @dataclass
@@ -80,29 +81,31 @@ class TableFile:
         self.frame = self.frame.drop(_NUMBER, strict=False)
 
     def read_in_blocks(
-        self, blocks: Blocks, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+        self, blocks: Blocks, column_map: ColumnMap, request: Request, reading: Reading, form: Format
     ) -> None:
         """Read the file block by block, its rows into the spool. Raises KeymalletError as `read`."""
         try:
-            self._read_blocks(blocks, column_map, request, reading, rows_of)
+            self._read_blocks(blocks, column_map, request, reading, form)
         except OnlyWholeError:
             if self.spooled is not None:
                 self.spooled.let_go()
             self.spooled, self.as_of = None, None
             self.intake, self.remarks, self._counted = TableIntake(), [], Counter()
-            self.read(column_map, request, reading, rows_of)
+            self.read(column_map, request, reading, form.rows_of)
 
     def _read_blocks(
-        self, blocks: Blocks, column_map: ColumnMap, request: Request, reading: Reading, rows_of: RowsOf
+        self, blocks: Blocks, column_map: ColumnMap, request: Request, reading: Reading, form: Format
     ) -> None:
         assert request.spool is not None
         self.spooled = request.spool.table()
         required = self.table.required
         hashes = []
         dated = []
+        unused: dict[str, None] = {}
         is_empty = True
         for block in blocks:
-            rows = self._rows_of(block, column_map, rows_of)
+            rows = self._rows_of(block, column_map, form)
+            unused |= dict.fromkeys(rows.unused)
             self._take(rows, request)
             is_empty = is_empty and not rows.height and not rows.refused
             if self.as_of is not None and len(self.as_of):
@@ -110,6 +113,7 @@ class TableFile:
             self.intake.read += self._read_in_full()
             hashes.append(self.frame[required].hash())
             self.spooled.add(self.frame.drop(_NUMBER, strict=False))
+        self.unused = list(unused)
         if self.as_of is not None:
             self.as_of = pl.concat(dated) if dated else self.as_of.clear()
         request.note_digest(self.path, reading, blocks.size, blocks.digest)
@@ -117,15 +121,16 @@ class TableFile:
             again = pl.concat(hashes)
             again = again.filter(again.is_duplicated()).unique()
             if len(again):
-                self._refuse_repeated(again, blocks, column_map, request, rows_of)
+                self._refuse_repeated(again, blocks, column_map, request, form)
         self._remark_what_was_counted(reading, is_empty=is_empty)
         self.frame = pl.DataFrame(schema=self.spooled.kinds)
 
-    def _rows_of(self, block: Block, column_map: ColumnMap, rows_of: RowsOf) -> ExportRows:
-        return further_down(lambda: rows_of(block.data, self.path, column_map, self.row_map), block.above)
+    def _rows_of(self, block: Block, column_map: ColumnMap, form: Format) -> ExportRows:
+        read = form.rows_of_block or form.rows_of
+        return further_down(lambda: read(block.data, self.path, column_map, self.row_map), block.above)
 
     def _refuse_repeated(
-        self, again: pl.Series, blocks: Blocks, column_map: ColumnMap, request: Request, rows_of: RowsOf
+        self, again: pl.Series, blocks: Blocks, column_map: ColumnMap, request: Request, form: Format
     ) -> None:
         """Refuse the rows whose key stood on an earlier line, by the hashes of keys that stand again."""
         assert self.spooled is not None
@@ -142,7 +147,7 @@ class TableFile:
             if not seen.any():
                 continue
             # On which lines they stand, only the block tells; what else is wrong there was noted before.
-            rows = self._rows_of(block, column_map, rows_of)
+            rows = self._rows_of(block, column_map, form)
             once_more = TableFile(self.row_map, self.path)
             once_more._take(rows, request)
             once_more.intake = self.intake
@@ -166,6 +171,8 @@ class TableFile:
         for refusal in rows.refused:
             self.intake.refuse(refusal)
         self.unused = rows.unused
+        if rows.silent:
+            self._counted[self.row_map.rows, _SILENT] += rows.silent
         self.frame = self._converted(rows, request)
         required = self.table.required
         if not self.as_they_stand:
@@ -173,7 +180,9 @@ class TableFile:
 
     def _remark_what_was_counted(self, reading: Reading, *, is_empty: bool) -> None:
         for (header, what), number in self._counted.items():
-            if what == _OUTSIDE:
+            if what == _SILENT:
+                remark = f'{number:,} records do not mention "{header}": taken as not known; {_IF_NONE}'
+            elif what == _OUTSIDE:
                 remark = f'{number:,} of "{header}" lie outside 1970 to 9999: read as none'
             else:
                 cells = how_many(number, "cell says", "cells say")

@@ -1,7 +1,8 @@
-"""A large CSV file is read in blocks, and comes to what it comes to in one piece."""
+"""Large files are read in blocks, and come to what they come to in one piece."""
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import polars as pl
@@ -14,7 +15,7 @@ from keymallet.core.base.problems import KeymalletError
 from keymallet.core.facts.reading import Reading
 from keymallet.engines.spool import Spool
 from keymallet.sources.estate import read_estate
-from keymallet.sources.export import csv_blocks
+from keymallet.sources.export import line_blocks
 from keymallet.sources.reading import read_sources
 from tests.profiles import examples
 from tests.support import AT
@@ -55,14 +56,15 @@ def read_in(folder: Path, block: int | None) -> Reading:
     """The estate's one source: in blocks of so many bytes, or in one piece. Raises KeymalletError."""
     estate = read_estate(folder / "estate.toml")
     with Spool(folder / "snapshots") as spool, pytest.MonkeyPatch.context() as patched:
-        patched.setattr(csv_blocks, "LARGE", 0 if block else 1 << 40)
-        patched.setattr(csv_blocks, "BLOCK", block or 1)
+        patched.setattr(line_blocks, "LARGE", 0 if block else 1 << 40)
+        patched.setattr(line_blocks, "BLOCK", block or 1)
         (reading,) = read_sources(estate.sources, estate, AT, spool=spool)
         if reading.problems:
             raise KeymalletError(reading.problems)
         # Only where a line ends in a carriage return alone is it read whole all the same.
-        lone = b"\r" in (folder / "accounts.csv").read_bytes().replace(b"\r\n", b"")
-        assert ("account" in reading.on_disk) == bool(block and not lone)
+        csv = (folder / "accounts.csv").read_bytes()
+        lone = b"\r" in csv.replace(b"\r\n", b"")
+        assert not csv or ("account" in reading.on_disk) == bool(block and not lone)
         reading.hold()
     assert not list(folder.glob("snapshots/*"))
     return reading
@@ -98,7 +100,7 @@ def assert_the_same(folder: Path, block: int) -> None:
             found.append(read_in(folder, size))
         except KeymalletError as error:
             files = {problem.place.file for problem in error.problems if problem.place}
-            assert files == {"accounts.csv"}
+            assert files <= {"accounts.csv", "accounts.jsonl"} and files
             found.append([str(problem) for problem in error.problems])
     whole, parts = found
     if isinstance(whole, list) or isinstance(parts, list):
@@ -189,8 +191,8 @@ def test_what_cannot_be_taken_apart_is_read_whole(tmp_path: Path, beginning: byt
     estate_in(tmp_path, data)
     estate = read_estate(tmp_path / "estate.toml")
     with Spool(tmp_path) as spool, pytest.MonkeyPatch.context() as patched:
-        patched.setattr(csv_blocks, "LARGE", 0)
-        patched.setattr(csv_blocks, "BLOCK", 50)
+        patched.setattr(line_blocks, "LARGE", 0)
+        patched.setattr(line_blocks, "BLOCK", 50)
         (reading,) = read_sources(estate.sources, estate, AT, spool=spool)
     assert "account" not in reading.on_disk
     assert reading.tables["account"].height == 40
@@ -201,7 +203,7 @@ def test_a_line_without_end_is_refused_after_few_blocks(
 ) -> None:
     """With its number, and before all of it is read."""
     estate_in(tmp_path, (HEADER + "a,,,yes\nb," + "x" * 4_000).encode())
-    monkeypatch.setattr(csv_blocks, "LARGEST_RECORD", 200)
+    monkeypatch.setattr(line_blocks, "LARGEST_RECORD", 200)
     with pytest.raises(KeymalletError, match="longer than") as told_so:
         read_in(tmp_path, 100)
     (problem,) = told_so.value.problems
@@ -225,3 +227,57 @@ def test_whoever_comes_too_late_leaves_nothing(tmp_path: Path) -> None:
     with pytest.raises(KeymalletError, match="has ended"):
         table.add(pl.DataFrame({"name": ["b"]}))
     assert not list(tmp_path.iterdir())
+
+
+JSON_ESTATE = (
+    ESTATE.replace('"csv"', '"json"')
+    .replace("accounts.csv", "accounts.jsonl")
+    .replace("factors.csv", "accounts.jsonl")
+)
+JSON_MAP = """
+list-separator = "|"
+[account.columns]
+name = "login"
+mail = "more.mail"
+created = { from = "made", unknown = ["?"] }
+enabled = "on"
+groups = "groups"
+[factor]
+rows = "factors"
+[factor.columns]
+account = "^login"
+kind = "kind"
+"""
+RECORDS = st.one_of(
+    st.fixed_dictionaries(
+        {"login": st.sampled_from(["a", "b", "c", "", "a", None])},
+        optional={
+            "made": st.sampled_from(["2026-01-02", "?", "never", "2027-01-01", 5]),
+            "on": st.sampled_from([True, False, "yes", "x"]),
+            "more": st.fixed_dictionaries({"mail": st.sampled_from(["m@q.example", "ü", None])}),
+            "groups": st.lists(st.sampled_from(["g", "h"]), max_size=2),
+            "factors": st.lists(st.fixed_dictionaries({"kind": st.sampled_from(["otp", "x"])}), max_size=2),
+            "else": st.just(1),
+        },
+    ).map(json.dumps),
+    st.sampled_from(["", "  ", "[1]", "{", "7", '{"login": "d"} {"login": "e"}', '{"login": NaN}']),
+)
+
+
+@examples(200)
+@given(
+    st.lists(st.tuples(RECORDS, st.sampled_from(["\n", "\n", "\r\n"])), max_size=12),
+    st.sampled_from([7, 60, 300]),
+    st.booleans(),
+)
+def test_any_json_lines_come_to_the_same(
+    tmp_path_factory: pytest.TempPathFactory, records: list[tuple[str, str]], block: int, ends: bool
+) -> None:
+    """Records that are no JSON, lists in them, names that stand again, lines without anything."""
+    folder = tmp_path_factory.mktemp("json")
+    estate_in(folder, b"")
+    text = '{"login": "first", "factors": []}\n' + "".join(record + end for record, end in records)
+    (folder / "estate.toml").write_text(JSON_ESTATE, "utf-8")
+    (folder / "map.toml").write_text(JSON_MAP, "utf-8")
+    (folder / "accounts.jsonl").write_text(text if ends else text.rstrip("\r\n"), "utf-8", newline="")
+    assert_the_same(folder, block)

@@ -16,7 +16,6 @@ from polars.testing import assert_frame_equal
 from keymallet.core.explaining.findings import alike
 from keymallet.core.explaining.summary import summary
 from keymallet.core.facts.evidence import Evidence
-from keymallet.core.facts.reading import Reading
 from keymallet.core.history.answers import Answers
 from keymallet.core.history.block_by_block import told_for_the_first_time
 from keymallet.core.judging.judge import judge
@@ -31,6 +30,7 @@ from keymallet.store.snapshot import Snapshot, write_snapshot
 from tests.core.reference import World
 from tests.core.strategies import CHILDREN, RULEBOOK, evidence_of, expressions, worlds
 from tests.profiles import examples, first
+from tests.sharded.divided import Divided
 from tests.support import AT, CLOCK, days_ago, evidence
 
 ENCODE = partial(FORMATS["jsonl"].encode, spreadsheet=False)
@@ -104,9 +104,7 @@ def in_shards(found: Evidence, folder: Path, shards: int) -> Snapshot:
         organisation="O",
         clock=CLOCK.key,
         read_at=AT,
-        readings=[Reading(source, supply=supply) for source, supply in found.supply.items()],
-        tables=found.tables,
-        shards=shards,
+        tables=Divided(found, shards),
     )
 
 

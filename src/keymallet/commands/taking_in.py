@@ -95,7 +95,7 @@ def _read(estate: Estate, at: datetime, spool: Spool, *, only: Sequence[str], ac
     for reading in readings:
         reading.hold()
     linked = link(readings, estate.linking)
-    return write(readings=linked.readings, tables=linked.tables, shards=1)
+    return write(readings=linked.readings, tables=linked.tables)
 
 
 def _remarks(found: Found) -> list[str]:

@@ -35,7 +35,7 @@ from keymallet.core.facts.evidence import (
     source_column,
 )
 from keymallet.core.facts.reading import FileRead, Reading, TableIntake
-from keymallet.core.facts.shards import divided, is_in_every_shard, shards_for, together
+from keymallet.core.facts.shards import is_in_every_shard, together
 from keymallet.store import known_names
 from keymallet.store.files import sync
 
@@ -243,12 +243,11 @@ def write_snapshot(
     tables: Mapping[str, pl.DataFrame] | InShards,
     before: Snapshot | None = None,
     passed_over: Iterable[str] = (),
-    shards: int | None = None,
 ) -> Snapshot:
-    """Write a new snapshot below `folder`, to follow the one `before`, in so many shards.
+    """Write a new snapshot below `folder`, to follow the one `before`.
 
-    If nobody says how many, it is divided where there are very many accounts. Tables that come in shards
-    bring their readings with them. Raises KeymalletError if the disk does not take it.
+    Tables that come in shards bring their readings with them. Raises KeymalletError if the disk does not
+    take it.
     """
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -262,11 +261,8 @@ def write_snapshot(
                 records = _all_together(in_shards)
             else:
                 accounts = tables[ACCOUNT.name]
-                shards = shards or shards_for(accounts.height)
                 _write_names(unfinished, accounts, accounts.height)
-                if shards > 1:
-                    in_shards = _write_shards(unfinished, divided(tables, shards))
-                records = _all_together(in_shards) if in_shards else _write_tables(unfinished, tables)
+                records = _write_tables(unfinished, tables)
             sources = {
                 reading.source: SourceRecord(
                     reading.read_at or reading.as_of or read_at,

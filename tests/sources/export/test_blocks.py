@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 import polars as pl
 import pytest
@@ -16,6 +17,7 @@ from keymallet.core.facts.reading import Reading
 from keymallet.engines.spool import Spool
 from keymallet.sources.estate import read_estate
 from keymallet.sources.export import line_blocks
+from keymallet.sources.export.table_file import TableFile
 from keymallet.sources.reading import read_sources
 from tests.profiles import examples
 from tests.support import AT
@@ -179,6 +181,31 @@ def test_an_instant_after_the_reading_becomes_unknown_in_its_block(tmp_path: Pat
     estate_in(tmp_path, (HEADER + "".join(rows)).encode())
     assert read_in(tmp_path, 64).tables["account"]["created"].null_count() == 5
     assert_the_same(tmp_path, 64)
+
+
+def test_the_oldest_row_of_all_blocks_dates_the_file(tmp_path: Path) -> None:
+    """As it does in one piece, with the same remark on how far its rows are apart."""
+    rows = "".join(f"u{place},,2026-10-{20 - place:02},yes\n" for place in range(12))
+    estate_in(tmp_path, (HEADER + rows).encode())
+    (tmp_path / "map.toml").write_text(f'[account]\nas-of = "Made"\n{MAP}', "utf-8")
+    dated = read_in(tmp_path, 64).as_of
+    assert dated is not None and dated.isoformat() == "2026-10-08T22:00:00+00:00"
+    assert_the_same(tmp_path, 64)
+
+
+def test_a_file_that_changes_meanwhile_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Between looking for names that stand again, and finding their lines."""
+    rows = "".join(f"u{place % 5},,,yes\n" for place in range(20))
+    estate_in(tmp_path, (HEADER + rows).encode())
+    look = TableFile._refuse_repeated
+
+    def meanwhile(*given: Any) -> None:
+        estate_in(tmp_path, (HEADER + rows.replace("u4", "u9")).encode())
+        look(*given)
+
+    monkeypatch.setattr(TableFile, "_refuse_repeated", meanwhile)
+    with pytest.raises(KeymalletError, match="changed while it was read"):
+        read_in(tmp_path, 40)
 
 
 @pytest.mark.parametrize(

@@ -13,6 +13,7 @@ import polars as pl
 from keymallet.core.base.problems import fail
 from keymallet.core.facts.declaration import ACCOUNT, EXEMPTION, PLANNED, TABLES
 from keymallet.core.facts.reading import NO_SUCH_THING, Reading, Refusal
+from keymallet.core.facts.shards import is_in_every_shard
 from keymallet.core.language.clocks import AN_INSTANT, instant_of
 from keymallet.sources.export.column_map import ColumnMap, RowMap
 from keymallet.sources.export.csv_export import CSV
@@ -89,14 +90,10 @@ def read_mapped(section: ExportSection, column_map: ColumnMap, request: Request,
         return FORMATS[column_map.settings_of(path).read or section.read]
 
     files = _table_files(section, column_map, request, reading, format_of)
-    # What others are looked up by has to be held, and so have files of which one may not repeat the other.
-    held = [file for file in files if _looks_up(file) or _is_one_of_several(file, files)]
-    if any(map(_looks_up, files)):
-        held += [file for file in files if file.table is ACCOUNT]
 
     def read_file(file: TableFile) -> None:
         form, blocks = format_of(file.path), None
-        if request.spool is not None and file not in held:
+        if request.spool is not None and not _has_to_be_held(file, files):
             blocks = form.blocks_of(request.folder / file.path, file.path, column_map, file.row_map)
         if blocks is None:
             file.read(column_map, request, reading, form.rows_of)
@@ -242,9 +239,14 @@ def _spool_together(files: list[TableFile], frames: list[pl.DataFrame], reading:
     reading.tables[name] = pl.DataFrame(schema=spooled.kinds)
 
 
-def _is_one_of_several(file: TableFile, files: list[TableFile]) -> bool:
-    """Whether it is a file of accounts or of people beside others."""
-    return file.names_stand_once and len([other for other in files if other.table is file.table]) > 1
+def _has_to_be_held(file: TableFile, files: list[TableFile]) -> bool:
+    """Whether all rows of a file have to be there at once, however many they are.
+
+    Others may be looked up by them, or repeat them; what is in force in a source is for all of its shards.
+    """
+    several = file.names_stand_once and len([other for other in files if other.table is file.table]) > 1
+    asked = file.table is ACCOUNT and any(map(_looks_up, files))
+    return several or asked or _looks_up(file) or is_in_every_shard(file.table.name)
 
 
 def _looks_up(file: TableFile) -> bool:

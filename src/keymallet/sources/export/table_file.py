@@ -9,6 +9,7 @@ from typing import cast
 import polars as pl
 
 from keymallet.core.base.listing import how_many
+from keymallet.core.base.problems import fail
 from keymallet.core.base.secrecy import quoted
 from keymallet.core.facts.declaration import ACCOUNT, PERSON
 from keymallet.core.facts.evidence import NOTHING_KNOWN, UNREAD, with_unread
@@ -134,10 +135,12 @@ class TableFile:
     ) -> None:
         """Refuse the rows whose key stood on an earlier line, by the hashes of keys that stand again."""
         assert self.spooled is not None
+        changed = fail("the file was changed while it was read", file=self.path, hint="read it again")
+        digest = blocks.digest
         required = self.table.required
         first = pl.DataFrame(schema={required: pl.String})
         kept = self.spooled.parts([required])
-        for number, (block, part) in enumerate(zip(blocks, kept, strict=True)):
+        for number, (block, part) in enumerate(zip(blocks, kept, strict=False)):
             keys = part[required]
             there = keys.hash().is_in(again.implode())
             if not there.any():
@@ -152,9 +155,13 @@ class TableFile:
             once_more._take(rows, request)
             once_more.intake = self.intake
             height = once_more.frame.height
+            if height != part.height:
+                raise changed
             once_more._refuse(seen, self._stood_before, rows)
             self.intake.read -= height - once_more.frame.height
             self.spooled.replace(number, once_more.frame.drop(_NUMBER, strict=False))
+        if blocks.digest != digest:
+            raise changed
 
     @property
     def names_stand_once(self) -> bool:

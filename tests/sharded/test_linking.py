@@ -317,3 +317,22 @@ def test_hours_and_days_of_passwords_are_counted_over_all_shards() -> None:
     both = pl.concat(parts).select("name", "password-set-with").sort("name")
     assert_frame_equal(both, whole.select("name", "password-set-with").sort("name"))
     assert (both["password-set-with"] > 0).sum() == 40
+
+
+def test_a_twin_may_hide_in_any_shard(tmp_path: Path) -> None:
+    """One account without a key on each side: of whoever has no twin, it is not known that there is none."""
+    pair = LinkingRules(CLOCK, pairs=(SourcePair(("a", "b"), by="mail"),))
+    for number in range(4):
+        readings = []
+        for source in ("a", "b"):
+            names = [f"{source}{place}" for place in range(9)] + [f"{source}-without-{number}"]
+            mails: list[str | None] = [f"{name}@o.example" for name in names]
+            mails[-1] = None
+            unread = [None] * 9 + [["mail"]]
+            frame = pl.DataFrame({"name": names, "mail": mails}).with_columns(pl.Series(UNREAD, unread))
+            readings.append(Reading(source, {"account": frame}, {"account": {"name": "x", "mail": "x"}}))
+        scratch = tmp_path / f"{number}"
+        scratch.mkdir()
+        parts = [tables["account"] for tables in ReadingsInShards(readings, pair, 7).shards(scratch)]
+        for part in parts:
+            assert part["no-twin-in"].null_count() == part.height

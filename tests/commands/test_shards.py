@@ -236,3 +236,14 @@ def test_what_an_earlier_snapshot_tells(tmp_path: Path, change: str) -> None:
     whole, parts = (read_twice(tmp_path / f"{shards}", shards, change) for shards in (1, 3))
     assert parts == whole
     assert any(told[1] for name, told in whole.items() if name) == (change == "renamed")
+
+
+def test_what_would_mend_is_tried_on_the_rows_of_all_shards(divided: Path, whole: Path) -> None:
+    """The evidence is linked anew for that, held as a whole."""
+    words = ("mend", "--rule", "left-still-enabled", "--preview", "--no-pager", *AT)
+    told = run(*words, cwd=divided)
+    expected = run(*words, cwd=whole)
+    assert told.returncode == expected.returncode
+    # Changes of one weight stand in the order of the shards.
+    assert told.stdout.splitlines()[:3] == expected.stdout.splitlines()[:3]
+    assert sorted(told.stdout.split()) == sorted(expected.stdout.split()) != []

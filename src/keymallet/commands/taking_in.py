@@ -92,8 +92,6 @@ def _read(estate: Estate, at: datetime, spool: Spool, *, only: Sequence[str], ac
         from keymallet.sharded.linking import ReadingsInShards
 
         return write(tables=ReadingsInShards(readings, estate.linking, shards))
-    for reading in readings:
-        reading.hold()
     linked = link(readings, estate.linking)
     return write(readings=linked.readings, tables=linked.tables)
 

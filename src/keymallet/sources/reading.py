@@ -23,7 +23,7 @@ from keymallet.core.facts.declaration import TABLES
 from keymallet.core.facts.evidence import with_unread
 from keymallet.core.facts.reading import Reading, Refusal
 from keymallet.core.language.literals import span_text
-from keymallet.engines.spool import Spool
+from keymallet.engines.spool import Spool, Spooled
 from keymallet.sources.estate import Estate, Source
 from keymallet.sources.request import Nobody, Request, Watcher
 from keymallet.sources.shared.secret import Secret
@@ -142,17 +142,22 @@ def _take_out(reading: Reading, secrets: list[Secret]) -> None:
 
 def _known(reading: Reading) -> dict[str, dict[str, int]]:
     """How many values are known of each fact that is supplied; and under "" how many rows there are."""
-    return {
-        table: {"": reading.height(table)}
-        | {
-            name: reading.on_disk[table].known(name)
-            if table in reading.on_disk
-            else frame.height - frame[name].null_count()
+    known = {}
+    for table, frame in reading.tables.items():
+        spooled = _spooled(reading, table)
+        known[table] = {"": reading.height(table)} | {
+            name: spooled.known(name) if spooled else frame.height - frame[name].null_count()
             for name in reading.supply.get(table, {})
             if name in frame.columns
         }
-        for table, frame in reading.tables.items()
-    }
+    return known
+
+
+def _spooled(reading: Reading, table: str) -> Spooled | None:
+    """The rows of a table that were put on disk while the source was read; None if they are held."""
+    rows = reading.on_disk.get(table)
+    assert rows is None or isinstance(rows, Spooled)
+    return rows
 
 
 def _set_impossible_aside(reading: Reading, at: datetime) -> None:
@@ -163,7 +168,8 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
         ]
         if not past:
             continue
-        if name not in reading.on_disk:
+        spooled = _spooled(reading, name)
+        if spooled is None:
             reading.tables[name] = _possible(frame, frame, name, past, at, reading)
             continue
         narrow = reading.parts(name, {*past, TABLES[name].required})
@@ -171,7 +177,7 @@ def _set_impossible_aside(reading: Reading, at: datetime) -> None:
             if any(column in part.columns and (part[column] > at).any() for column in past):
                 whole = next(islice(reading.parts(name), number, None))
                 there = [column for column in past if column in whole.columns]
-                reading.on_disk[name].replace(number, _possible(whole, part, name, there, at, reading))
+                spooled.replace(number, _possible(whole, part, name, there, at, reading))
 
 
 def _possible(

@@ -136,19 +136,11 @@ class _Carried:
             int((frame[origin].cast(pl.String) == self._source).sum()) for frame in self._frames(set())
         )
 
-    def known(self, column: str) -> int:
-        """How many have a value in the column."""
-        return sum(part[column].count() for part in self.parts({column}) if column in part.columns)
-
     def parts(self, columns: Collection[str] | None = None) -> Iterator[pl.DataFrame]:
         """The rows of each shard; with `columns`, only those."""
         for frame in self._frames(set(self._snapshot.manifest.tables[self._table].columns)):
             part = _part(self._table, frame, self._source)
             yield part if columns is None else part.select(name for name in part.columns if name in columns)
-
-    def replace(self, number: int, frame: pl.DataFrame) -> None:
-        """They are not changed: what could be wrong with them was found when they were read."""
-        raise NotImplementedError
 
     def let_go(self) -> None:
         """They stay in their snapshot."""

@@ -108,14 +108,8 @@ class RowsOnDisk(Protocol):
     def height(self) -> int:
         """How many there are."""
 
-    def known(self, column: str) -> int:
-        """How many have a value in the column."""
-
     def parts(self, columns: Collection[str] | None = None) -> Iterator[pl.DataFrame]:
         """The rows, part by part; with `columns`, only those of them that a part has."""
-
-    def replace(self, number: int, frame: pl.DataFrame) -> None:
-        """Put other rows in the place of a part."""
 
     def let_go(self) -> None:
         """Remove them."""

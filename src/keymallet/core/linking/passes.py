@@ -246,6 +246,8 @@ def passes_for(used: Mapping[str, Collection[str]]) -> tuple[Pass, ...]:
 
 def link(readings: Sequence[Reading], rules: LinkingRules) -> LinkedReadings:
     """Readings put side by side, with all that only shows then."""
+    for reading in readings:
+        reading.hold()
     linked = assemble(readings)
     for step in PASSES:
         linked = step.alone(linked, rules)

@@ -38,9 +38,17 @@ class Earlier:
 
     def accounts(self, source: str) -> Iterator[pl.DataFrame]:
         """The names and lasting ids of a source's accounts, shard after shard."""
-        for shard in range(self.snapshot.shards):
-            frame = self.snapshot.shard(shard, {"account": {"name", "stable-id"}}).tables["account"]
+        for frame in self._names() if self.snapshot.shards > 1 else self._held:
             yield frame.filter(pl.col("source").cast(pl.String) == source).select("name", "stable-id")
+
+    def _names(self) -> Iterator[pl.DataFrame]:
+        for shard in range(self.snapshot.shards):
+            yield self.snapshot.shard(shard, {"account": {"name", "stable-id"}}).tables["account"]
+
+    @cached_property
+    def _held(self) -> list[pl.DataFrame]:
+        """The names of a snapshot in one piece: read once for all sources that ask."""
+        return list(self._names())
 
     def people(self, source: str) -> pl.DataFrame | None:
         """The numbers of a roster's people; None where it has none."""
